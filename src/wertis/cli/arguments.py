@@ -1,0 +1,45 @@
+"""Reading what a person typed: points, ranges."""
+
+import numpy as np
+
+from wertis.core.errors import WertisError
+
+
+def points(text: str, name: str) -> np.ndarray:
+    """Points (N, 2) from "x,y x,y ...".
+
+    Raises
+    ------
+    WertisError
+        When the text is something else.
+    """
+    try:
+        pairs = [[float(v) for v in pair.split(",")] for pair in text.split()]
+        if not pairs or any(len(p) != 2 for p in pairs):
+            raise ValueError
+    except ValueError:
+        raise WertisError(f'--{name} "{text}" is not a list of points; write "x,y x,y x,y x,y", in pixels.') from None
+    found = np.array(pairs)
+    if not np.all(np.isfinite(found)):
+        raise WertisError(f"--{name} has a point that is not a finite number; give pixels.")
+    return found
+
+
+def frame_range(text: str | None, first: int, last: int) -> tuple[int, int]:
+    """First and last frame from "FIRST-LAST", within what there is; everything when `text` is None.
+
+    Raises
+    ------
+    WertisError
+        When the text is something else, or the range is empty.
+    """
+    if text is None:
+        return first, last
+    head, dash, tail = text.partition("-")
+    try:
+        low, high = int(head), int(tail if dash else head)
+    except ValueError:
+        raise WertisError(f"--range {text} is not a range; write FIRST-LAST, such as {first}-{last}.") from None
+    if low > high or high < first or low > last:
+        raise WertisError(f"--range {text} holds no frame of the plate, which runs from {first} to {last}.")
+    return max(low, first), min(high, last)

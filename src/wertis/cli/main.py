@@ -1,0 +1,82 @@
+"""The `wertis` command. Each command imports what it needs when it runs, so that short ones start quickly."""
+
+import argparse
+import sys
+from collections.abc import Sequence
+
+from wertis import __version__
+from wertis.core.errors import WertisError
+
+EXIT_OK, EXIT_ERROR, EXIT_USAGE, EXIT_PARTLY, EXIT_STOPPED = 0, 1, 2, 3, 130
+
+
+def build_parser() -> argparse.ArgumentParser:
+    """The whole command line."""
+    parser = argparse.ArgumentParser(
+        prog="wertis", description="Track surfaces in a shot and make graphics stick to them.",
+        epilog="Coordinates are in pixels, y down, first pixel's centre at 0.5,0.5. Exit codes: 0 done, 1 error, 2 wrong usage, "
+               "3 nothing was found, 130 stopped.")
+    parser.add_argument("--version", action="version", version=f"Wertis {__version__}")
+    commands = parser.add_subparsers(dest="command", metavar="COMMAND")
+
+    demo = commands.add_parser("demo", help="open the window with the demo shots (made on first start)")
+    demo.add_argument("--make-only", action="store_true", help="make the demo shots and print where they are; open no window")
+
+    show = commands.add_parser("open", help="open a shot file, a folder of frames or a movie in the window")
+    show.add_argument("shot", nargs="?", help="a .wertis file, a folder, a sequence pattern or a movie")
+
+    track = commands.add_parser("track", help="track a plane through a plate and write its corners as CSV")
+    track.add_argument("plate", help="a folder of frames, a sequence pattern (name.%%04d.png, name.####.png) or a movie")
+    track.add_argument("--start", type=int, required=True, metavar="FRAME", help="frame on which region and corners are given")
+    track.add_argument("--region", required=True, metavar='"x,y x,y ..."', help="outline of the surface on the start frame")
+    track.add_argument("--corners", metavar='"x,y x,y x,y x,y"', help="four points to follow (default: the region, when it has four)")
+    track.add_argument("--model", default="perspective", metavar="KIND",
+                       help="kind of motion: shift, similarity, affine or perspective (default)")
+    track.add_argument("--range", dest="range_", metavar="FIRST-LAST", help="frames to track (default: the whole plate)")
+    track.add_argument("--out", required=True, metavar="OUT.csv", help="file to write: frame,x1,y1,x2,y2,x3,y3,x4,y4")
+    track.add_argument("--quiet", action="store_true", help="no progress")
+
+    render = commands.add_parser("render", help="render a shot to an image sequence or a movie")
+    render.add_argument("shot", help="a .wertis file")
+    render.add_argument("--out", required=True, metavar="PATTERN", help="such as out/comp.####.png, comp.%%04d.exr, comp.mp4 or comp.mkv")
+    render.add_argument("--what", choices=["comp", "graphic"], default="comp", help="the comp, or the graphic alone with alpha")
+    render.add_argument("--range", dest="range_", metavar="FIRST-LAST", help="frames to render (default: the shot's range)")
+    render.add_argument("--quiet", action="store_true", help="no progress")
+
+    export = commands.add_parser("export", help="export a corner pin as CSV or JSON")
+    export.add_argument("shot", help="a .wertis file")
+    export.add_argument("--track", required=True, metavar="NAME", help="name of the track")
+    export.add_argument("--placement", metavar="NAME", help="name of the placement (default: the track's first, or its region)")
+    export.add_argument("--out", required=True, metavar="FILE", help="corner pin file to write, .csv or .json")
+    return parser
+
+
+def main(arguments: Sequence[str] | None = None) -> int:
+    """Run the command line; returns the exit code."""
+    parser = build_parser()
+    a = parser.parse_args(arguments)
+    if a.command is None:
+        parser.print_help()
+        return EXIT_USAGE
+    try:
+        if a.command == "track":
+            from wertis.cli.track import run_track
+            return run_track(a)
+        if a.command == "render":
+            from wertis.cli.deliver import run_render
+            return run_render(a)
+        if a.command == "export":
+            from wertis.cli.deliver import run_export
+            return run_export(a)
+        from wertis.cli.window import run_demo, run_open
+        return run_demo(a) if a.command == "demo" else run_open(a)
+    except WertisError as why:
+        print(f"wertis: {why}", file=sys.stderr)
+        return EXIT_ERROR
+    except KeyboardInterrupt:
+        print("wertis: stopped; what was finished is kept.", file=sys.stderr)
+        return EXIT_STOPPED
+
+
+if __name__ == "__main__":
+    sys.exit(main())

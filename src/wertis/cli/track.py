@@ -1,0 +1,66 @@
+"""`wertis track`: a region's motion through a plate, written as corner positions."""
+
+import argparse
+import sys
+import threading
+from collections.abc import Iterator
+from pathlib import Path
+
+import numpy as np
+
+from wertis.cli import arguments
+from wertis.cli.main import EXIT_OK, EXIT_PARTLY
+from wertis.cli.progress import Progress
+from wertis.core.errors import RegionError, WertisError
+from wertis.core.exchange.corner_pin_csv import write_plain
+from wertis.core.geometry import homography
+from wertis.core.plate import Plate, open_plate
+from wertis.core.track.kinds import KINDS
+from wertis.core.track.run import track_plane
+
+
+def run_track(a: argparse.Namespace) -> int:
+    """Run the command; the exit code says whether every frame has an answer."""
+    if a.model not in KINDS:
+        raise WertisError(f"--model {a.model} is not a kind of motion that this version tracks; choose one of {', '.join(KINDS)}.")
+    region = arguments.points(a.region, "region")
+    corners = arguments.points(a.corners, "corners") if a.corners else region
+    if len(corners) != 4:
+        raise RegionError(f"--corners has {len(corners)} point(s); give four, or a region of four points.")
+    out = Path(a.out)
+    if not out.absolute().parent.is_dir():
+        raise WertisError(f"The folder {out.absolute().parent} does not exist; make it, or write somewhere else.")
+    plate = open_plate(a.plate)
+    first, last = arguments.frame_range(a.range_, plate.first, plate.last)
+    progress = Progress("tracking", last - first + 1, a.quiet)
+    answers = {a.start: corners} if first <= a.start <= last else {}
+    lost: dict[int, str] = {}
+    done = 0
+    for frame, moved, why in _both_ways(plate, region, corners, a.start, first, last, a.model):
+        done += 1
+        if moved is None:
+            lost[frame] = why
+        else:
+            answers[frame] = moved
+        progress.step(done + 1, f"frame {frame}" + (f" lost: {why}" if moved is None else ""))
+    progress.end()
+    write_plain(out, answers)
+    if lost:
+        frame = next(iter(lost))
+        print(f"wertis: {len(lost)} of {last - first + 1} frames have no answer and are left out; the first is {frame} ({lost[frame]}).",
+              file=sys.stderr)
+        return EXIT_PARTLY if len(answers) <= 1 else EXIT_OK
+    return EXIT_OK
+
+
+def _both_ways(plate: Plate, region: np.ndarray, corners: np.ndarray, start: int, first: int, last: int,
+               kind: str) -> Iterator[tuple[int, np.ndarray | None, str]]:
+    stop = threading.Event()
+    for frames in (range(start + 1, last + 1), range(start - 1, first - 1, -1)):
+        if not len(frames):
+            continue
+        for frame, fix in track_plane(plate, region, start, frames, kind, stop=stop):
+            if fix.matrix is None:
+                yield frame, None, fix.reason
+            elif first <= frame <= last:
+                yield frame, homography.apply(fix.matrix, corners), ""

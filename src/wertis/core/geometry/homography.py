@@ -1,0 +1,96 @@
+"""Homographies: (3, 3) float64 matrices that act on points (x, y, 1) as columns, defined up to scale.
+
+Source of the methods: R. Hartley and A. Zisserman, Multiple View Geometry in Computer Vision, 2nd ed., 2004, ch. 2 and 4.
+"""
+
+import numpy as np
+
+
+def apply(matrix: np.ndarray, points: np.ndarray) -> np.ndarray:
+    """Map points (..., 2) through `matrix` (3, 3).
+
+    A point on or behind the vanishing line (third coordinate not of the sign it has at infinity's near side)
+    has no picture; it comes out as nan.
+    """
+    p = np.asarray(points, np.float64)
+    x = p @ matrix[:, :2].T + matrix[:, 2]
+    w = x[..., 2:]
+    sign = np.sign(matrix[2, 2]) or 1.0
+    with np.errstate(divide="ignore", invalid="ignore"):
+        return np.where(w * sign > 1e-9, x[..., :2] / w, np.nan)
+
+
+def normalised(matrix: np.ndarray) -> np.ndarray:
+    """The same homography with its last element 1.
+
+    Raises
+    ------
+    ValueError
+        If the matrix is not finite or sends the origin to infinity.
+    """
+    if not np.all(np.isfinite(matrix)) or abs(matrix[2, 2]) < 1e-12 * np.abs(matrix).max():
+        raise ValueError("degenerate homography")
+    return matrix / matrix[2, 2]
+
+
+def from_points(source: np.ndarray, target: np.ndarray, weights: np.ndarray | None = None) -> np.ndarray:
+    """The homography that best takes `source` (N, 2) to `target` (N, 2), N >= 4, by the normalised direct linear transform.
+
+    Hartley, In defense of the eight-point algorithm, 1997 (normalisation); Hartley and Zisserman 2004, algorithm 4.2.
+
+    Raises
+    ------
+    ValueError
+        If there are fewer than four points or they are degenerate (three in line).
+    """
+    src, dst = np.asarray(source, np.float64), np.asarray(target, np.float64)
+    if len(src) < 4 or src.shape != dst.shape:
+        raise ValueError("a homography needs four or more pairs of points")
+    ts, tt = _conditioning(src), _conditioning(dst)
+    a, b = apply(ts, src), apply(tt, dst)
+    zero, one = np.zeros(len(a)), np.ones(len(a))
+    x, y, u, v = a[:, 0], a[:, 1], b[:, 0], b[:, 1]
+    rows = np.concatenate([
+        np.column_stack([x, y, one, zero, zero, zero, -u * x, -u * y, -u]),
+        np.column_stack([zero, zero, zero, x, y, one, -v * x, -v * y, -v]),
+    ])
+    if weights is not None:
+        rows *= np.tile(np.sqrt(weights), 2)[:, None]
+    _, s, vt = np.linalg.svd(rows, full_matrices=True)
+    if s[7] < 1e-9 * s[0]:
+        raise ValueError("the points do not determine a homography (three of them lie in line)")
+    return normalised(np.linalg.inv(tt) @ vt[8].reshape(3, 3) @ ts)
+
+
+def from_unit_square(quad: np.ndarray) -> np.ndarray:
+    """The homography from the unit square (0,0) (1,0) (1,1) (0,1) to `quad` (4, 2).
+
+    P. Heckbert, Fundamentals of Texture Mapping and Image Warping, 1989, section 2.2.3.
+    """
+    return from_points(np.array([[0.0, 0], [1, 0], [1, 1], [0, 1]]), quad)
+
+
+def scaling(sx: float, sy: float | None = None) -> np.ndarray:
+    """The matrix (3, 3) that scales x by `sx` and y by `sy` (by `sx` when not given) about the origin."""
+    return np.diag([sx, sx if sy is None else sy, 1.0])
+
+
+def jacobian(matrix: np.ndarray, points: np.ndarray) -> np.ndarray:
+    """Derivatives (N, 2, 2) of the mapped point by the point, at `points` (N, 2)."""
+    p = np.asarray(points, np.float64)
+    x = p @ matrix[:, :2].T + matrix[:, 2]
+    w = x[:, 2][:, None, None]
+    mapped = (x[:, :2] / x[:, 2:])[:, :, None]
+    return (matrix[None, :2, :2] - mapped * matrix[None, 2:3, :2]) / w
+
+
+def local_scale(matrix: np.ndarray, point: np.ndarray) -> float:
+    """How many target pixels one source pixel covers in length at `point` (2,): the square root of the area's growth."""
+    return float(np.sqrt(abs(np.linalg.det(jacobian(matrix, np.asarray(point, np.float64)[None])[0]))))
+
+
+def _conditioning(points: np.ndarray) -> np.ndarray:
+    centre = points.mean(0)
+    spread = np.sqrt(((points - centre) ** 2).sum(1).mean()) or 1.0
+    s = np.sqrt(2.0) / spread
+    return np.array([[s, 0, -s * centre[0]], [0, s, -s * centre[1]], [0, 0, 1.0]])

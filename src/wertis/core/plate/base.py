@@ -1,0 +1,84 @@
+"""What every plate offers, whatever it is stored in."""
+
+from abc import ABC, abstractmethod
+from pathlib import Path
+
+import numpy as np
+
+from wertis.core.errors import PlateError
+
+
+class Plate(ABC):
+    """A run of pictures of one size with frame numbers of their own.
+
+    Attributes
+    ----------
+    path : what was opened, as a person would name it: a folder, a pattern or a movie.
+    first, last : the numbers of the first and the last frame; there may be gaps between them.
+    size : width and height in pixels.
+    fps : frames per second.
+    """
+
+    path: Path
+    first: int
+    last: int
+    size: tuple[int, int]
+    fps: float
+
+    @abstractmethod
+    def read(self, frame: int) -> np.ndarray:
+        """The picture (height, width, channels) in the file's own kind of number; safe to call from any thread.
+
+        Raises
+        ------
+        PlateError
+            When the frame is missing, unreadable, or of another size than the rest.
+        """
+
+    @property
+    @abstractmethod
+    def gaps(self) -> frozenset[int]:
+        """Numbers between `first` and `last` for which there is no file."""
+
+    @property
+    def frames(self) -> list[int]:
+        """The numbers of all frames that should be readable, in order."""
+        return [f for f in range(self.first, self.last + 1) if f not in self.gaps]
+
+    def _out_of_range(self, frame: int) -> PlateError:
+        return PlateError(f"{self.path.name} has no frame {frame}; it runs from {self.first} to {self.last}.")
+
+
+def luma(picture: np.ndarray) -> np.ndarray:
+    """The picture's brightness (height, width) as the tracker wants it: 0..255, coded for the eye.
+
+    Whole numbers are taken as they are coded in the file. Floats are taken as linear light and coded by a 1/2.2 power,
+    so that dark texture counts. Weights: ITU-R BT.601-7, 2.5.1.
+    """
+    import cv2
+
+    colour = picture if picture.shape[2] <= 2 else picture[..., :3]
+    if picture.dtype == np.uint8:
+        return cv2.cvtColor(np.ascontiguousarray(colour), cv2.COLOR_RGB2GRAY) if colour.shape[2] == 3 else colour[..., 0]
+    values = colour.astype(np.float32)
+    grey = values @ np.array([0.299, 0.587, 0.114], np.float32) if values.shape[2] == 3 else values[..., 0]
+    if np.issubdtype(picture.dtype, np.integer):
+        return grey * np.float32(255.0 / np.iinfo(picture.dtype).max)
+    grey = np.nan_to_num(grey, nan=0.0, posinf=16.0, neginf=0.0)
+    return np.power(np.clip(grey, 0, 16), np.float32(1 / 2.2)) * np.float32(255)
+
+
+def to_float(picture: np.ndarray) -> np.ndarray:
+    """The picture as float32; whole numbers come out as 0..1."""
+    if np.issubdtype(picture.dtype, np.integer):
+        return picture.astype(np.float32) * np.float32(1.0 / np.iinfo(picture.dtype).max)
+    return picture.astype(np.float32)
+
+
+def from_float(picture: np.ndarray, dtype: np.dtype | type) -> np.ndarray:
+    """The inverse of `to_float`, rounded to the nearest whole number and clipped where `dtype` has whole numbers."""
+    kind = np.dtype(dtype)
+    if np.issubdtype(kind, np.integer):
+        top = np.iinfo(kind).max
+        return (np.clip(picture, 0, 1) * np.float32(top) + np.float32(0.5)).astype(kind)
+    return picture.astype(kind)

@@ -1,0 +1,191 @@
+"""Image sequences through OpenImageIO: a folder, a pattern, or one file of a sequence."""
+
+import re
+from pathlib import Path
+
+import numpy as np
+import OpenImageIO as oiio
+
+from wertis.core.errors import PlateError
+from wertis.core.plate.base import Plate
+
+EXTENSIONS = frozenset({".png", ".jpg", ".jpeg", ".tif", ".tiff", ".dpx", ".exr"})
+DEFAULT_FPS = 24.0
+MOST_PIXELS = 1 << 28  # 16k by 16k: a header that claims more is not believed
+
+_NUMBERED = re.compile(r"^(?P<head>.*?)(?P<number>\d+)(?P<tail>\D*)$")
+_KINDS = {"uint8": np.uint8, "uint16": np.uint16, "half": np.float16, "float": np.float32}
+
+
+class SequencePlate(Plate):
+    """Numbered picture files.
+
+    Parameters
+    ----------
+    files : frame number to path, at least one.
+    path : what to call the plate.
+    fps : frames per second; sequences do not say.
+    """
+
+    def __init__(self, files: dict[int, Path], path: Path, fps: float = DEFAULT_FPS) -> None:
+        self.files = dict(sorted(files.items()))
+        self.path = path
+        self.fps = fps
+        self.first, self.last = min(files), max(files)
+        self._gaps = frozenset(range(self.first, self.last + 1)) - frozenset(files)
+        self.size = self._first_readable_size()
+
+    @property
+    def gaps(self) -> frozenset[int]:
+        return self._gaps
+
+    def read(self, frame: int) -> np.ndarray:
+        if not self.first <= frame <= self.last:
+            raise self._out_of_range(frame)
+        if frame not in self.files:
+            raise PlateError(f"Frame {frame} is missing from {self.path.name}; it is shown as a gap and skipped.")
+        picture = read_picture(self.files[frame])
+        size = (picture.shape[1], picture.shape[0])
+        if size != self.size:
+            raise PlateError(
+                f"{self.files[frame].name} is {size[0]} x {size[1]} pixels, the rest of the plate {self.size[0]} x "
+                f"{self.size[1]}; replace the file. The frame is skipped."
+            )
+        return picture
+
+    def _first_readable_size(self) -> tuple[int, int]:
+        why: PlateError | None = None
+        for path in list(self.files.values())[:20]:
+            try:
+                return picture_size(path)
+            except PlateError as error:
+                why = why or error
+        assert why is not None
+        raise why
+
+
+def picture_size(path: Path) -> tuple[int, int]:
+    """Width and height from the file's header.
+
+    Raises
+    ------
+    PlateError
+        When the file is no picture, or claims a size that is not believable.
+    """
+    source = _opened(path)
+    try:
+        spec = source.spec()
+        return spec.full_width or spec.width, spec.full_height or spec.height
+    finally:
+        source.close()
+
+
+def read_picture(path: Path) -> np.ndarray:
+    """A picture file as (height, width, channels), in the file's own kind of number, alpha premultiplied.
+
+    A smaller data window (EXR) is laid on black at its place in the display window.
+
+    Raises
+    ------
+    PlateError
+        When the file cannot be read as a picture.
+    """
+    source = _opened(path)
+    try:
+        spec = source.spec()
+        kind = _KINDS.get(str(spec.format), np.float32)
+        # the first layer's colour and alpha only; other layers are not this picture
+        channels = min(spec.nchannels, 4)
+        pixels = source.read_image(0, 0, 0, channels, oiio.TypeDesc(np_name(kind)))
+        if pixels is None:
+            raise PlateError(f"{path.name} is damaged or cut short ({source.geterror().strip()}); copy it again or render it again.")
+        pixels = np.asarray(pixels).reshape(spec.height, spec.width, channels)
+        window = (spec.full_width or spec.width, spec.full_height or spec.height)
+        left, top = spec.x - spec.full_x, spec.y - spec.full_y
+        if (spec.width, spec.height) != window or left or top:
+            pixels = _placed(pixels, window, left, top)
+        return pixels
+    finally:
+        source.close()
+
+
+def np_name(kind: type) -> str:
+    """OpenImageIO's name for a NumPy kind of number."""
+    return {np.uint8: "uint8", np.uint16: "uint16", np.float16: "half"}.get(kind, "float")
+
+
+def find_sequence(path: Path) -> SequencePlate:
+    """The sequence meant by a folder, by a pattern (`name.%04d.png`, `name.####.png`) or by one of its files.
+
+    Raises
+    ------
+    PlateError
+        When there are no numbered pictures there.
+    """
+    name = path.name
+    if path.is_dir():
+        groups: dict[tuple[str, str], dict[int, Path]] = {}
+        pictures = [p for p in path.iterdir() if p.suffix.lower() in EXTENSIONS and p.is_file() and not p.name.startswith(".")]
+        for p in pictures:
+            if match := _NUMBERED.match(p.name[: -len(p.suffix)]):
+                groups.setdefault((match["head"], match["tail"] + p.suffix), {})[int(match["number"])] = p
+        if not groups:
+            if len(pictures) == 1:
+                return SequencePlate({1: pictures[0]}, path)
+            raise PlateError(
+                f"The folder {name} holds no numbered pictures ({', '.join(sorted(EXTENSIONS))}); choose the folder that holds "
+                "the frames themselves, such as plate.0001.png."
+            )
+        return SequencePlate(max(groups.values(), key=len), path)
+    pattern = _as_expression(name)
+    if pattern is not None:
+        files = _matching(path.parent, pattern)
+        if not files:
+            raise PlateError(f"No file matches {name} in {path.parent}; check the name and the number of digits.")
+        return SequencePlate(files, path)
+    if not path.exists():
+        raise PlateError(f"{path} does not exist; check the name, or choose the folder that holds the frames.")
+    if path.suffix.lower() not in EXTENSIONS:
+        raise PlateError(f"{name} is not a kind of picture that Wertis reads ({', '.join(sorted(EXTENSIONS))}), nor a movie.")
+    if match := _NUMBERED.match(path.stem):
+        expression = re.compile(re.escape(match["head"]) + r"(\d+)" + re.escape(match["tail"] + path.suffix) + "$")
+        return SequencePlate(_matching(path.parent, expression), path)
+    return SequencePlate({1: path}, path)
+
+
+def _as_expression(name: str) -> re.Pattern[str] | None:
+    for mark in (re.search(r"%0?(\d*)d", name), re.search(r"#+", name)):
+        if mark:
+            return re.compile(re.escape(name[: mark.start()]) + r"(\d+)" + re.escape(name[mark.end():]) + "$")
+    return None
+
+
+def _matching(folder: Path, expression: re.Pattern[str]) -> dict[int, Path]:
+    if not folder.is_dir():
+        raise PlateError(f"The folder {folder} does not exist; check the path.")
+    return {int(m[1]): p for p in folder.iterdir() if (m := expression.match(p.name))}
+
+
+def _opened(path: Path) -> oiio.ImageInput:
+    if not path.exists():
+        raise PlateError(f"{path.name} has gone from {path.parent}; put it back, or open the plate again where it is now.")
+    source = oiio.ImageInput.open(str(path))
+    if source is None:
+        why = oiio.geterror().strip().splitlines()
+        raise PlateError(f"{path.name} cannot be read as a picture ({why[0] if why else 'unknown format'}); "
+                         "it may be damaged or another kind of file under that name.")
+    spec = source.spec()
+    if spec.width <= 0 or spec.height <= 0 or spec.width * spec.height > MOST_PIXELS \
+            or spec.full_width * spec.full_height > MOST_PIXELS:
+        source.close()
+        raise PlateError(f"{path.name} claims to be {spec.width} x {spec.height} pixels, which is more than Wertis opens; it is probably damaged.")
+    return source
+
+
+def _placed(pixels: np.ndarray, window: tuple[int, int], left: int, top: int) -> np.ndarray:
+    out = np.zeros((window[1], window[0], pixels.shape[2]), pixels.dtype)
+    x0, y0 = max(0, left), max(0, top)
+    x1, y1 = min(window[0], left + pixels.shape[1]), min(window[1], top + pixels.shape[0])
+    if x1 > x0 and y1 > y0:
+        out[y0:y1, x0:x1] = pixels[y0 - top:y1 - top, x0 - left:x1 - left]
+    return out

@@ -1,0 +1,145 @@
+"""Robust alignment of reference tiles with a picture: one resolution, Gauss-Newton in the inverse compositional form.
+
+S. Baker and I. Matthews, Lucas-Kanade 20 years on: a unifying framework, IJCV 56, 2004 (inverse compositional, robust weights);
+Geman and McClure, Statistical methods for tomographic image reconstruction, 1987 (the weight function).
+Each tile has a gain, an offset and two ramps of its own, fitted at every step, so that light may change over the surface.
+"""
+
+from dataclasses import dataclass
+
+import cv2
+import numpy as np
+
+from wertis.core.track.kinds import small_motion
+from wertis.core.track.reference import GAIN_PRIOR, PLAIN, Reference, TileSet, map_places
+
+_QUANTILE = 0.3   # two thirds of the tiles may be hidden and the scale is still that of the surface
+_TEXTURE_SHARE = 0.01  # part of a tile's own contrast that always counts as noise (resampling, changes of sharpness)
+_PIXEL_CUT = 2.5  # standard deviations at which a pixel counts a quarter
+_TILE_CUT = 3.0   # times the usual tile residual at which a tile counts a quarter
+
+
+@dataclass
+class Alignment:
+    """The outcome for one picture.
+
+    Attributes
+    ----------
+    tiles : the tile set that was aligned.
+    matrix : (3, 3) reference to picture at level 0, first centres at 0.
+    chosen : (n,) indices of the tiles used.
+    misfit : (n,) residual variance of each tile over what is usual for it on this frame; 1 is usual.
+    likeness : (n,) 0..1, how much of each tile's contrast is explained.
+    weights : (n, P) final weight of each pixel.
+    noise : residual variance that is usual for a tile without contrast, in luma squared.
+    normal : (8, 8) information matrix of the small motion's parameters (unit coordinates), per luma variance.
+    gain : the surface's contrast over the reference's.
+    """
+
+    tiles: TileSet
+    matrix: np.ndarray
+    chosen: np.ndarray
+    misfit: np.ndarray
+    likeness: np.ndarray
+    weights: np.ndarray
+    noise: float
+    normal: np.ndarray
+    gain: float
+    steps: int
+
+
+def align(reference: Reference, tiles: TileSet, chosen: np.ndarray, picture: np.ndarray, level: int, matrix: np.ndarray,
+          kind: np.ndarray, trust: np.ndarray, steps: int, tolerance: float, white: float = 1e9,
+          interpolation: int = cv2.INTER_LINEAR, rough: float = 0.0) -> Alignment:
+    """Improve `matrix` so that the chosen tiles match `picture` (a pyramid level).
+
+    Parameters
+    ----------
+    kind : (k, 8) basis of the allowed motion.
+    trust : (n,) 0..1 prior weight of each chosen tile (0 hidden on the last frame).
+    steps : most Gauss-Newton steps.
+    tolerance : stop when no point of the region moves further than this, in level-0 pixels of the reference.
+    rough : part of a tile's contrast that counts as noise on the first step; large while the place is still unsure, so
+        that the tiles with most to say are not taken for hidden.
+    white : luma from which a pixel is taken to be clipped and left out.
+    """
+    x, y = tiles.x[chosen], tiles.y[chosen]
+    basis, steer, inside = tiles.basis[chosen], tiles.steer[chosen], tiles.inside[chosen]
+    energy = tiles.energy[chosen]
+    n, pixels = x.shape
+    count = np.maximum(inside.sum(1), 1)
+    info = np.sqrt(tiles.information[chosen] + 1e-6)
+    unit = reference.to_unit
+    back = np.linalg.inv(unit)
+    flat_steer = steer.reshape(n * pixels, 8)
+    weights = inside * np.maximum(trust, 0.02)[:, None].astype(np.float32)
+    gain = 1.0
+    m = matrix
+    shrink = 2.0 ** level
+    step = 0
+    while True:
+        px, py = map_places(m, x, y, shrink)
+        seen = cv2.remap(picture, px, py, interpolation, borderMode=cv2.BORDER_REPLICATE)
+        lit = (seen < white) * inside
+        # the light in each tile, by weighted least squares with its gain drawn to the surface's
+        wb = basis * (weights * lit)[..., None]
+        gram = wb.transpose(0, 2, 1) @ basis
+        right = (wb.transpose(0, 2, 1) @ seen[..., None])[..., 0]
+        mass = gram[:, 0, 0] + 1e-3
+        for j in (0, 1, 2):
+            gram[:, j, j] += 1e-3 + 1e-3 * mass
+        right[:, 0] += 1e-3 * mass * seen.mean(1)
+        pull = mass * PLAIN / GAIN_PRIOR ** 2
+        gram[:, 3, 3] += pull
+        right[:, 3] += pull * gain
+        light = np.linalg.solve(gram.astype(np.float64), right[..., None].astype(np.float64))[..., 0].astype(np.float32)
+        own = light[:, 3]
+        rest = seen - (basis @ light[..., None])[..., 0]
+        gain = float(np.clip(_weighted_quantile(own, energy * trust + 1e-6, 0.5), 0.05, 20.0))
+        rest *= 1 / np.maximum(own, 0.3 * gain)[:, None]
+        variance = (rest ** 2 * lit).sum(1) / np.maximum(lit.sum(1), 1)
+        usual = PLAIN + max(_TEXTURE_SHARE, rough * 0.5 ** step) * energy
+        ratio = variance / usual
+        scale = max(_scale(ratio, trust, info), 1e-3)
+        misfit = ratio / scale
+        # contrast turned over or gone is not this surface
+        odd = (own < 0.35 * gain) | (lit.sum(1) < 0.3 * count)
+        tile_weight = 1 / (1 + (misfit / _TILE_CUT) ** 2) ** 2
+        tile_weight[odd] = 0
+        sigma2 = (usual * scale)[:, None]
+        pixel_weight = 1 / (1 + rest ** 2 / (_PIXEL_CUT ** 2 * sigma2)) ** 2
+        weights = (pixel_weight * lit * (tile_weight * np.sqrt(np.maximum(trust, 0.02)))[:, None]).astype(np.float32)
+        # pixels count by the inverse of their variance
+        w = (weights / sigma2.astype(np.float32)).reshape(-1, 1)
+        weighted = flat_steer * w
+        normal = (weighted.T @ flat_steer).astype(np.float64)
+        if step >= steps:
+            break
+        pull_down = weighted.T @ rest.reshape(-1, 1)
+        k = kind @ normal @ kind.T
+        damp = 1e-6 * np.trace(k) / len(k) + 1e-9
+        delta = kind.T @ np.linalg.solve(k + damp * np.eye(len(k)), kind @ pull_down[:, 0].astype(np.float64))
+        # a step longer than a tile is not to be believed; the linear model does not reach so far
+        reach = float(np.abs(delta).sum()) * reference.radius
+        longest = 0.75 * tiles.tile * 2 ** tiles.level
+        if reach > longest:
+            delta *= longest / reach
+        m = m @ back @ np.linalg.inv(small_motion(delta)) @ unit
+        m = m / m[2, 2]
+        step += 1
+        if reach < tolerance:
+            steps = step  # one last pass, for the weights at the final place
+    likeness = np.clip(1 - variance / np.maximum(energy + variance, 1e-6), 0, 1)
+    likeness[odd] = 0
+    return Alignment(tiles, m, chosen, misfit, likeness, weights, float(scale * PLAIN), normal, gain, step)
+
+
+def _scale(ratio: np.ndarray, trust: np.ndarray, info: np.ndarray) -> float:
+    """What is usual on this frame: a low quantile over the texture, so that two thirds of it may be hidden."""
+    return _weighted_quantile(ratio, info * (trust + 0.05), _QUANTILE) * 1.15
+
+
+def _weighted_quantile(values: np.ndarray, weights: np.ndarray, share: float) -> float:
+    order = np.argsort(values)
+    total = np.cumsum(weights[order])
+    return float(values[order[np.searchsorted(total, total[-1] * share)]])

@@ -1,0 +1,71 @@
+"""Where to begin when the frames before do not say: a search by correlation, and one by features over the whole picture."""
+
+import cv2
+import numpy as np
+
+from wertis.core.track.pyramid import Pyramid
+from wertis.core.track.reference import Reference
+
+
+def best_shift(reference: Reference, pyramid: Pyramid, guess: np.ndarray, level: int) -> np.ndarray | None:
+    """Move `guess` (3, 3, reference to picture, centres at 0) by the shift at which the warped reference correlates best.
+
+    The search covers the picture within one region's size round the guess, at a coarse pyramid level.
+    J. Lewis, Fast normalized cross-correlation, 1995.
+    """
+    scale = 2.0 ** level
+    picture = pyramid[level]
+    h, w = picture.shape
+    down = np.diag([1 / scale, 1 / scale, 1.0])
+    warp = down @ guess @ np.diag([scale, scale, 1.0])
+    source = reference.pyramid[level]
+    mask = cv2.resize(reference.mask, (source.shape[1], source.shape[0]), interpolation=cv2.INTER_AREA)
+    size = (w, h)
+    patch = cv2.warpPerspective(source, warp, size)
+    cover = cv2.warpPerspective(mask, warp, size) > 200
+    ys, xs = np.nonzero(cover)
+    if len(ys) < 40:
+        return None
+    x0, x1, y0, y1 = xs.min(), xs.max() + 1, ys.min(), ys.max() + 1
+    patch, cover = patch[y0:y1, x0:x1], cover[y0:y1, x0:x1]
+    reach = int(min(max(8, max(patch.shape) // 2), 40))
+    padded = cv2.copyMakeBorder(_detail(picture), reach, reach, reach, reach, cv2.BORDER_CONSTANT, value=0)
+    window = padded[y0:y1 + 2 * reach, x0:x1 + 2 * reach]
+    template = np.where(cover, _detail(patch), 0).astype(np.float32)
+    match = cv2.matchTemplate(window, template, cv2.TM_CCORR_NORMED)
+    _, _, _, (bx, by) = cv2.minMaxLoc(match)
+    move = np.eye(3)
+    move[:2, 2] = (bx - reach) * scale, (by - reach) * scale
+    return move @ guess
+
+
+def by_features(reference: Reference, pyramid: Pyramid) -> np.ndarray | None:
+    """A homography reference to picture (centres at 0) from matched features, or None when too few agree.
+
+    D. Lowe, Distinctive image features from scale-invariant keypoints, 2004; D. Barath et al., MAGSAC++, 2020.
+    """
+    if reference.features is None:
+        reference.features = _features(reference.pyramid[0], reference.mask)
+    points, words = reference.features
+    found_points, found_words = _features(pyramid[0], None)
+    if words is None or found_words is None or len(words) < 8 or len(found_words) < 8:
+        return None
+    pairs = cv2.BFMatcher(cv2.NORM_L2).knnMatch(words, found_words, k=2)
+    good = [p[0] for p in pairs if len(p) == 2 and p[0].distance < 0.8 * p[1].distance]
+    if len(good) < 8:
+        return None
+    src = np.float64([points[m.queryIdx] for m in good])
+    dst = np.float64([found_points[m.trainIdx] for m in good])
+    matrix, inliers = cv2.findHomography(src, dst, cv2.USAC_MAGSAC, 3.0, maxIters=5000)
+    if matrix is None or int(inliers.sum()) < 8:
+        return None
+    return matrix
+
+
+def _features(picture: np.ndarray, mask: np.ndarray | None) -> tuple[np.ndarray, np.ndarray | None]:
+    keys, words = cv2.SIFT_create(nfeatures=2500).detectAndCompute(np.clip(picture, 0, 255).astype(np.uint8), mask)
+    return np.array([k.pt for k in keys]).reshape(-1, 2), words
+
+
+def _detail(picture: np.ndarray) -> np.ndarray:
+    return picture - cv2.blur(picture, (9, 9))

@@ -1,0 +1,301 @@
+"""The planar tracker: where the surface of the reference frame is on every other frame.
+
+Each frame is aligned with the reference frame itself, so that error does not add up; the frames before only say where to start.
+Known ground: B. Lucas and T. Kanade, An iterative image registration technique, 1981; S. Baker and I. Matthews,
+Lucas-Kanade 20 years on, 2004; S. Benhimane and E. Malis, Real-time image-based tracking of planes, 2004;
+M. Fischler and R. Bolles, Random sample consensus, 1981 (the fresh start after a loss).
+"""
+
+from dataclasses import dataclass, replace
+
+import cv2
+import numpy as np
+
+from wertis.core.errors import RegionError
+from wertis.core.geometry import homography, quad
+from wertis.core.geometry.conventions import homography_from_centred, homography_to_centred, to_centred
+from wertis.core.track import fresh_start
+from wertis.core.track.align import Alignment, align
+from wertis.core.track.kinds import KINDS
+from wertis.core.track.pyramid import Pyramid
+from wertis.core.track.reference import Reference, TileSet, choose, visible_tiles
+
+_FINEST = 0
+_ROUGH = 0.3
+_STEPS = {0: 5, 1: 5, 2: 6, 3: 8, 4: 10, 5: 10}
+_TILES = {0: 90, 1: 70, 2: 90, 3: 120, 4: 150, 5: 150}
+_ACCEPTED = 6.0     # a tile whose misfit is below this many times the usual counts as seen
+_MIN_SEEN = 0.06    # share of the region's texture below which a frame is lost
+_MIN_LIKENESS = 0.30
+_MAX_ERROR = 8.0    # expected corner error in pixels above which a frame is lost
+_CORRELATION = 9.0  # residuals of neighbouring pixels go together: this many count as one
+
+
+@dataclass(frozen=True)
+class Fix:
+    """One frame's answer.
+
+    Attributes
+    ----------
+    matrix : (3, 3) reference frame to this frame, in Wertis' pixels; None when the surface was lost.
+    error : expected error in pixels (one standard deviation) of the region's corners, from the covariance of the fit.
+    seen : share 0..1 of the region's texture that is in the picture and matches.
+    reason : why it was lost, in words; empty otherwise.
+    """
+
+    matrix: np.ndarray | None
+    error: float = np.inf
+    seen: float = 0.0
+    reason: str = ""
+
+
+class PlanarTracker:
+    """Tracks one region from its reference frame in one direction; feed it the frames in their order.
+
+    Parameters
+    ----------
+    luma : (height, width) uint8 or float32 on a scale of 0..255, the reference frame.
+    mask : (height, width) uint8, non-zero where the surface is.
+    corners : (N, 2) points of the region in Wertis' pixels, at which the expected error is stated.
+    kind : a name in `kinds.KINDS`.
+
+    Raises
+    ------
+    RegionError
+        If the mask leaves too little to track.
+    """
+
+    def __init__(self, luma: np.ndarray, mask: np.ndarray, corners: np.ndarray, kind: str = "perspective") -> None:
+        if kind not in KINDS:
+            raise RegionError(f"'{kind}' is not a kind of motion; choose one of {', '.join(KINDS)}.")
+        self._kind = KINDS[kind]
+        if np.count_nonzero(mask) < 100:
+            raise RegionError("The region covers fewer than 100 pixels of the picture; draw it larger.")
+        self.reference = Reference(Pyramid(luma), mask)
+        tiles = self.reference.tiles(0)
+        if len(tiles) < 2 or float(np.max(tiles.energy)) < 2.0:
+            raise RegionError("There is no texture inside the region to hold on to; draw it round an area with detail.")
+        self._corners = to_centred(corners)
+        self._box = quad_of_box(self.reference.box)
+        self._last: np.ndarray | None = np.eye(3)
+        self._before: np.ndarray | None = None
+        self._trust: tuple[np.ndarray, np.ndarray] | None = None  # tile middles (n, 2) of the last frame, and their trust (n,)
+        self._usual_likeness: float | None = None
+        self._lost_for = 0
+
+    # -- public ---------------------------------------------------------------------------------------------------
+
+    def start_at(self, matrix: np.ndarray) -> None:
+        """Go on from a known place: `matrix` (3, 3) is the reference to the frame before the next one fed."""
+        self._last = homography_to_centred(matrix)
+        self._before = None
+
+    def feed(self, luma: np.ndarray) -> Fix:
+        """The next frame's answer; `luma` as for the reference frame."""
+        pyramid = Pyramid(luma)
+        found: Alignment | None = None
+        if self._last is not None:
+            found = self._follow(pyramid)
+        verdict = self._judge(found, pyramid) if found is not None else None
+        if verdict is None or verdict.matrix is None:
+            again = self._search(pyramid)
+            if again is not None:
+                second = self._judge(again, pyramid)
+                if second.matrix is not None:
+                    found, verdict = again, second
+        if verdict is None:
+            verdict = Fix(None, reason="the surface was not found again")
+        if verdict.matrix is None or found is None:
+            self._lost_for += 1
+            if self._lost_for > 3:
+                self._last = self._before = None
+            return verdict
+        self._lost_for = 0
+        self._before, self._last = self._last, found.matrix
+        self._remember(found)
+        return replace(verdict, matrix=homography_from_centred(found.matrix))
+
+    # -- the steps of one frame -----------------------------------------------------------------------------------
+
+    def _follow(self, pyramid: Pyramid) -> Alignment | None:
+        """Coarse to fine from the places that the frames before suggest."""
+        assert self._last is not None
+        top = min(self.reference.coarsest, 3)
+        guesses = [self._last]
+        ahead = self._ahead()
+        if ahead is not None:
+            guesses.insert(0, ahead)
+        best: Alignment | None = None
+        best_score = np.inf
+        for guess in guesses:
+            tried = self._level(top, pyramid, guess, _STEPS[top], rough=0.3)
+            if tried is None:
+                continue
+            score = _score(tried)
+            if score < best_score:
+                best, best_score = tried, score
+            if score < 0.35:
+                break
+        if best is None:
+            return None
+        if best_score > 0.5:
+            moved = self._shifted(pyramid, guesses[0], top)
+            if moved is not None:
+                tried = self._level(top, pyramid, moved, _STEPS[top], rough=0.3)
+                if tried is not None and _score(tried) < best_score:
+                    best, best_score = tried, _score(tried)
+        return self._finish(pyramid, best, top, guesses)
+
+    def _finish(self, pyramid: Pyramid, found: Alignment, top: int, guesses: list[np.ndarray] | None = None) -> Alignment | None:
+        """The levels below `top`, down to the finest that both pictures show."""
+        for level in range(top - 1, _FINEST - 1, -1):
+            if self._scale(found.matrix) < 0.7 and level == 0:
+                break
+            start = found.matrix
+            if level == min(1, top - 1) and guesses:
+                # fine lines are lost at coarse levels, whose answer can then be worse than the guess it began with
+                start = min([start, *guesses], key=lambda m: self._score_at(level, pyramid, m))
+            tried = self._level(level, pyramid, start, _STEPS[level], tolerance=0.01 if level == 0 else 0.05,
+                                rough=_ROUGH)
+            if tried is None or not _plausible(tried.matrix, self._box):
+                return found if level < top - 1 else None
+            found = tried
+        return found
+
+    def _level(self, level: int, pyramid: Pyramid, matrix: np.ndarray, steps: int, tolerance: float = 0.1,
+               rough: float = 0.0) -> Alignment | None:
+        """Align at one level of the reference; None when too little of the surface is in the picture."""
+        tiles = self.reference.tiles(level)
+        if not len(tiles):
+            return None
+        visible = visible_tiles(tiles, matrix, pyramid.size)
+        trust = self._trust_on(tiles)
+        chosen = choose(tiles, visible & (trust > 0.3), _TILES[level])
+        if len(chosen) < 4:
+            chosen = choose(tiles, visible, _TILES[level])
+        if len(chosen) < 2:
+            return None
+        scale = self._scale(matrix)
+        at = max(0, level + round(np.log2(max(scale, 1e-3))))
+        try:
+            return align(self.reference, tiles, chosen, pyramid[at], at, matrix, self._kind, trust[chosen], steps, tolerance,
+                         white=253.0, rough=rough)
+        except np.linalg.LinAlgError:
+            return None
+
+    def _score_at(self, level: int, pyramid: Pyramid, matrix: np.ndarray) -> float:
+        as_is = self._level(level, pyramid, matrix, 0, rough=0.05)
+        return 1.0 if as_is is None else _score(as_is)
+
+    def _scale(self, matrix: np.ndarray) -> float:
+        return homography.local_scale(matrix, self.reference.centre)
+
+    def _ahead(self) -> np.ndarray | None:
+        """Constant velocity of the region's corners."""
+        if self._before is None or self._last is None:
+            return None
+        now, old = homography.apply(self._last, self._box), homography.apply(self._before, self._box)
+        try:
+            guess = homography.from_points(self._box, 2 * now - old)
+        except (ValueError, np.linalg.LinAlgError):
+            return None
+        return guess if _plausible(guess, self._box) else None
+
+    def _shifted(self, pyramid: Pyramid, guess: np.ndarray, level: int) -> np.ndarray | None:
+        """The guess moved to where the reference, warped by it, correlates best with the picture at a coarse level."""
+        return fresh_start.best_shift(self.reference, pyramid, guess, level)
+
+    def _search(self, pyramid: Pyramid) -> Alignment | None:
+        """Look for the surface anywhere in the picture by its features."""
+        guess = fresh_start.by_features(self.reference, pyramid)
+        if guess is None or not _plausible(guess, self._box):
+            return None
+        top = min(self.reference.coarsest, 2)
+        found = self._level(top, pyramid, guess, _STEPS[top], rough=0.3)
+        return self._finish(pyramid, found, top) if found is not None else None
+
+    # -- judging and remembering ----------------------------------------------------------------------------------
+
+    def _judge(self, found: Alignment, pyramid: Pyramid) -> Fix:
+        if not _plausible(found.matrix, self._box):
+            return Fix(None, reason="the surface folded over")
+        tiles = self.reference.tiles(0)
+        good = (found.misfit < _ACCEPTED) & (found.likeness > 0.15)
+        energy = found.tiles.information[found.chosen]
+        matched = float((energy * good).sum() / max(energy.sum(), 1e-9))
+        visible = visible_tiles(tiles, found.matrix, pyramid.size, border=0.0)
+        in_picture = float(tiles.information[visible].sum() / max(tiles.information.sum(), 1e-9))
+        seen = in_picture * matched
+        likeness = float(np.average(found.likeness[good], weights=energy[good] + 1e-9)) if good.any() else 0.0
+        if seen < _MIN_SEEN or good.sum() < 3:
+            return Fix(None, seen=seen, reason=f"only {seen:.0%} of the region is seen")
+        usual = self._usual_likeness if self._usual_likeness is not None else 0.6
+        if likeness < min(_MIN_LIKENESS, 0.5 * usual):
+            return Fix(None, seen=seen, reason="nothing in the picture looks like the region")
+        error = expected_error(found, self.reference, self._corners, self._kind)
+        if error > _MAX_ERROR:
+            return Fix(None, error=error, seen=seen, reason=f"too little texture is seen (expected error {error:.0f} px)")
+        return Fix(found.matrix, error, seen)
+
+    def _remember(self, found: Alignment) -> None:
+        tiles = found.tiles
+        trust = np.clip(2 - found.misfit / _TILE_CUT_REMEMBERED, 0.05, 1)
+        trust[found.likeness < 0.1] = 0.05
+        self._trust = tiles.centre[found.chosen], trust
+        good = found.misfit < _ACCEPTED
+        if good.any():
+            likeness = float(np.median(found.likeness[good]))
+            self._usual_likeness = likeness if self._usual_likeness is None else 0.9 * self._usual_likeness + 0.1 * likeness
+
+    def _trust_on(self, tiles: TileSet) -> np.ndarray:
+        """Last frame's trust, carried from the tiles used there to these tiles (nearest in place)."""
+        if self._trust is None:
+            return np.ones(len(tiles))
+        centres, values = self._trust
+        d2 = ((tiles.centre[:, None] - centres[None]) ** 2).sum(2)
+        nearest = np.argmin(d2, axis=1)
+        far = d2[np.arange(len(tiles)), nearest] > (3.0 * 16) ** 2
+        return np.where(far, 1.0, values[nearest])
+
+
+_TILE_CUT_REMEMBERED = 4.0
+
+
+def quad_of_box(box: tuple[int, int, int, int]) -> np.ndarray:
+    """The corners (4, 2), clockwise from the top left, of a box x0, y0, x1, y1."""
+    x0, y0, x1, y1 = box
+    return np.array([[x0, y0], [x1, y0], [x1, y1], [x0, y1]], np.float64)
+
+
+def expected_error(found: Alignment, reference: Reference, points: np.ndarray, kind: np.ndarray) -> float:
+    """Root mean square expected error in pixels at `points` (N, 2), from the covariance of the fit's parameters."""
+    k = kind @ found.normal @ kind.T
+    try:
+        covariance = kind.T @ np.linalg.inv(k + 1e-9 * np.eye(len(k))) @ kind * _CORRELATION
+    except np.linalg.LinAlgError:
+        return np.inf
+    local = homography.apply(reference.to_unit, points)
+    spread = homography.jacobian(found.matrix @ np.linalg.inv(reference.to_unit), local)
+    u, v = local.T
+    zero, one = np.zeros_like(u), np.ones_like(u)
+    moves = np.stack([np.column_stack([u, v, one, zero, zero, zero, -u * u, -u * v]),
+                      np.column_stack([zero, zero, zero, u, v, one, -u * v, -v * v])], axis=1)
+    j = spread @ moves
+    variance = np.einsum("nij,jk,nik->n", j, covariance, j)
+    return float(np.sqrt(max(variance.mean(), 0.0)))
+
+
+def _score(found: Alignment) -> float:
+    """0 is a perfect match of every tile, 1 none at all."""
+    return float(1 - np.average(found.likeness, weights=np.sqrt(found.tiles.information[found.chosen]) + 1e-9))
+
+
+def _plausible(matrix: np.ndarray, box: np.ndarray) -> bool:
+    """Whether the box stays a convex quad of a believable size, the same way round."""
+    if not np.all(np.isfinite(matrix)):
+        return False
+    mapped = homography.apply(matrix, box)
+    if not quad.is_convex(mapped):
+        return False
+    growth = quad.signed_area(mapped) / quad.signed_area(box)
+    return 0.003 < growth < 300.0

@@ -1,0 +1,32 @@
+"""Luma pyramids: one picture at halving resolutions, lightly smoothed so that bilinear sampling of it is unbiased."""
+
+import cv2
+import numpy as np
+
+SMOOTHING = 0.75  # standard deviation in pixels at level 0
+
+
+class Pyramid:
+    """Levels of a luma picture; level k's pixel (x, y) is level 0's (2^k x, 2^k y), first pixel centres at (0, 0).
+
+    Levels are made when asked for. P. Burt and E. Adelson, The Laplacian pyramid as a compact image code, 1983.
+
+    Parameters
+    ----------
+    luma : (height, width) uint8 or float32; whole numbers 0..255 or floats on the same scale.
+    """
+
+    def __init__(self, luma: np.ndarray) -> None:
+        smooth = cv2.GaussianBlur(luma.astype(np.float32), (5, 5), SMOOTHING)
+        self._levels = [smooth]
+
+    def __getitem__(self, level: int) -> np.ndarray:
+        while len(self._levels) <= level:
+            self._levels.append(cv2.pyrDown(self._levels[-1]))
+        return self._levels[level]
+
+    @property
+    def size(self) -> tuple[int, int]:
+        """Width and height of level 0."""
+        h, w = self._levels[0].shape
+        return w, h

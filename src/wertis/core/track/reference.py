@@ -1,0 +1,186 @@
+"""What the tracker remembers of the reference frame: small tiles of the region at several resolutions."""
+
+from dataclasses import dataclass, field
+
+import cv2
+import numpy as np
+
+from wertis.core.geometry import homography
+from wertis.core.track.pyramid import Pyramid
+
+# side of a tile in its level's pixels, and the step between the pixels taken from it. Large tiles keep the slow changes of
+# luma, which survive motion blur; taking every second pixel keeps the cost, since neighbours say much the same.
+LARGE_TILE = (32, 2)
+TILE = (16, 1)
+SMALL_TILE = (8, 1)
+_ENOUGH = 24  # tiles of a size below which smaller ones are taken
+GAIN_PRIOR = 0.25  # expected spread of a tile's own gain round the surface's
+PLAIN = 1.5 ** 2   # luma variance that counts as no texture, on a scale of 0..255
+
+
+@dataclass
+class TileSet:
+    """All usable tiles of one level; K tiles of P pixels.
+
+    Attributes
+    ----------
+    level : the pyramid level; its pixels are 2^level wide.
+    x, y : (K, P) float32 pixel places at level 0, first centre at 0.
+    basis : (K, P, 4) float32: one, a ramp in x, a ramp in y, and the reference's luma with its mean taken off.
+    steer : (K, P, 8) float32: change of the reference's luma by the small motion's parameters, with what a change of
+        light in the tile could explain projected out.
+    inside : (K, P) float32, 1 where the pixel belongs to the region.
+    energy : (K,) luma variance in each tile that light cannot explain.
+    centre : (K, 2) tile middles at level 0.
+    information : (K,) squared gradient sum, for choosing tiles.
+    """
+
+    level: int
+    tile: int
+    x: np.ndarray
+    y: np.ndarray
+    basis: np.ndarray
+    steer: np.ndarray
+    inside: np.ndarray
+    energy: np.ndarray
+    centre: np.ndarray
+    information: np.ndarray
+    bucket: np.ndarray = field(default_factory=lambda: np.zeros(0, int))
+
+    def __len__(self) -> int:
+        return len(self.energy)
+
+
+class Reference:
+    """The surface as seen on the reference frame.
+
+    Parameters
+    ----------
+    pyramid : the reference frame's pyramid.
+    mask : (height, width) uint8, non-zero on the pixels to track (the region less its hold-outs).
+    """
+
+    def __init__(self, pyramid: Pyramid, mask: np.ndarray) -> None:
+        ys, xs = np.nonzero(mask)
+        self.box = (int(xs.min()), int(ys.min()), int(xs.max()) + 1, int(ys.max()) + 1)
+        x0, y0, x1, y1 = self.box
+        self.centre = np.array([(x0 + x1 - 1) / 2, (y0 + y1 - 1) / 2])
+        self.radius = max(x1 - x0, y1 - y0) / 2
+        short = min(x1 - x0, y1 - y0)
+        self.coarsest = int(np.clip(np.floor(np.log2(max(short, 1) / 20)), 0, 5))
+        self.pyramid = pyramid
+        self.mask = mask
+        self.features: tuple[np.ndarray, np.ndarray | None] | None = None
+        self._tiles: dict[int, TileSet] = {}
+
+    @property
+    def to_unit(self) -> np.ndarray:
+        """The matrix from level-0 pixels to coordinates in about -1..1 over the region, in which motion parameters are well scaled."""
+        s = 1 / self.radius
+        return np.array([[s, 0, -s * self.centre[0]], [0, s, -s * self.centre[1]], [0, 0, 1.0]])
+
+    def tiles(self, level: int) -> TileSet:
+        """The tiles of a pyramid level, made on first use."""
+        if level not in self._tiles:
+            for tile, stride in (LARGE_TILE, TILE, SMALL_TILE):
+                made = _make_tiles(self, level, self.mask, tile, stride)
+                if len(made) >= _ENOUGH:
+                    break
+            self._tiles[level] = made
+        return self._tiles[level]
+
+
+def _make_tiles(reference: Reference, level: int, mask: np.ndarray, tile: int, stride: int) -> TileSet:
+    image = reference.pyramid[level]
+    scale = 2 ** level
+    inside = (cv2.resize(mask, (image.shape[1], image.shape[0]), interpolation=cv2.INTER_AREA) > 200).astype(np.float32) \
+        if level else (mask > 0).astype(np.float32)
+    gx = cv2.Scharr(image, cv2.CV_32F, 1, 0, scale=1 / 32)
+    gy = cv2.Scharr(image, cv2.CV_32F, 0, 1, scale=1 / 32)
+    x0, y0 = max(0, int(reference.box[0] / scale)), max(0, int(reference.box[1] / scale))
+    x1, y1 = int(np.ceil(reference.box[2] / scale)), int(np.ceil(reference.box[3] / scale))
+    h, w = image.shape
+    # tiles start so that what is left over is shared by both sides
+    nx, ny = max(1, int(np.ceil((x1 - x0) / tile))), max(1, int(np.ceil((y1 - y0) / tile)))
+    left, top = x0 - (nx * tile - (x1 - x0)) // 2, y0 - (ny * tile - (y1 - y0)) // 2
+    cols = left + tile * np.arange(nx)
+    rows = top + tile * np.arange(ny)
+    oy, ox = (a.ravel() for a in np.meshgrid(rows, cols, indexing="ij"))
+    dy, dx = (a.ravel() for a in _sampled(tile, stride))
+    px, py = ox[:, None] + dx, oy[:, None] + dy
+    within = (px >= 0) & (px < w) & (py >= 0) & (py < h)
+    cx, cy = np.clip(px, 0, w - 1), np.clip(py, 0, h - 1)
+    ins = inside[cy, cx] * within
+    keep = ins.mean(1) > 0.35
+    px, py, cx, cy, ins = px[keep], py[keep], cx[keep], cy[keep], ins[keep]
+    count, pixels = px.shape
+    luma = image[cy, cx]
+    weight = ins.sum(1, keepdims=True)
+    luma = luma - (luma * ins).sum(1, keepdims=True) / np.maximum(weight, 1)
+    ramp = (np.arange(tile) - (tile - 1) / 2).astype(np.float32) / tile
+    basis = np.empty((count, pixels, 4), np.float32)
+    basis[..., 0] = 1
+    basis[..., 1] = ramp[dx]
+    basis[..., 2] = ramp[dy]
+    basis[..., 3] = luma
+    # derivative by the small motion's parameters, in unit coordinates
+    s = scale / reference.radius
+    u = ((px * scale - reference.centre[0]) / reference.radius).astype(np.float32)
+    v = ((py * scale - reference.centre[1]) / reference.radius).astype(np.float32)
+    ix, iy = gx[cy, cx] / s, gy[cy, cx] / s
+    flow = ix * u + iy * v
+    steer = np.stack([ix * u, ix * v, ix, iy * u, iy * v, iy, -u * flow, -v * flow], axis=-1).astype(np.float32)
+    steer *= ins[..., None]
+    masked = basis * ins[..., None]
+    gram = masked.transpose(0, 2, 1) @ basis + 1e-3 * np.eye(4, dtype=np.float32)
+    shading = masked[..., :3]
+    only_light = np.linalg.solve(gram[:, :3, :3], shading.transpose(0, 2, 1) @ basis[..., 3:])
+    energy = (((basis[..., 3:] - basis[..., :3] @ only_light)[..., 0] * ins) ** 2).sum(1) / np.maximum(weight[:, 0], 1)
+    information = ((gx[cy, cx] ** 2 + gy[cy, cx] ** 2) * ins).sum(1)
+    gram[:, 3, 3] += pixels * PLAIN
+    steer -= (basis @ np.linalg.solve(gram, masked.transpose(0, 2, 1) @ steer)) * ins[..., None]
+    centre = np.column_stack([px.mean(1), py.mean(1)]) * scale
+    grid = np.floor((centre - [reference.box[0], reference.box[1]])
+                    / np.maximum([(reference.box[2] - reference.box[0]) / 6, (reference.box[3] - reference.box[1]) / 6], 1))
+    bucket = np.clip(grid, 0, 5).astype(int) @ np.array([1, 6])
+    return TileSet(level, tile, (px * scale).astype(np.float32), (py * scale).astype(np.float32), basis, steer, ins,
+                   energy, centre, information, bucket)
+
+
+def _sampled(tile: int, stride: int) -> tuple[np.ndarray, np.ndarray]:
+    """Rows and columns of the pixels taken from a tile: every `stride`-th, each row shifted against the one before."""
+    dy, dx = np.meshgrid(np.arange(0, tile, stride), np.arange(0, tile, stride), indexing="ij")
+    return dy + (dx // stride) % 2 * (stride // 2), dx + (dy // stride) % 2 * (stride // 2)
+
+
+def map_places(matrix: np.ndarray, x: np.ndarray, y: np.ndarray, shrink: float) -> tuple[np.ndarray, np.ndarray]:
+    """Places x, y through a homography (3, 3), float32, divided by `shrink` (the current picture's level factor)."""
+    m = matrix.astype(np.float32)
+    k = np.float32(shrink)
+    w = 1 / (m[2, 0] * x + m[2, 1] * y + m[2, 2])
+    return (m[0, 0] * x + m[0, 1] * y + m[0, 2]) * (w / k), (m[1, 0] * x + m[1, 1] * y + m[1, 2]) * (w / k)
+
+
+def visible_tiles(tiles: TileSet, matrix: np.ndarray, size: tuple[int, int], border: float = 3.0) -> np.ndarray:
+    """(K,) whether each tile's middle and corners fall inside a picture of `size` (width, height) under `matrix`."""
+    reach = tiles.tile * 2 ** tiles.level / 2
+    spread = np.array([[-1, -1], [1, -1], [1, 1], [-1, 1.0]]) * reach
+    places = homography.apply(matrix, tiles.centre[:, None] + spread)
+    with np.errstate(invalid="ignore"):
+        ok = (places >= border) & (places <= np.array(size) - 1 - border)
+    return ok.all(axis=(1, 2))
+
+
+def choose(tiles: TileSet, allowed: np.ndarray, limit: int) -> np.ndarray:
+    """Indices of up to `limit` allowed tiles: the richest ones, taken in turn from 36 parts of the region so that they are spread."""
+    index = np.flatnonzero(allowed)
+    if len(index) <= limit:
+        return index
+    order = index[np.argsort(-tiles.information[index], kind="stable")]
+    rank = np.zeros(len(order), int)
+    seen: dict[int, int] = {}
+    for i, b in enumerate(tiles.bucket[order]):
+        rank[i] = seen[b] = seen.get(b, -1) + 1
+    # a poor tile of an empty part must not displace a rich one: its turn is put off by its poverty
+    poverty = tiles.information[order[0]] / np.maximum(tiles.information[order], 1e-6)
+    return np.sort(order[np.argsort(rank + 0.15 * np.minimum(poverty, 1e4), kind="stable")[:limit]])

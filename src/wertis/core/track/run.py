@@ -1,0 +1,84 @@
+"""Tracking a region over a range of a plate, both ways from its reference frame: what the window and the command line share."""
+
+import threading
+from collections.abc import Callable, Iterable, Iterator
+from concurrent.futures import ThreadPoolExecutor
+
+import numpy as np
+
+from wertis.core.errors import PlateError, RegionError
+from wertis.core.geometry import polygon
+from wertis.core.plate.base import Plate, luma
+from wertis.core.track.planar import Fix, PlanarTracker
+
+READ_AHEAD = 6
+
+PictureReader = Callable[[int], np.ndarray]
+
+
+def read_ahead(read: PictureReader, frames: Iterable[int], threads: int = 2) -> Iterator[tuple[int, np.ndarray | PlateError]]:
+    """Luma pictures of `frames`, in order, read a few ahead; a frame that cannot be read comes as its error."""
+
+    def one(frame: int) -> np.ndarray | PlateError:
+        try:
+            return luma(read(frame))
+        except PlateError as why:
+            return why
+
+    coming: list = []
+    rest = iter(frames)
+    with ThreadPoolExecutor(threads, thread_name_prefix="wertis-track-read") as pool:
+        try:
+            while True:
+                while len(coming) < READ_AHEAD:
+                    frame = next(rest, None)
+                    if frame is None:
+                        break
+                    coming.append((frame, pool.submit(one, frame)))
+                if not coming:
+                    return
+                frame, future = coming.pop(0)
+                yield frame, future.result()
+        finally:
+            for _, future in coming:
+                future.cancel()
+
+
+def track_plane(plate: Plate, region: np.ndarray, start: int, frames: Iterable[int], kind: str = "perspective",
+                read: PictureReader | None = None, stop: threading.Event | None = None,
+                known: dict[int, np.ndarray] | None = None) -> Iterator[tuple[int, Fix]]:
+    """Track `region` (N, 2), drawn on frame `start`, through `frames`, which lead away from it in one direction.
+
+    Yields each frame's number and answer as it is found; lost and unreadable frames come with no matrix and a reason.
+
+    Parameters
+    ----------
+    read : reads a picture; `plate.read` when not given (the window gives its cache).
+    stop : when set, no further frame is begun.
+    known : matrices of frames already tracked; when `frames` begins next to one of them, tracking goes on from there.
+
+    Raises
+    ------
+    RegionError
+        When the region cannot be tracked.
+    PlateError
+        When the reference frame cannot be read.
+    """
+    fetch = read or plate.read
+    outline = polygon.checked(region, plate.size)
+    if not plate.first <= start <= plate.last:
+        raise RegionError(f"The reference frame {start} is not in the plate, which runs from {plate.first} to {plate.last}.")
+    tracker = PlanarTracker(luma(fetch(start)), polygon.fill(outline, plate.size), outline, kind)
+    order = list(frames)
+    if known and order:
+        step = 1 if order[0] > start else -1
+        before = known.get(order[0] - step)
+        if before is not None:
+            tracker.start_at(before)
+    for frame, picture in read_ahead(fetch, order):
+        if stop is not None and stop.is_set():
+            return
+        if isinstance(picture, PlateError):
+            yield frame, Fix(None, reason=str(picture))
+        else:
+            yield frame, tracker.feed(picture)
