@@ -10,7 +10,7 @@ from pathlib import Path
 import numpy as np
 
 from wertis.core.errors import DeliverError
-from wertis.core.exchange.files import read_text, write_text
+from wertis.core.files import read_text, write_text
 
 HEADER = ["frame", "x1", "y1", "x2", "y2", "x3", "y3", "x4", "y4"]
 MOST_ROWS = 1_000_000

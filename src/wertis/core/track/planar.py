@@ -6,14 +6,14 @@ Lucas-Kanade 20 years on, 2004; S. Benhimane and E. Malis, Real-time image-based
 M. Fischler and R. Bolles, Random sample consensus, 1981 (the fresh start after a loss).
 """
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
-import cv2
 import numpy as np
 
 from wertis.core.errors import RegionError
 from wertis.core.geometry import homography, quad
 from wertis.core.geometry.conventions import homography_from_centred, homography_to_centred, to_centred
+from wertis.core.geometry.motion import Fix
 from wertis.core.track import fresh_start
 from wertis.core.track.align import Alignment, align
 from wertis.core.track.kinds import KINDS
@@ -29,24 +29,6 @@ _MIN_SEEN = 0.06    # share of the region's texture below which a frame is lost
 _MIN_LIKENESS = 0.30
 _MAX_ERROR = 8.0    # expected corner error in pixels above which a frame is lost
 _CORRELATION = 9.0  # residuals of neighbouring pixels go together: this many count as one
-
-
-@dataclass(frozen=True)
-class Fix:
-    """One frame's answer.
-
-    Attributes
-    ----------
-    matrix : (3, 3) reference frame to this frame, in Wertis' pixels; None when the surface was lost.
-    error : expected error in pixels (one standard deviation) of the region's corners, from the covariance of the fit.
-    seen : share 0..1 of the region's texture that is in the picture and matches.
-    reason : why it was lost, in words; empty otherwise.
-    """
-
-    matrix: np.ndarray | None
-    error: float = np.inf
-    seen: float = 0.0
-    reason: str = ""
 
 
 class PlanarTracker:

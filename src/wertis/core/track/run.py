@@ -8,8 +8,9 @@ import numpy as np
 
 from wertis.core.errors import PlateError, RegionError
 from wertis.core.geometry import polygon
+from wertis.core.geometry.motion import Fix
 from wertis.core.plate.base import Plate, luma
-from wertis.core.track.planar import Fix, PlanarTracker
+from wertis.core.track.planar import PlanarTracker
 
 READ_AHEAD = 6
 

@@ -1,0 +1,58 @@
+"""`wertis render` and `wertis export`: what the window's Deliver step does, without a window."""
+
+import argparse
+import sys
+from pathlib import Path
+
+from wertis.cli import arguments
+from wertis.cli.main import EXIT_OK, EXIT_PARTLY
+from wertis.cli.progress import Progress
+from wertis.core.errors import DeliverError, ShotFileError, WertisError
+from wertis.core.jobs.export import export_corner_pin
+from wertis.core.jobs.render import render
+from wertis.core.plate import open_plate
+from wertis.core.shot import store
+from wertis.core.shot.document import Shot
+
+
+def _shot(path: str) -> Shot:
+    shot = store.load(Path(path))
+    if shot.plate is None:
+        raise ShotFileError(f"{path} has no plate; open it in the window and choose one.")
+    return shot
+
+
+def run_render(a: argparse.Namespace) -> int:
+    """Render; the exit code says whether every frame was written."""
+    shot = _shot(a.shot)
+    assert shot.plate is not None
+    plate = open_plate(shot.plate.path)
+    first, last = arguments.frame_range(a.range_, *shot.range)
+    progress = Progress("rendering", last - first + 1, a.quiet)
+    left_out: dict[int, str] = {}
+    for done, (frame, why) in enumerate(render(shot, plate, a.out, list(range(first, last + 1)), a.what), 1):
+        if why:
+            left_out[frame] = why
+        progress.step(done)
+    progress.end()
+    for frame, why in left_out.items():
+        print(f"wertis: frame {frame} was left out: {why}", file=sys.stderr)
+    return EXIT_PARTLY if len(left_out) == last - first + 1 else EXIT_OK
+
+
+def run_export(a: argparse.Namespace) -> int:
+    """Export a corner pin."""
+    shot = _shot(a.shot)
+    track = shot.track_named(a.track)
+    if track is None:
+        names = ", ".join(t.name for t in shot.tracks) or "none"
+        raise WertisError(f"The shot has no track named {a.track}; it has: {names}.")
+    placement = track.placements[0] if track.placements else None
+    if a.placement is not None:
+        placement = next((p for p in track.placements if p.name == a.placement), None)
+        if placement is None:
+            names = ", ".join(p.name for p in track.placements) or "none"
+            raise DeliverError(f"{track.name} has no placement named {a.placement}; it has: {names}.")
+    count = export_corner_pin(shot, track, placement, Path(a.out))
+    print(f"{count} frames written to {a.out}")
+    return EXIT_OK

@@ -1,0 +1,99 @@
+"""Pictures to place: made ones (grid, checker) and files, as premultiplied RGBA float32."""
+
+from pathlib import Path
+
+import cv2
+import numpy as np
+
+from wertis.core.errors import PlateError
+from wertis.core.plate.base import Plate, to_float
+
+MADE_SIZE = 1024  # longer side of made artwork
+
+
+def checker(ratio: float, cells: int = 8, light: float = 0.85, dark: float = 0.15, alpha: float = 1.0) -> np.ndarray:
+    """A checker (h, w, 4) of square cells, `cells` along the longer side, for a surface of the given width / height."""
+    nx, ny = _counts(ratio, cells)
+    cell = MADE_SIZE // cells
+    y, x = np.mgrid[0:ny, 0:nx]
+    value = np.where((x + y) % 2 == 0, light, dark).astype(np.float32).repeat(cell, 0).repeat(cell, 1)
+    return np.dstack([value * alpha] * 3 + [np.full_like(value, alpha)])
+
+
+def grid(ratio: float, cells: int = 8, colour: tuple[float, float, float] = (0.93, 0.93, 0.93)) -> np.ndarray:
+    """Lines (h, w, 4) on nothing, with square cells, the border and both diagonals' crossing marked."""
+    nx, ny = _counts(ratio, cells)
+    cell = MADE_SIZE // cells
+    alpha = np.zeros((ny * cell, nx * cell), np.uint8)
+    h, w = alpha.shape
+    for i in range(nx + 1):
+        x = min(max(i * cell, 3), w - 4)
+        cv2.line(alpha, (x, 0), (x, h), 255, 7 if i in (0, nx) else 4)
+    for j in range(ny + 1):
+        y = min(max(j * cell, 3), h - 4)
+        cv2.line(alpha, (0, y), (w, y), 255, 7 if j in (0, ny) else 4)
+    cv2.line(alpha, (0, 0), (w - 1, h - 1), 150, 2, cv2.LINE_AA)
+    cv2.line(alpha, (w - 1, 0), (0, h - 1), 150, 2, cv2.LINE_AA)
+    a = alpha.astype(np.float32) / 255
+    return np.dstack([a * c for c in colour] + [a])
+
+
+def from_picture(picture: np.ndarray) -> np.ndarray:
+    """Any picture as read (h, w, 1 to 4 channels, alpha premultiplied) as RGBA float32."""
+    p = to_float(picture)
+    channels = p.shape[2]
+    if channels == 1:
+        p = np.repeat(p, 3, 2)
+    elif channels == 2:
+        p = np.concatenate([np.repeat(p[..., :1], 3, 2), p[..., 1:]], 2)
+    if p.shape[2] == 3:
+        p = np.concatenate([p, np.ones((*p.shape[:2], 1), np.float32)], 2)
+    return np.ascontiguousarray(p[..., :4])
+
+
+class FileArtwork:
+    """A still, a sequence or a movie as artwork.
+
+    Parameters
+    ----------
+    path : what `open_plate` takes; a single file with `still` set is one picture for all frames.
+    still : use only the named file.
+    """
+
+    def __init__(self, path: Path, still: bool) -> None:
+        from wertis.core.plate import open_plate
+        from wertis.core.plate.sequence import SequencePlate
+
+        self.still = still
+        self.plate: Plate = SequencePlate({1: path}, path) if still else open_plate(path)
+        self._kept: tuple[int, np.ndarray] | None = None
+
+    @property
+    def ratio(self) -> float:
+        """Width over height."""
+        return self.plate.size[0] / self.plate.size[1]
+
+    def at(self, frame: int, start: int) -> np.ndarray:
+        """The picture for a frame of the shot: the artwork's first picture falls on `start`; its ends hold.
+
+        Raises
+        ------
+        PlateError
+            When it cannot be read.
+        """
+        wanted = self.plate.first if self.still else int(np.clip(self.plate.first + frame - start, self.plate.first, self.plate.last))
+        if wanted in self.plate.gaps:
+            wanted = max((f for f in self.plate.frames if f <= wanted), default=self.plate.first)
+        if self._kept is None or self._kept[0] != wanted:
+            try:
+                self._kept = (wanted, from_picture(self.plate.read(wanted)))
+            except PlateError as why:
+                raise PlateError(f"The artwork cannot be shown: {why}") from why
+        return self._kept[1]
+
+
+def _counts(ratio: float, cells: int) -> tuple[int, int]:
+    ratio = float(np.clip(ratio, 0.05, 20))
+    if ratio >= 1:
+        return cells, max(1, round(cells / ratio))
+    return max(1, round(cells * ratio)), cells

@@ -1,0 +1,126 @@
+"""A frame of the comp: the plate with every visible placement on it, or the graphics alone."""
+
+from pathlib import Path
+from typing import NamedTuple
+
+import numpy as np
+
+from wertis.core.comp import artwork as art
+from wertis.core.comp import blend, warp
+from wertis.core.comp.fit import artwork_quad
+from wertis.core.geometry import quad
+from wertis.core.plate.base import from_float, to_float
+from wertis.core.shot.document import Artwork, Placement, Shot
+from wertis.core.shot.edits import placement_on
+
+
+class Proportions(NamedTuple):
+    """A surface's width over height, and how it is known."""
+
+    ratio: float
+    source: str  # "given", "perspective", or "flat": the view is too flat to tell, sides as seen
+
+
+def surface_proportions(placement: Placement, size: tuple[int, int]) -> Proportions:
+    """The true proportions of what a placement outlines on the surface."""
+    if placement.ratio is not None:
+        return Proportions(placement.ratio, "given")
+    found, _ = quad.proportions(placement.array, size)
+    if found is not None and 0.02 < found < 50:
+        return Proportions(found, "perspective")
+    return Proportions(quad.side_proportions(placement.array), "flat")
+
+
+class Compositor:
+    """Makes comp frames of shots; keeps artwork and its reductions between frames.
+
+    It knows a motion only by where a placement is on a frame.
+    """
+
+    def __init__(self) -> None:
+        self._files: dict[tuple[str, str], art.FileArtwork] = {}
+        self._made: dict[object, warp.Reductions] = {}
+
+    def artwork_ratio(self, artwork: Artwork, surface_ratio: float) -> float:
+        """Width / height of a placement's artwork; made artwork takes the surface's own.
+
+        Raises
+        ------
+        PlateError
+            When the file cannot be read.
+        """
+        if artwork.kind in ("grid", "checker"):
+            return surface_ratio
+        return self._file(artwork).ratio
+
+    def comp(self, shot: Shot, plate: np.ndarray, frame: int, samples: int = 2) -> np.ndarray:
+        """The plate's picture with the placements on it, in the plate's kind of number; untouched pixels are the plate's, bit for bit.
+
+        Parameters
+        ----------
+        plate : (h, w, channels) picture of the frame.
+        samples : sampling of the graphics per pixel and direction; 1 is for playing.
+        """
+        out = plate
+        for placement, laid in self._laid(shot, frame, (plate.shape[1], plate.shape[0]), samples):
+            if out is plate:
+                out = plate.copy() if plate.shape[2] > 2 else np.repeat(plate[..., :1], 3, 2)
+            h, w = laid.pixels.shape[:2]
+            part = out[laid.top:laid.top + h, laid.left:laid.left + w]
+            back = to_float(part)
+            mixed = blend.over(back, laid.pixels, placement.blend, placement.opacity)
+            touched = laid.pixels[..., 3:] > 0
+            part[...] = np.where(touched, from_float(mixed, plate.dtype), part)
+        return out
+
+    def graphic(self, shot: Shot, frame: int, size: tuple[int, int], samples: int = 2) -> np.ndarray:
+        """The placements alone (h, w, 4), float32 premultiplied, nothing elsewhere."""
+        out = np.zeros((size[1], size[0], 4), np.float32)
+        for placement, laid in self._laid(shot, frame, size, samples):
+            h, w = laid.pixels.shape[:2]
+            part = out[laid.top:laid.top + h, laid.left:laid.left + w]
+            part[...] = blend.over(part, laid.pixels, placement.blend, placement.opacity)
+        return out
+
+    def _laid(self, shot: Shot, frame: int, size: tuple[int, int], samples: int) -> list[tuple[Placement, warp.Laid]]:
+        found = []
+        for track in shot.tracks:
+            if not track.visible:
+                continue
+            for placement in track.placements:
+                if not placement.visible:
+                    continue
+                on = placement_on(track, placement, frame)
+                if on is None:
+                    continue
+                ratio = surface_proportions(placement, shot.plate.size if shot.plate else size).ratio
+                target = artwork_quad(on, ratio, self.artwork_ratio(placement.artwork, ratio), placement.fit)
+                picture = self._picture(placement.artwork, ratio, frame)
+                laid = warp.lay(picture, target, size, samples, inside=on if placement.fit == "fill" else None)
+                if laid is not None:
+                    found.append((placement, laid))
+        return found
+
+    def _picture(self, artwork: Artwork, ratio: float, frame: int) -> warp.Reductions:
+        if artwork.kind in ("grid", "checker"):
+            key: object = (artwork.kind, round(ratio, 3), artwork.cells)
+            if key not in self._made:
+                make = art.grid if artwork.kind == "grid" else art.checker
+                self._keep(key, make(ratio, artwork.cells))
+            return self._made[key]
+        picture = self._file(artwork).at(frame, artwork.start)
+        key = (artwork.kind, artwork.path, id(picture))
+        if key not in self._made:
+            self._keep(key, picture)
+        return self._made[key]
+
+    def _keep(self, key: object, picture: np.ndarray) -> None:
+        if len(self._made) >= 8:
+            self._made.pop(next(iter(self._made)))
+        self._made[key] = warp.Reductions(picture)
+
+    def _file(self, artwork: Artwork) -> art.FileArtwork:
+        key = (artwork.kind, artwork.path)
+        if key not in self._files:
+            self._files[key] = art.FileArtwork(Path(artwork.path), still=artwork.kind == "picture")
+        return self._files[key]

@@ -1,0 +1,58 @@
+"""Writing pictures through OpenImageIO: PNG, TIFF, EXR, JPEG, DPX."""
+
+from pathlib import Path
+
+import numpy as np
+import OpenImageIO as oiio
+
+from wertis.core.errors import DeliverError
+from wertis.core.files import replacing
+from wertis.core.plate.base import from_float, to_float
+
+SUFFIXES = (".png", ".exr", ".tif", ".tiff", ".jpg", ".jpeg", ".dpx")
+
+
+def write_picture(path: Path, picture: np.ndarray) -> None:
+    """Write (h, w, channels); the file's kind of number follows the picture's where the format can hold it.
+
+    PNG: 8 or 16 bits, alpha straight as the PNG specification asks (W3C PNG, 3rd ed., section 6.2); EXR: half floats, alpha
+    premultiplied (OpenEXR file layout). JPEG and DPX hold no alpha.
+
+    Raises
+    ------
+    DeliverError
+        When the file cannot be written.
+    """
+    suffix = path.suffix.lower()
+    if suffix not in SUFFIXES:
+        raise DeliverError(f"'{suffix}' is not a kind of picture that Wertis writes; choose one of {', '.join(SUFFIXES)}.")
+    pixels = np.ascontiguousarray(_fitting(picture, suffix))
+    kinds = {np.dtype(np.uint8): "uint8", np.dtype(np.uint16): "uint16", np.dtype(np.float16): "half", np.dtype(np.float32): "float"}
+    height, width, channels = pixels.shape
+    spec = oiio.ImageSpec(width, height, channels, oiio.TypeDesc(kinds[pixels.dtype]))
+    if suffix == ".png":
+        spec.attribute("png:compressionLevel", 4)
+    if suffix in (".jpg", ".jpeg"):
+        spec.attribute("Compression", "jpeg:95")
+    with replacing(path) as temporary:
+        target = oiio.ImageOutput.create(str(temporary))
+        if target is None or not target.open(str(temporary), spec):
+            raise DeliverError(f"{path.name} could not be begun ({(target.geterror() if target else oiio.geterror()).strip()}); "
+                               "choose another folder.")
+        wrote = target.write_image(pixels)
+        why = target.geterror().strip()
+        if not target.close() or not wrote:
+            raise DeliverError(f"{path.name} could not be written ({why or 'the disk may be full'}); free some space and render again. "
+                               "Finished frames are kept.")
+
+
+def _fitting(picture: np.ndarray, suffix: str) -> np.ndarray:
+    if suffix in (".jpg", ".jpeg", ".dpx"):
+        picture = picture[..., :3]
+    if suffix == ".exr":
+        return to_float(picture).astype(np.float16)
+    if suffix in (".jpg", ".jpeg"):
+        return picture if picture.dtype == np.uint8 else from_float(to_float(picture), np.uint8)
+    if suffix in (".tif", ".tiff"):
+        return picture.astype(np.float32) if picture.dtype == np.float16 else picture
+    return picture if np.issubdtype(picture.dtype, np.integer) else from_float(to_float(picture), np.uint16)

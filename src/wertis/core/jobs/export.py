@@ -1,0 +1,60 @@
+"""Which corner pin goes out for a track."""
+
+from pathlib import Path
+
+import numpy as np
+
+from wertis.core.comp.picture import surface_proportions
+from wertis.core.errors import DeliverError
+from wertis.core.exchange import corner_pin_csv, corner_pin_json
+from wertis.core.exchange.corner_pin_json import CornerPin
+from wertis.core.geometry.motion import carried
+from wertis.core.shot.document import Placement, Shot, Track
+
+
+def corner_pin(shot: Shot, track: Track, placement: Placement | None = None) -> CornerPin:
+    """The corner pin of a placement, or of a four-cornered region when there is none, over the shot's range.
+
+    Raises
+    ------
+    DeliverError
+        When the track has no motion, or there is nothing with four corners.
+    """
+    motion = track.motion
+    if motion is None or shot.plate is None:
+        raise DeliverError(f"{track.name} has not been tracked; track it before you export it.")
+    if placement is not None:
+        corners, frame = placement.array, placement.frame
+    elif len(track.region.points) == 4:
+        corners, frame = track.region.array, track.region.frame
+    else:
+        raise DeliverError(f"{track.name} has no placement, and its region has {len(track.region.points)} corners; add a placement.")
+    found = {}
+    for f in range(shot.range[0], shot.range[1] + 1):
+        moved = corners if f == frame else carried(motion, corners, frame, f)
+        if np.all(np.isfinite(moved)):
+            found[f] = tuple((float(x), float(y)) for x, y in moved)
+    ratio = surface_proportions(placement, shot.plate.size).ratio if placement is not None else None
+    return CornerPin(shot=shot.name, track=track.name, placement=placement.name if placement else "", width=shot.plate.size[0],
+                     height=shot.plate.size[1], fps=shot.plate.fps, reference=frame, surface_ratio=ratio, corners=found)  # type: ignore[arg-type]
+
+
+def export_corner_pin(shot: Shot, track: Track, placement: Placement | None, path: Path) -> int:
+    """Write a corner pin as .csv or .json; returns how many frames it has.
+
+    Raises
+    ------
+    DeliverError
+        When there is nothing to write, or it cannot be written.
+    """
+    pin = corner_pin(shot, track, placement)
+    suffix = path.suffix.lower()
+    if suffix == ".json":
+        corner_pin_json.write(path, pin)
+    elif suffix == ".csv":
+        remarks = [f"Wertis corner pin of {pin.track}{' / ' + pin.placement if pin.placement else ''}, {pin.width} x {pin.height}, {pin.fps:g} fps",
+                   pin.convention, pin.order, f"placed on frame {pin.reference}"]
+        corner_pin_csv.write_plain(path, pin.arrays(), remarks)
+    else:
+        raise DeliverError(f"'{path.suffix}' is not a corner pin file; end the name with .csv or .json.")
+    return len(pin.corners)

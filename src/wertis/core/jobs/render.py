@@ -1,0 +1,99 @@
+"""Rendering a shot to files, frame by frame."""
+
+import re
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import numpy as np
+
+from wertis.core.comp.picture import Compositor
+from wertis.core.errors import DeliverError, PlateError
+from wertis.core.exchange import pictures
+from wertis.core.plate.base import Plate
+from wertis.core.shot.document import Shot
+
+MOVIES = (".mp4", ".mov", ".mkv")
+FINAL_SAMPLES = 3
+
+
+def frame_path(pattern: str, frame: int) -> Path:
+    """The file for a frame: `####` or `%04d` is replaced by its number.
+
+    Raises
+    ------
+    DeliverError
+        When the pattern has no place for the number, or the kind of file is not known.
+    """
+    suffix = Path(pattern).suffix.lower()
+    if suffix not in pictures.SUFFIXES:
+        raise DeliverError(f"'{pattern}' does not say what to write; end it with one of {', '.join((*pictures.SUFFIXES, *MOVIES))}.")
+    name = Path(pattern).name
+    if mark := re.search(r"#+", name):
+        filled = name[: mark.start()] + str(frame).zfill(len(mark[0])) + name[mark.end():]
+    elif mark := re.search(r"%(0\d+)?d", name):
+        filled = name[: mark.start()] + (mark[0] % frame) + name[mark.end():]
+    else:
+        raise DeliverError(f"'{name}' has no place for the frame number; write it as #### or %04d, such as comp.####{suffix}.")
+    return Path(pattern).with_name(filled)
+
+
+def check_target(pattern: str) -> None:
+    """Raise DeliverError when rendering to `pattern` could not even begin; make its folder otherwise."""
+    target = Path(pattern)
+    if target.suffix.lower() not in MOVIES:
+        frame_path(pattern, 1)
+    try:
+        target.absolute().parent.mkdir(parents=True, exist_ok=True)
+    except OSError as why:
+        raise DeliverError(f"The folder {target.parent} cannot be made ({why.strerror}); choose another.") from why
+
+
+def render(shot: Shot, plate: Plate, pattern: str, frames: list[int], what: str = "comp",
+           read: Callable[[int], np.ndarray] | None = None) -> Iterator[tuple[int, str]]:
+    """Render frames to an image sequence or a movie; yields each frame and, where it was left out, why.
+
+    A frame that the plate lacks is left out of a sequence; a movie holds the last picture instead, so that it keeps its length.
+
+    Parameters
+    ----------
+    what : "comp", or "graphic" for the graphics alone with alpha (sequences only).
+
+    Raises
+    ------
+    DeliverError
+        When a file cannot be written. Finished frames are kept.
+    """
+    check_target(pattern)
+    suffix = Path(pattern).suffix.lower()
+    if what == "graphic" and suffix in (*MOVIES, ".jpg", ".jpeg", ".dpx"):
+        raise DeliverError(f"{suffix} holds no alpha; render the graphic to .png, .tif or .exr.")
+    made = _pictures(shot, plate, frames, what, read or plate.read)
+    if suffix not in MOVIES:
+        for frame, picture, why in made:
+            if picture is not None:
+                pictures.write_picture(frame_path(pattern, frame), picture)
+            yield frame, why
+        return
+    from wertis.core.exchange.movie_writer import MovieWriter
+
+    with MovieWriter(Path(pattern), plate.size, plate.fps) as movie:
+        last = np.zeros((plate.size[1], plate.size[0], 3), np.uint8)
+        for frame, picture, why in made:
+            last = picture if picture is not None else last
+            movie.add(last)
+            yield frame, why
+
+
+def _pictures(shot: Shot, plate: Plate, frames: list[int], what: str,
+              read: Callable[[int], np.ndarray]) -> Iterator[tuple[int, np.ndarray | None, str]]:
+    compositor = Compositor()
+    for frame in frames:
+        try:
+            source = read(frame)
+        except PlateError as why:
+            yield frame, None, str(why)
+            continue
+        if what == "graphic":
+            yield frame, compositor.graphic(shot, frame, plate.size, FINAL_SAMPLES), ""
+        else:
+            yield frame, compositor.comp(shot, source, frame, FINAL_SAMPLES), ""

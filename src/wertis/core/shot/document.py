@@ -1,0 +1,214 @@
+"""What a shot holds: plain data that never changes in place. Every edit makes a new shot that shares what it did not touch."""
+
+import uuid
+from typing import Annotated, Any, Literal, Self
+
+import numpy as np
+from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
+
+from wertis.core.geometry import quad
+from wertis.core.geometry.motion import PlanarMotion
+
+FORMAT_VERSION = 1
+
+Name = Annotated[str, Field(min_length=1, max_length=200)]
+Point = tuple[Annotated[float, Field(allow_inf_nan=False, ge=-1e7, le=1e7)], Annotated[float, Field(allow_inf_nan=False, ge=-1e7, le=1e7)]]
+Frame = Annotated[int, Field(ge=-10_000_000, le=100_000_000)]
+Kind = Literal["shift", "similarity", "affine", "perspective"]
+Blend = Literal["normal", "multiply", "screen", "overlay"]
+Fit = Literal["fit", "fill", "stretch"]
+ArtworkKind = Literal["grid", "checker", "picture", "sequence"]
+
+
+def new_id() -> str:
+    """A name for an object that no other has."""
+    return uuid.uuid4().hex[:12]
+
+
+class Record(BaseModel):
+    """Base of everything in a shot: checked on entry, never changed."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid", arbitrary_types_allowed=True)
+
+    def but(self, **changes: Any) -> Self:
+        """The same record with some fields changed, checked again.
+
+        Raises
+        ------
+        pydantic.ValidationError
+            When a new value does not fit its field.
+        """
+        # fields are taken as they are, not dumped: unchanged parts are shared and arrays stay the same objects
+        fields = {name: getattr(self, name) for name in type(self).model_fields}
+        return type(self).model_validate({**fields, **changes})
+
+
+class PlateRef(Record):
+    """Where the plate is and how it plays."""
+
+    path: Annotated[str, Field(max_length=4096)]
+    first: Frame
+    last: Frame
+    size: tuple[Annotated[int, Field(ge=1, le=65536)], Annotated[int, Field(ge=1, le=65536)]]
+    fps: Annotated[float, Field(gt=0, le=1000)] = 24.0
+
+    @model_validator(mode="after")
+    def _in_order(self) -> Self:
+        if self.last < self.first:
+            raise ValueError("the plate's last frame comes before its first")
+        return self
+
+
+class Region(Record):
+    """The outline (N points) of what is tracked, drawn on `frame`."""
+
+    frame: Frame
+    points: Annotated[tuple[Point, ...], Field(min_length=3, max_length=10_000)]
+
+    @property
+    def array(self) -> np.ndarray:
+        """The outline as (N, 2)."""
+        return np.array(self.points, np.float64)
+
+
+class Solved(Record):
+    """A tracked plane. Numbers per frame, in the order of `frames`; the arrays are read only.
+
+    Attributes
+    ----------
+    reference : the frame that everything was matched to.
+    frames : (n,) int64, all frames that were tried.
+    matrices : (n, 3, 3) reference to frame; nan where the surface was lost.
+    errors : (n,) expected error in pixels; inf where lost.
+    seen : (n,) share of the region seen, 0..1.
+    reasons : frame to why it was lost.
+    """
+
+    reference: Frame
+    frames: np.ndarray
+    matrices: np.ndarray
+    errors: np.ndarray
+    seen: np.ndarray
+    reasons: dict[int, str] = {}
+
+    @model_validator(mode="after")
+    def _sound(self) -> Self:
+        n = len(self.frames)
+        if self.matrices.shape != (n, 3, 3) or self.errors.shape != (n,) or self.seen.shape != (n,):
+            raise ValueError("the tracked numbers are not all of one length")
+        if n > 1 and not np.all(np.diff(self.frames) > 0):
+            raise ValueError("the tracked frames are not in order")
+        for name in ("frames", "matrices", "errors", "seen"):
+            getattr(self, name).flags.writeable = False
+        return self
+
+    @property
+    def good(self) -> np.ndarray:
+        """(n,) whether the surface was found."""
+        return np.isfinite(self.matrices).all(axis=(1, 2))
+
+    def __eq__(self, other: object) -> bool:
+        if not isinstance(other, Solved):
+            return NotImplemented
+        return self is other or (
+            self.reference == other.reference and self.reasons == other.reasons
+            and all(np.array_equal(getattr(self, k), getattr(other, k), equal_nan=k != "frames")
+                    for k in ("frames", "matrices", "errors", "seen")))
+
+    __hash__ = None  # type: ignore[assignment]
+
+
+class Artwork(Record):
+    """What a placement shows."""
+
+    kind: ArtworkKind = "grid"
+    path: Annotated[str, Field(max_length=4096)] = ""
+    start: Frame = 0
+    cells: Annotated[int, Field(ge=1, le=64)] = 8
+
+
+class Placement(Record):
+    """Artwork on the surface: a quad on `frame`, carried by the track."""
+
+    id: Annotated[str, Field(max_length=64)] = Field(default_factory=new_id)
+    name: Name = "Graphic"
+    frame: Frame
+    quad: tuple[Point, Point, Point, Point]
+    artwork: Artwork = Artwork()
+    fit: Fit = "fit"
+    ratio: Annotated[float | None, Field(gt=0.01, lt=100)] = None
+    blend: Blend = "normal"
+    opacity: Annotated[float, Field(ge=0, le=1)] = 1.0
+    visible: bool = True
+
+    @field_validator("quad")
+    @classmethod
+    def _convex(cls, value: tuple) -> tuple:
+        if not quad.is_convex(np.array(value)):
+            raise ValueError("the placement's corners fold over; drag them so that its sides do not cross")
+        return value
+
+    @property
+    def array(self) -> np.ndarray:
+        """The quad as (4, 2)."""
+        return np.array(self.quad, np.float64)
+
+
+class Track(Record):
+    """A surface: its region, its motion, and what hangs on it."""
+
+    id: Annotated[str, Field(max_length=64)] = Field(default_factory=new_id)
+    name: Name = "Track"
+    kind: Kind = "perspective"
+    region: Region
+    solved: Solved | None = None
+    placements: tuple[Placement, ...] = ()
+    visible: bool = True
+
+    @property
+    def motion(self) -> PlanarMotion | None:
+        """The tracked motion; None before tracking."""
+        if self.solved is None:
+            return None
+        good = self.solved.good
+        matrices = {int(f): m for f, m in zip(self.solved.frames[good], self.solved.matrices[good])}
+        p = self.region.array
+        x0, y0, x1, y1 = *p.min(0), *p.max(0)
+        return PlanarMotion(self.solved.reference, matrices, np.array([[x0, y0], [x1, y0], [x1, y1], [x0, y1]]))
+
+    def placement(self, ident: str) -> Placement | None:
+        """The placement with this id."""
+        return next((p for p in self.placements if p.id == ident), None)
+
+
+class Shot(Record):
+    """One plate, a range, and tracks."""
+
+    name: Name = "Untitled"
+    plate: PlateRef | None = None
+    range: tuple[Frame, Frame] = (1, 1)
+    tracks: tuple[Track, ...] = ()
+
+    @model_validator(mode="after")
+    def _in_order(self) -> Self:
+        if self.range[1] < self.range[0]:
+            raise ValueError("the range ends before it begins")
+        return self
+
+    def track(self, ident: str) -> Track | None:
+        """The track with this id."""
+        return next((t for t in self.tracks if t.id == ident), None)
+
+    def track_named(self, name: str) -> Track | None:
+        """The first track of this name."""
+        return next((t for t in self.tracks if t.name == name), None)
+
+    def with_track(self, track: Track) -> "Shot":
+        """The shot with the track of the same id replaced, or added."""
+        if self.track(track.id) is None:
+            return self.but(tracks=(*self.tracks, track))
+        return self.but(tracks=tuple(track if t.id == track.id else t for t in self.tracks))
+
+    def without_track(self, ident: str) -> "Shot":
+        """The shot less a track."""
+        return self.but(tracks=tuple(t for t in self.tracks if t.id != ident))

@@ -1,0 +1,153 @@
+"""The edits a person can make, as functions from shot to shot. The history keeps what came before."""
+
+import numpy as np
+
+from wertis.core.errors import RegionError
+from wertis.core.geometry import polygon, quad
+from wertis.core.geometry.motion import Fix, carried
+from wertis.core.plate.base import Plate
+from wertis.core.shot.document import Placement, PlateRef, Point, Region, Shot, Solved, Track
+
+
+def as_points(array: np.ndarray) -> tuple[Point, ...]:
+    """(N, 2) numbers as a shot keeps them."""
+    return tuple((float(x), float(y)) for x, y in np.asarray(array))
+
+
+def free_name(base: str, taken: list[str]) -> str:
+    """`base`, with a number behind it when it is taken."""
+    if base not in taken:
+        return base
+    n = 2
+    while f"{base} {n}" in taken:
+        n += 1
+    return f"{base} {n}"
+
+
+def new_shot(plate: Plate, path: str, name: str = "") -> Shot:
+    """A shot of a plate, its range the whole of it."""
+    ref = PlateRef(path=path, first=plate.first, last=plate.last, size=plate.size, fps=plate.fps)
+    return Shot(name=name or plate.path.stem or "Untitled", plate=ref, range=(plate.first, plate.last))
+
+
+def add_track(shot: Shot, points: np.ndarray, frame: int, name: str = "Surface") -> tuple[Shot, Track]:
+    """The shot with a new track whose region was drawn on `frame`.
+
+    Raises
+    ------
+    RegionError
+        When the region cannot be used.
+    """
+    if shot.plate is not None:
+        polygon.checked(points, shot.plate.size)
+    track = Track(name=free_name(name, [t.name for t in shot.tracks]), region=Region(frame=frame, points=as_points(points)))
+    return shot.with_track(track), track
+
+
+def set_region(shot: Shot, ident: str, points: np.ndarray) -> Shot:
+    """The shot with a track's region reshaped on its own frame. What was tracked stays until it is tracked again."""
+    track = _track(shot, ident)
+    if shot.plate is not None:
+        polygon.checked(points, shot.plate.size)
+    return shot.with_track(track.but(region=track.region.but(points=as_points(points))))
+
+
+def region_on(track: Track, frame: int) -> np.ndarray | None:
+    """The region's outline (N, 2) on a frame: as drawn, or carried by the motion; None where unknown."""
+    if frame == track.region.frame:
+        return track.region.array
+    motion = track.motion
+    if motion is None:
+        return None
+    points = carried(motion, track.region.array, track.region.frame, frame)
+    return points if np.all(np.isfinite(points)) else None
+
+
+def merge_solved(old: Solved | None, reference: int, fixes: dict[int, Fix]) -> Solved:
+    """New answers laid over the old ones of the same reference frame."""
+    table: dict[int, tuple[np.ndarray, float, float]] = {}
+    reasons: dict[int, str] = {}
+    if old is not None and old.reference == reference:
+        reasons.update(old.reasons)
+        for f, m, e, s in zip(old.frames, old.matrices, old.errors, old.seen):
+            table[int(f)] = (m, float(e), float(s))
+    table[reference] = (np.eye(3), 0.0, 1.0)
+    for frame, fix in fixes.items():
+        reasons.pop(frame, None)
+        if fix.matrix is None:
+            reasons[frame] = fix.reason
+            table[frame] = (np.full((3, 3), np.nan), np.inf, fix.seen)
+        else:
+            table[frame] = (fix.matrix, fix.error, fix.seen)
+    frames = sorted(table)
+    return Solved(reference=reference, frames=np.array(frames, np.int64), matrices=np.array([table[f][0] for f in frames]),
+                  errors=np.array([table[f][1] for f in frames]), seen=np.array([table[f][2] for f in frames]), reasons=reasons)
+
+
+def set_solved(shot: Shot, ident: str, fixes: dict[int, Fix]) -> Shot:
+    """The shot with new tracking answers for a track, against its region's frame."""
+    track = _track(shot, ident)
+    return shot.with_track(track.but(solved=merge_solved(track.solved, track.region.frame, fixes)))
+
+
+def default_quad(track: Track, frame: int) -> np.ndarray:
+    """A placement's first quad (4, 2) on a frame: the region itself when it has four corners, else a box inside it."""
+    outline = region_on(track, frame)
+    if outline is None:
+        raise RegionError(f"{track.name} is not tracked on frame {frame}; go to a tracked frame, or track it first.")
+    if len(outline) == 4 and quad.is_convex(outline):
+        q = quad.ordered(outline)
+        return q.mean(0) + 0.9 * (q - q.mean(0))
+    centre, half = outline.mean(0), (outline.max(0) - outline.min(0)) * 0.3
+    return centre + half * np.array([[-1, -1], [1, -1], [1, 1], [-1, 1.0]])
+
+
+def add_placement(shot: Shot, ident: str, placement: Placement) -> Shot:
+    """The shot with one more placement on a track."""
+    track = _track(shot, ident)
+    named = placement.but(name=free_name(placement.name, [p.name for p in track.placements]))
+    return shot.with_track(track.but(placements=(*track.placements, named)))
+
+
+def set_placement(shot: Shot, ident: str, placement: Placement) -> Shot:
+    """The shot with the placement of the same id replaced."""
+    track = _track(shot, ident)
+    return shot.with_track(track.but(placements=tuple(placement if p.id == placement.id else p for p in track.placements)))
+
+
+def remove_placement(shot: Shot, ident: str, placement: str) -> Shot:
+    """The shot less one placement."""
+    track = _track(shot, ident)
+    return shot.with_track(track.but(placements=tuple(p for p in track.placements if p.id != placement)))
+
+
+def placement_on(track: Track, placement: Placement, frame: float) -> np.ndarray | None:
+    """The placement's quad (4, 2) at a time; None where the motion is unknown."""
+    if frame == placement.frame:
+        return placement.array
+    motion = track.motion
+    if motion is None:
+        return None
+    found = carried(motion, placement.array, placement.frame, frame)
+    return found if np.all(np.isfinite(found)) else None
+
+
+def rebase_placement(track: Track, placement: Placement, frame: int) -> Placement:
+    """The placement kept on another frame; it stays where it is on every frame.
+
+    Raises
+    ------
+    RegionError
+        When the track has no answer there.
+    """
+    found = placement_on(track, placement, frame)
+    if found is None:
+        raise RegionError(f"{track.name} is not tracked on frame {frame}; choose a frame on which it is.")
+    return placement.but(frame=frame, quad=as_points(found))
+
+
+def _track(shot: Shot, ident: str) -> Track:
+    track = shot.track(ident)
+    if track is None:
+        raise RegionError("That track is no longer in the shot.")
+    return track
