@@ -1,0 +1,58 @@
+"""Invented graphics to place on the crate."""
+
+from pathlib import Path
+
+import cv2
+import numpy as np
+
+from wertis.core.exchange.pictures import write_picture
+from wertis.demo.textures import centred
+
+
+def night_market(size: tuple[int, int] = (1200, 900)) -> np.ndarray:
+    """A poster for the Brindle Quay night market, (h, w, 3) uint8."""
+    w, h = size
+    y = np.linspace(0, 1, h, dtype=np.float32)[:, None, None]
+    page = (np.array([20, 34, 66]) * (1 - y) + np.array([44, 96, 120]) * y) * np.ones((h, w, 1), np.float32)
+    page = np.ascontiguousarray(page.astype(np.uint8))
+    cv2.circle(page, (int(w * .78), int(h * .25)), int(h * .12), (250, 232, 186), -1, cv2.LINE_AA)
+    cv2.circle(page, (int(w * .75), int(h * .235)), int(h * .11), (26, 48, 80), -1, cv2.LINE_AA)
+    cord = [(int(x), int(h * .10 + 0.00022 * (x - w / 2) ** 2 * -1 + h * .09)) for x in np.linspace(0, w, 60)]
+    cv2.polylines(page, [np.array(cord)], False, (220, 206, 170), 3, cv2.LINE_AA)
+    for k, at in enumerate(cord[3::9]):
+        c = [(240, 110, 70), (246, 190, 80), (120, 200, 170)][k % 3]
+        cv2.ellipse(page, (at[0], at[1] + 44), (26, 34), 0, 0, 360, c, -1, cv2.LINE_AA)
+        cv2.ellipse(page, (at[0], at[1] + 44), (10, 34), 0, 0, 360, tuple(int(v * 0.8) for v in c), 2, cv2.LINE_AA)
+        cv2.rectangle(page, (at[0] - 9, at[1] + 4), (at[0] + 9, at[1] + 12), (60, 44, 40), -1)
+    for k in range(5):
+        xs = np.arange(0, w + 40, 8)
+        top = h * (.74 + .06 * k) + 14 * np.sin(xs / 70 + k * 1.3)
+        shape = np.concatenate([np.column_stack([xs, top]), [[w, h], [0, h]]]).astype(np.int32)
+        cv2.fillPoly(page, [shape], (int(30 + 8 * k), int(110 - 14 * k), int(128 - 14 * k)), cv2.LINE_AA)
+    centred(page, "NIGHT MARKET", int(h * .50), int(h * .145), (252, 240, 214), 900)
+    centred(page, "ON BRINDLE QUAY", int(h * .615), int(h * .075), (246, 190, 80), 700)
+    centred(page, "lanterns  ·  smoked fish  ·  brass band", int(h * .69), int(h * .048), (230, 236, 232), 500)
+    centred(page, "EVERY LOW TIDE", int(h * .93), int(h * .07), (252, 240, 214), 800)
+    cv2.rectangle(page, (14, 14), (w - 15, h - 15), (252, 240, 214), 5, cv2.LINE_AA)
+    return page
+
+
+def stencil(size: tuple[int, int] = (900, 500)) -> np.ndarray:
+    """A stencilled mark with alpha, (h, w, 4) uint8 premultiplied: for multiply on the wood."""
+    w, h = size
+    mark = np.zeros((h, w, 3), np.uint8)
+    centred(mark, "HOLD 3", int(h * .5), int(h * .36), (255, 255, 255), 900)
+    centred(mark, "THIS SIDE TO THE WIND", int(h * .78), int(h * .13), (255, 255, 255), 800)
+    cv2.rectangle(mark, (20, 20), (w - 21, h - 21), (255, 255, 255), 12, cv2.LINE_AA)
+    for x in range(100, w, 190):
+        mark[:, x:x + 9] = 0
+    alpha = mark[..., :1]
+    ink = np.array([34, 46, 58], np.float32) / 255
+    return np.concatenate([(alpha * ink).astype(np.uint8), alpha], 2)
+
+
+def write_all(folder: Path) -> None:
+    """Write every graphic as PNG."""
+    folder.mkdir(parents=True, exist_ok=True)
+    write_picture(folder / "night_market.png", night_market())
+    write_picture(folder / "stencil.png", stencil())

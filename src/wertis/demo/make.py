@@ -1,0 +1,116 @@
+"""The demo shots on disk: made once into the person's data folder, with their truth and a shot that is already tracked."""
+
+import json
+import shutil
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+
+import cv2
+import numpy as np
+import platformdirs
+
+from wertis.core.errors import DeliverError
+from wertis.core.geometry import homography
+from wertis.core.plate import open_plate
+from wertis.core.shot import edits, store
+from wertis.core.shot.document import Artwork, Placement
+from wertis.core.track.run import track_plane
+from wertis.demo import graphics
+from wertis.demo.scene import FIRST, Film, Scene
+
+VERSION = 1
+FRAMES = 60
+FILMS = {"tea_crate": Film(FRAMES, False, 11), "tea_crate_passers": Film(FRAMES, True, 12)}
+TITLES = {"tea_crate": "Tea crate", "tea_crate_passers": "Tea crate with rope and barrow"}
+TRACKED = "Brindle Quay.wertis"
+STEPS = sum(f.frames for f in FILMS.values()) + FRAMES
+
+Report = Callable[[str], None]
+
+
+def folder() -> Path:
+    """Where the demo shots are kept."""
+    return Path(platformdirs.user_data_dir("wertis")) / f"demo-{VERSION}"
+
+
+def ready(where: Path | None = None) -> bool:
+    """Whether the demo shots have been made."""
+    return ((where or folder()) / "made").exists()
+
+
+def make(where: Path | None = None, report: Report = lambda text: None, frames: int = FRAMES) -> Path:
+    """Make the demo shots and return their folder; nothing is done when they are there.
+
+    Parameters
+    ----------
+    report : called after each of `STEPS` steps with what was made.
+    frames : how many frames of each; fewer for tests.
+
+    Raises
+    ------
+    DeliverError
+        When the folder cannot be written to.
+    """
+    root = where or folder()
+    if ready(root):
+        return root
+    try:
+        if root.exists():
+            shutil.rmtree(root)
+        root.mkdir(parents=True)
+        for name, film in FILMS.items():
+            _film(root / name, Film(frames, film.passers, film.seed), report)
+        graphics.write_all(root / "graphics")
+        _tracked_shot(root, report)
+        (root / "made").write_text(f"{VERSION}\n")
+    except OSError as why:
+        raise DeliverError(f"The demo shots cannot be made in {root} ({why.strerror or why}); free some space (about 40 MB), or set "
+                           "XDG_DATA_HOME to another folder.") from why
+    return root
+
+
+def _film(where: Path, film: Film, report: Report) -> None:
+    where.mkdir()
+    scene = Scene(film)
+
+    def one(index: int) -> int:
+        path = where / f"{where.name}.{FIRST + index:04d}.jpg"
+        if not cv2.imwrite(str(path), scene.frame(index)[..., ::-1], [cv2.IMWRITE_JPEG_QUALITY, 95]):
+            raise OSError(f"{path.name} was not written")
+        return FIRST + index
+
+    threads = cv2.getNumThreads()
+    cv2.setNumThreads(1)  # frames are made side by side instead
+    try:
+        with ThreadPoolExecutor(2) as pool:
+            for frame in pool.map(one, range(film.frames)):
+                report(f"{where.name} {frame}")
+    finally:
+        cv2.setNumThreads(threads)
+    truth = {str(FIRST + i): scene.truth(i).round(4).tolist() for i in range(film.frames)}
+    (where / "truth.json").write_text(json.dumps(
+        {"what": "corners of the crate's front, clockwise from its top left; pixels, first centre at 0.5,0.5", "corners": truth}))
+
+
+def front_corners(where: Path, frame: int = FIRST) -> np.ndarray:
+    """The true corners (4, 2) of the crate's front on a frame of a demo shot."""
+    return np.array(json.loads((where / "truth.json").read_text())["corners"][str(frame)])
+
+
+def _tracked_shot(root: Path, report: Report) -> None:
+    plate = open_plate(root / "tea_crate")
+    shot = edits.new_shot(plate, str(root / "tea_crate"), "Brindle Quay")
+    onto = homography.from_unit_square(front_corners(root / "tea_crate"))
+    region = homography.apply(onto, np.array([[.04, .05], [.96, .05], [.96, .95], [.04, .95]]))
+    shot, track = edits.add_track(shot, region, FIRST, "Crate front")
+    fixes = {}
+    for frame, fix in track_plane(plate, region, FIRST, range(FIRST + 1, plate.last + 1)):
+        fixes[frame] = fix
+        report(f"tracking {frame}")
+    shot = edits.set_solved(shot, track.id, fixes)
+    corners = homography.apply(onto, np.array([[.185, .185], [.815, .185], [.815, .815], [.185, .815]]))
+    poster = Placement(name="Night market", frame=FIRST, quad=edits.as_points(corners), fit="stretch",
+                       artwork=Artwork(kind="picture", path=str(root / "graphics" / "night_market.png")))
+    shot = edits.add_placement(shot, track.id, poster)
+    store.save(shot, root / TRACKED)
