@@ -3,7 +3,7 @@
 import threading
 from collections import OrderedDict
 from collections.abc import Iterable
-from concurrent.futures import Future, ThreadPoolExecutor
+from concurrent.futures import CancelledError, Future, ThreadPoolExecutor
 
 import numpy as np
 
@@ -46,7 +46,10 @@ class FrameCache:
                 self._kept.move_to_end(frame)
             coming = self._coming.get(frame)
         if kept is None:
-            kept = coming.result() if coming is not None else self._load(frame)
+            try:
+                kept = coming.result() if coming is not None else self._load(frame)
+            except CancelledError:  # another wish took its turn
+                kept = self._load(frame)
         if isinstance(kept, PlateError):
             raise kept
         return kept

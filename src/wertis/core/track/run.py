@@ -56,7 +56,8 @@ def track_plane(plate: Plate, region: np.ndarray, start: int, frames: Iterable[i
     ----------
     read : reads a picture; `plate.read` when not given (the window gives its cache).
     stop : when set, no further frame is begun.
-    known : matrices of frames already tracked; when `frames` begins next to one of them, tracking goes on from there.
+    known : matrices of frames already tracked; when `frames` begins next to one of them, tracking goes on from
+        there.
 
     Raises
     ------
@@ -72,10 +73,10 @@ def track_plane(plate: Plate, region: np.ndarray, start: int, frames: Iterable[i
     tracker = PlanarTracker(luma(fetch(start)), polygon.fill(outline, plate.size), outline, kind)
     order = list(frames)
     if known and order:
-        step = 1 if order[0] > start else -1
-        before = known.get(order[0] - step)
-        if before is not None:
-            tracker.start_at(before)
+        onward = 1 if len(order) < 2 or order[1] > order[0] else -1
+        nearest = next((known[f] for f in (order[0] - onward, order[0] + onward) if f in known), None)
+        if nearest is not None:
+            tracker.start_at(nearest)
     for frame, picture in read_ahead(fetch, order):
         if stop is not None and stop.is_set():
             return

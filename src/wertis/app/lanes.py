@@ -1,0 +1,165 @@
+"""The lanes along the bottom: one frame ruler, where the selected track holds, and how sure it is."""
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QBrush, QColor, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
+from PySide6.QtWidgets import QSizePolicy, QWidget
+
+from wertis.app import theme
+from wertis.app.session import Session
+
+_LEFT, _RIGHT, _RULER, _LANE, _CURVE = 82, 12, 22, 16, 40
+USABLE, GOOD = 1.0, 0.3  # pixels; common practice
+
+
+class Lanes(QWidget):
+    """Click or drag to go to a frame."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.setFixedHeight(_RULER + _LANE + _CURVE + 12)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+        self.setMouseTracking(True)
+        self.setAccessibleName("Lanes")
+        self.setToolTip("Click or drag to go to a frame. Tracked: how much of the region is seen; hatched where it is lost.\n"
+                        f"Error: expected corner error in pixels, on a scale to {USABLE:g} px and beyond; under {GOOD:g} px is good.")
+        for signal in (session.shot_changed, session.frame_changed, session.selection_changed, session.live_changed, session.plate_changed):
+            signal.connect(lambda *_: self.update())
+
+    def frame_at(self, x: float) -> int:
+        """The frame at a place across the widget."""
+        first, last = self._ends()
+        return int(np.clip(np.floor(first + (x - _LEFT) / max(self._span(), 1) * (last - first + 1)), first, last))
+
+    def x_of(self, frame: float) -> float:
+        """Where the middle of a frame is, across the widget."""
+        first, last = self._ends()
+        return _LEFT + (frame - first + 0.5) / (last - first + 1) * self._span()
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        if event.button() == Qt.MouseButton.LeftButton:
+            self.session.go(self.frame_at(event.position().x()))
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        if event.buttons() & Qt.MouseButton.LeftButton:
+            self.session.go(self.frame_at(event.position().x()))
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        p = QPainter(self)
+        p.fillRect(self.rect(), theme.PANEL)
+        font = p.font()
+        font.setPixelSize(10)
+        p.setFont(font)
+        self._ruler(p)
+        top = _RULER
+        p.setPen(theme.QUIET)
+        p.drawText(QRectF(8, top, _LEFT - 12, _LANE), Qt.AlignmentFlag.AlignVCenter, "Tracked")
+        p.drawText(QRectF(8, top + _LANE + 6, _LEFT - 12, _CURVE), Qt.AlignmentFlag.AlignVCenter, "Error px")
+        p.fillRect(QRectF(_LEFT, top, self._span(), _LANE), QColor("#1e1e1e"))
+        p.fillRect(QRectF(_LEFT, top + _LANE + 6, self._span(), _CURVE), QColor("#1e1e1e"))
+        if self.session.plate is None:
+            return
+        self._tracked(p, top)
+        self._range(p)
+        x = self.x_of(self.session.frame)
+        p.setPen(QPen(theme.PAPER, 1))
+        p.drawLine(QPointF(x, 4), QPointF(x, self.height() - 2))
+        p.setBrush(theme.PAPER)
+        p.drawPolygon(QPolygonF([QPointF(x - 4, 2), QPointF(x + 4, 2), QPointF(x, 8)]))
+
+    # -- inside ---------------------------------------------------------------------------------------------------
+
+    def _ends(self) -> tuple[int, int]:
+        plate = self.session.plate
+        return (plate.first, plate.last) if plate is not None else (1, 1)
+
+    def _span(self) -> float:
+        return max(1.0, self.width() - _LEFT - _RIGHT)
+
+    def _ruler(self, p: QPainter) -> None:
+        first, last = self._ends()
+        if self.session.plate is None:
+            return
+        per = self._span() / (last - first + 1)
+        step = next((s for s in (1, 2, 5, 10, 20, 50, 100, 200, 500, 1000, 5000, 10000, 100000) if s * per >= 48), 1000000)
+        p.setPen(QPen(QColor("#555555"), 1))
+        start = -(-first // step) * step
+        for f in range(start, last + 1, step):
+            x = self.x_of(f)
+            p.setPen(QPen(QColor("#555555"), 1))
+            p.drawLine(QPointF(x, _RULER - 6), QPointF(x, _RULER - 1))
+            p.setPen(theme.QUIET)
+            p.drawText(QRectF(x - 30, 1, 60, 14), Qt.AlignmentFlag.AlignCenter, str(f))
+        for f in sorted(self.session.plate.gaps)[:2000]:
+            p.fillRect(QRectF(self.x_of(f) - per / 2, _RULER - 4, max(1, per), 3), theme.LOST)
+
+    def _tracked(self, p: QPainter, top: int) -> None:
+        track = self.session.track
+        if track is None:
+            return
+        first, last = self._ends()
+        per = self._span() / (last - first + 1)
+        answers: dict[int, tuple[float, float]] = {}  # frame to seen, error; error inf where lost
+        if track.solved is not None:
+            s = track.solved
+            for f, ok, seen, error in zip(s.frames, s.good, s.seen, s.errors):
+                answers[int(f)] = (float(seen), float(error) if ok else np.inf)
+        if track.id == self.session.live_track:
+            for f, fix in self.session.live.items():
+                answers[f] = (fix.seen, fix.error if fix.matrix is not None else np.inf)
+        points = []
+        base = top + _LANE + 6 + _CURVE
+        for f in sorted(answers):
+            if not first <= f <= last:
+                continue
+            seen, error = answers[f]
+            x = round(self.x_of(f) - per / 2)
+            wide = max(1, round(self.x_of(f + 1) - per / 2) - x)
+            if np.isinf(error):
+                p.fillRect(QRectF(x, top, wide, _LANE), QColor("#4a2a22"))
+                p.fillRect(QRectF(x, top, wide, _LANE), _hatch())
+                p.fillRect(QRectF(x, top + _LANE + 6, wide, _CURVE), _hatch())
+                points = self._curve(p, points)
+            else:
+                h = 3 + (_LANE - 3) * min(1.0, seen)
+                colour = theme.ACCENT if error < USABLE else theme.AMBER
+                p.fillRect(QRectF(x, top + _LANE - h, wide, h), QColor(colour.red(), colour.green(), colour.blue(), 170))
+                points.append(QPointF(self.x_of(f), base - self._height(error)))
+        for level in (USABLE, GOOD):
+            y = base - self._height(level)
+            p.setPen(QPen(QColor("#5c5c5c"), 1, Qt.PenStyle.DotLine))
+            p.drawLine(QPointF(_LEFT, y), QPointF(_LEFT + self._span(), y))
+            p.setPen(theme.QUIET)
+            p.drawText(QRectF(_LEFT - 24, y - 6, 20, 12), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, f"{level:g}")
+        self._curve(p, points)
+        p.setPen(QPen(theme.PAPER, 1))
+        p.setBrush(theme.PANEL)
+        x = self.x_of(track.region.frame)
+        p.drawPolygon(QPolygonF([QPointF(x, top + 1), QPointF(x + 6, top + _LANE / 2), QPointF(x, top + _LANE - 1), QPointF(x - 6, top + _LANE / 2)]))
+
+    def _curve(self, p: QPainter, points: list[QPointF]) -> list[QPointF]:
+        if points:
+            p.setPen(QPen(theme.PAPER, 1.3))
+            p.setRenderHint(QPainter.RenderHint.Antialiasing)
+            p.drawPolyline(QPolygonF(points))
+            p.setRenderHint(QPainter.RenderHint.Antialiasing, False)
+        return []
+
+    @staticmethod
+    def _height(error: float) -> float:
+        """A square root scale: small errors stay visible, large ones stay inside."""
+        return float(min(1.0, np.sqrt(max(error, 0) / 2.0))) * (_CURVE - 3)
+
+    def _range(self, p: QPainter) -> None:
+        low, high = self.session.shot.range
+        first, last = self._ends()
+        per = self._span() / (last - first + 1)
+        dim = QColor(0, 0, 0, 110)
+        for a, b in ((first, low - 1), (high + 1, last)):
+            if b >= a:
+                p.fillRect(QRectF(self.x_of(a) - per / 2, 0, per * (b - a + 1), self.height()), dim)
+
+
+def _hatch() -> QBrush:
+    return QBrush(theme.LOST, Qt.BrushStyle.BDiagPattern)

@@ -1,0 +1,132 @@
+"""The shot as a tree: tracks, and under each its region and its placements."""
+
+from PySide6.QtCore import QSignalBlocker, Qt, Signal
+from PySide6.QtGui import QKeyEvent
+from PySide6.QtWidgets import QTreeWidget, QTreeWidgetItem
+
+from wertis.app.session import Session
+from wertis.core.shot import edits
+
+_TRACK, _REGION, _PLACEMENT = "track", "region", "placement"
+_ROLE = Qt.ItemDataRole.UserRole
+
+
+class Outline(QTreeWidget):
+    """Tick to show or hide, F2 or double-click to rename, Delete to remove.
+
+    Signals
+    -------
+    step_wanted(step) : the item picked belongs to this step.
+    """
+
+    step_wanted = Signal(str)
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.setHeaderHidden(True)
+        self.setIndentation(14)
+        self.setAccessibleName("Outline")
+        self.setToolTip("Tick to show or hide; F2 renames; Delete removes.")
+        self.itemChanged.connect(self._on_change)
+        self.currentItemChanged.connect(lambda item, _: self._on_pick(item))
+        session.shot_changed.connect(self.rebuild)
+        session.selection_changed.connect(self._follow)
+        self.rebuild()
+
+    def rebuild(self) -> None:
+        """Show the shot as it is."""
+        with QSignalBlocker(self):
+            self.clear()
+            for track in self.session.shot.tracks:
+                top = self._item([track.name], (_TRACK, track.id, ""), track.visible)
+                self.addTopLevelItem(top)
+                region = QTreeWidgetItem([f"Region, drawn on {track.region.frame}"])
+                region.setData(0, _ROLE, (_REGION, track.id, ""))
+                top.addChild(region)
+                for placement in track.placements:
+                    top.addChild(self._item([placement.name], (_PLACEMENT, track.id, placement.id), placement.visible))
+                top.setExpanded(True)
+            if not self.session.shot.tracks:
+                empty = QTreeWidgetItem(["No tracks yet" if self.session.plate else "No plate yet"])
+                empty.setFlags(Qt.ItemFlag.NoItemFlags)
+                self.addTopLevelItem(empty)
+        self._follow()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        item = self.currentItem()
+        if event.key() == Qt.Key.Key_Delete and item is not None and item.data(0, _ROLE):
+            self.remove_current()
+        else:
+            super().keyPressEvent(event)
+
+    def remove_current(self) -> None:
+        """Remove the selected track or placement."""
+        item = self.currentItem()
+        data = item.data(0, _ROLE) if item is not None else None
+        if not data:
+            return
+        kind, track_id, placement_id = data
+        s = self.session
+        track = s.shot.track(track_id)
+        if track is None or track_id == s.live_track:
+            s.message.emit("A track that is being tracked cannot be removed; stop it first (Esc).", True)
+            return
+        if kind == _PLACEMENT:
+            placement = track.placement(placement_id)
+            s.history.do(f"Remove {placement.name if placement else 'placement'}", edits.remove_placement(s.shot, track_id, placement_id))
+        else:
+            s.history.do(f"Remove {track.name}", s.shot.without_track(track_id))
+        s.message.emit("Removed; Ctrl+Z brings it back.", False)
+
+    @staticmethod
+    def _item(text: list[str], data: tuple[str, str, str], visible: bool) -> QTreeWidgetItem:
+        item = QTreeWidgetItem(text)
+        item.setData(0, _ROLE, data)
+        item.setFlags(item.flags() | Qt.ItemFlag.ItemIsEditable | Qt.ItemFlag.ItemIsUserCheckable)
+        item.setCheckState(0, Qt.CheckState.Checked if visible else Qt.CheckState.Unchecked)
+        return item
+
+    def _follow(self) -> None:
+        """Select what the session has selected."""
+        s = self.session
+        with QSignalBlocker(self):
+            for k in range(self.topLevelItemCount()):
+                top = self.topLevelItem(k)
+                data = top.data(0, _ROLE) if top is not None else None
+                if top is None or not data or data[1] != s.track_id:
+                    continue
+                self.setCurrentItem(top)
+                for c in range(top.childCount()):
+                    child = top.child(c)
+                    if s.placement_id and child.data(0, _ROLE)[2] == s.placement_id:
+                        self.setCurrentItem(child)
+
+    def _on_pick(self, item: QTreeWidgetItem | None) -> None:
+        data = item.data(0, _ROLE) if item is not None else None
+        if data:
+            kind, track_id, placement_id = data
+            self.session.select(track_id, placement_id)
+            if kind != _TRACK:
+                self.step_wanted.emit("Region" if kind == _REGION else "Use")
+
+    def _on_change(self, item: QTreeWidgetItem) -> None:
+        data = item.data(0, _ROLE)
+        if not data:
+            return
+        kind, track_id, placement_id = data
+        s = self.session
+        track = s.shot.track(track_id)
+        if track is None:
+            return
+        visible = item.checkState(0) == Qt.CheckState.Checked
+        name = item.text(0).strip()[:200]
+        if kind == _TRACK:
+            name = name if name == track.name else edits.free_name(name or track.name, [t.name for t in s.shot.tracks if t.id != track_id])
+            s.history.do("Rename" if name != track.name else "Show or hide", s.shot.with_track(track.but(name=name, visible=visible)))
+        elif kind == _PLACEMENT:
+            placement = track.placement(placement_id)
+            if placement is not None:
+                changed = placement.but(name=name or placement.name, visible=visible)
+                s.history.do("Rename" if name != placement.name else "Show or hide", edits.set_placement(s.shot, track_id, changed))
+        self.rebuild()

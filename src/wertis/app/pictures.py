@@ -1,0 +1,166 @@
+"""Display pictures, made off the window's thread: the newest wish first, finished ones kept for playing."""
+
+import threading
+from collections import OrderedDict
+
+import numpy as np
+from psygnal import Signal
+
+from wertis.core.comp.picture import Compositor
+from wertis.core.errors import PlateError, WertisError
+from wertis.core.plate.base import to_float
+from wertis.core.plate.cache import FrameCache
+from wertis.core.shot.document import Shot
+
+Key = tuple[int, int, bool]
+
+
+class PictureMaker:
+    """Makes 8-bit RGB pictures of frames, with or without the graphics.
+
+    Signals (sent from its own thread)
+    -------
+    made(frame, picture, error) : picture (h, w, 3) uint8, or None with the reason; error may also come with a picture.
+
+    Parameters
+    ----------
+    budget : most bytes of finished pictures kept.
+    """
+
+    made = Signal(int, object, str)
+
+    def __init__(self, budget: int = 1 << 30) -> None:
+        self._budget = budget
+        self._kept: OrderedDict[Key, tuple[np.ndarray | None, str]] = OrderedDict()
+        self._bytes = 0
+        self._wish: tuple[int, Shot, bool] | None = None
+        self._ahead: list[int] = []
+        self._cache: FrameCache | None = None
+        self._compositor = Compositor()
+        self._shot: Shot | None = None
+        self._version = 0
+        self._wake = threading.Condition()
+        self._closed = False
+        self._thread = threading.Thread(target=self._run, name="wertis-pictures", daemon=True)
+        self._thread.start()
+
+    def use(self, cache: FrameCache | None) -> None:
+        """Another plate."""
+        with self._wake:
+            self._cache = cache
+            self._forget()
+            self._compositor = Compositor()
+            self._wish = None
+            self._ahead = []
+
+    def set_shot(self, shot: Shot) -> None:
+        """The shot changed; pictures that show graphics are stale when the look of it did."""
+        with self._wake:
+            old, self._shot = self._shot, shot
+            if old is None or not _same_look(old, shot):
+                self._version += 1
+
+    def refresh_files(self) -> None:
+        """Read the artwork again."""
+        with self._wake:
+            self._compositor = Compositor()
+            self._forget()
+
+    def ready(self, frame: int, graphics: bool) -> tuple[np.ndarray | None, str] | None:
+        """The finished picture, when there is one."""
+        with self._wake:
+            return self._kept.get(self._key(frame, graphics))
+
+    def wish(self, frame: int, graphics: bool, ahead: list[int] | None = None) -> None:
+        """Ask for a frame; earlier wishes not begun are dropped. `ahead` are made afterwards, in order."""
+        with self._wake:
+            if self._shot is not None:
+                self._wish = (frame, self._shot, graphics)
+                self._ahead = list(ahead or [])
+                self._wake.notify()
+
+    def close(self) -> None:
+        """End the thread."""
+        with self._wake:
+            self._closed = True
+            self._wake.notify()
+        self._thread.join(5)
+
+    def _key(self, frame: int, graphics: bool) -> Key:
+        return frame, self._version if graphics else -1, graphics
+
+    def _run(self) -> None:
+        graphics = True
+        while True:
+            with self._wake:
+                while self._wish is None and not self._ahead and not self._closed:
+                    self._wake.wait()
+                if self._closed:
+                    return
+                announce = self._wish is not None
+                if self._wish is not None:
+                    frame, shot, graphics = self._wish
+                    self._wish = None
+                else:
+                    frame = self._ahead.pop(0)
+                    assert self._shot is not None
+                    shot = self._shot
+                key, cache, compositor = self._key(frame, graphics), self._cache, self._compositor
+                done = self._kept.get(key)
+            if cache is None:
+                continue
+            if done is None:
+                done = self._make(shot, frame, graphics, cache, compositor)
+                with self._wake:
+                    if cache is self._cache:
+                        self._keep(key, done)
+            if announce:
+                self.made.emit(frame, done[0], done[1])
+
+    def _make(self, shot: Shot, frame: int, graphics: bool, cache: FrameCache, compositor: Compositor) -> tuple[np.ndarray | None, str]:
+        try:
+            plate = cache.get(frame)
+        except PlateError as why:
+            return None, str(why)
+        error = ""
+        picture = plate
+        if graphics:
+            try:
+                picture = compositor.comp(shot, plate, frame, samples=1)
+            except WertisError as why:
+                error = str(why)
+        return for_display(picture), error
+
+    def _keep(self, key: Key, done: tuple[np.ndarray | None, str]) -> None:
+        if key in self._kept:
+            return
+        self._kept[key] = done
+        self._bytes += done[0].nbytes if done[0] is not None else 0
+        while self._bytes > self._budget and len(self._kept) > 1:
+            _, (old, _) = self._kept.popitem(last=False)
+            self._bytes -= old.nbytes if old is not None else 0
+
+    def _forget(self) -> None:
+        self._kept.clear()
+        self._bytes = 0
+        self._version += 1
+
+
+def for_display(picture: np.ndarray) -> np.ndarray:
+    """Any picture as 8-bit RGB. Whole numbers are shown as coded; floats are taken as linear light and shown through the sRGB
+    curve (IEC 61966-2-1)."""
+    shown = picture[..., :3] if picture.shape[2] >= 3 else np.repeat(picture[..., :1], 3, 2)
+    if shown.dtype == np.uint8:
+        return np.ascontiguousarray(shown)
+    if np.issubdtype(shown.dtype, np.integer):
+        return np.ascontiguousarray((to_float(shown) * 255 + 0.5).astype(np.uint8))
+    v = np.clip(np.nan_to_num(shown.astype(np.float32)), 0, 1)
+    coded = np.where(v <= 0.0031308, 12.92 * v, 1.055 * np.power(v, np.float32(1 / 2.4)) - 0.055)
+    return np.ascontiguousarray((coded * 255 + 0.5).astype(np.uint8))
+
+
+def _same_look(a: Shot, b: Shot) -> bool:
+    """Whether two shots' frames look the same: names and regions do not show in the comp."""
+    if len(a.tracks) != len(b.tracks):
+        return False
+    return all(s.visible == t.visible and s.solved is t.solved and s.placements == t.placements for s, t in zip(a.tracks, b.tracks))

@@ -1,0 +1,274 @@
+"""What is open: the shot and its history, its plate, and where the person is. No Qt here; views listen to the signals."""
+
+from pathlib import Path
+
+import numpy as np
+from psygnal import Signal
+
+from wertis.core.errors import PlateError, RegionError, ShotFileError
+from wertis.core.geometry.motion import Fix
+from wertis.core.jobs.job import Job
+from wertis.core.plate import Plate, open_plate
+from wertis.core.plate.cache import FrameCache
+from wertis.core.shot import edits, store
+from wertis.core.shot.document import Placement, Shot, Track
+from wertis.core.shot.history import History
+from wertis.core.track.run import track_plane
+
+STEPS = ("Plate", "Region", "Track", "Use", "Deliver")
+
+
+class Session:
+    """One shot being worked on.
+
+    Signals
+    -------
+    shot_changed() : the shot is another one: an edit, undo, or another file.
+    plate_changed() : another plate is shown.
+    frame_changed(frame)
+    selection_changed() : another track or placement is selected.
+    step_changed(step)
+    live_changed() : the tracker has given more answers for a track that is being tracked.
+    message(text, is_error) : what just happened and what can be done next.
+    """
+
+    shot_changed = Signal()
+    plate_changed = Signal()
+    frame_changed = Signal(int)
+    selection_changed = Signal()
+    step_changed = Signal(str)
+    live_changed = Signal()
+    message = Signal(str, bool)
+
+    def __init__(self, budget: int = 2 << 30) -> None:
+        self.history = History(Shot())
+        self.history.changed.connect(self._on_history)
+        self.path: Path | None = None
+        self.plate: Plate | None = None
+        self.cache: FrameCache | None = None
+        self.frame = 1
+        self.step = "Plate"
+        self.track_id = ""
+        self.placement_id = ""
+        self.live: dict[int, Fix] = {}
+        self.live_track = ""
+        self._budget = budget
+
+    # -- what is open ---------------------------------------------------------------------------------------------
+
+    @property
+    def shot(self) -> Shot:
+        """The shot as it is now."""
+        return self.history.shot
+
+    def open_any(self, path: Path) -> None:
+        """Open a shot file or a plate.
+
+        Raises
+        ------
+        WertisError
+            When it cannot be opened; what was open stays.
+        """
+        if path.suffix.lower() == store.SUFFIX:
+            self.open_shot(path)
+        else:
+            self.open_plate(path)
+
+    def open_plate(self, path: Path) -> None:
+        """Begin a new shot of a plate."""
+        plate = open_plate(path)
+        self._take(edits.new_shot(plate, str(path.absolute())), plate, None)
+        gaps = f"; {len(plate.gaps)} frames are missing" if plate.gaps else ""
+        self.go_step("Region")
+        self.message.emit(
+            f"{plate.path.name}: {plate.size[0]} x {plate.size[1]}, frames {plate.first} to {plate.last}{gaps}. "
+            "Go to the frame where the surface is largest and sharpest, then click round it.", False)
+
+    def open_shot(self, path: Path) -> None:
+        """Open a shot file; a plate that cannot be found is said and can be chosen again."""
+        shot = store.load(path)
+        plate: Plate | None = None
+        trouble = ""
+        if shot.plate is not None:
+            try:
+                plate = open_plate(shot.plate.path)
+                if plate.size != shot.plate.size:
+                    trouble = (f"The plate is {plate.size[0]} x {plate.size[1]} now and was {shot.plate.size[0]} x {shot.plate.size[1]} "
+                               "when the shot was saved; tracks will not fit it.")
+            except PlateError as why:
+                trouble = f"The shot is open but not its plate. {why} Choose it again with File > Replace plate."
+        self._take(shot, plate, path)
+        if shot.tracks:
+            self.select(shot.tracks[0].id, shot.tracks[0].placements[0].id if shot.tracks[0].placements else "")
+            self.go_step("Use" if shot.tracks[0].placements else "Track")
+        if trouble:
+            self.message.emit(trouble, True)
+        else:
+            self.message.emit(f"{path.name} is open. Press Space to play.", False)
+
+    def replace_plate(self, path: Path) -> None:
+        """Point the shot at another plate and keep everything in it.
+
+        Raises
+        ------
+        PlateError
+            When it cannot be read or has another size.
+        """
+        plate = open_plate(path)
+        old = self.shot.plate
+        if old is not None and plate.size != old.size:
+            raise PlateError(f"{plate.path.name} is {plate.size[0]} x {plate.size[1]} pixels, the shot's plate {old.size[0]} x {old.size[1]}; "
+                             "open it as a new shot instead.")
+        ref = edits.new_shot(plate, str(path.absolute())).plate
+        self.history.do("Replace plate", self.shot.but(plate=ref))
+        self._show_plate(plate)
+
+    def save(self, path: Path) -> None:
+        """Save the shot.
+
+        Raises
+        ------
+        ShotFileError
+            When it cannot be written; the shot and the file before stay as they are.
+        """
+        if path.suffix.lower() != store.SUFFIX:
+            path = path.with_name(path.name + store.SUFFIX)
+        if self.shot.plate is None:
+            raise ShotFileError("There is no plate yet; open one before you save.")
+        store.save(self.shot, path)
+        self.path = path
+        self.history.mark_saved()
+        self.shot_changed.emit()
+        self.message.emit(f"Saved {path.name}.", False)
+
+    def close(self) -> None:
+        """Let the plate go."""
+        if self.cache is not None:
+            self.cache.close()
+
+    # -- where the person is --------------------------------------------------------------------------------------
+
+    def go(self, frame: int) -> None:
+        """Show a frame, held inside the plate."""
+        if self.plate is None:
+            return
+        frame = int(np.clip(frame, self.plate.first, self.plate.last))
+        if frame != self.frame:
+            self.frame = frame
+            self.frame_changed.emit(frame)
+
+    def go_step(self, step: str) -> None:
+        """Bring a step's tools and settings."""
+        if step != self.step:
+            self.step = step
+            self.step_changed.emit(step)
+
+    def select(self, track: str, placement: str = "") -> None:
+        """Select a track, and perhaps one of its placements."""
+        if (track, placement) != (self.track_id, self.placement_id):
+            self.track_id, self.placement_id = track, placement
+            self.selection_changed.emit()
+
+    @property
+    def track(self) -> Track | None:
+        """The selected track."""
+        return self.shot.track(self.track_id)
+
+    @property
+    def placement(self) -> Placement | None:
+        """The selected placement, or the selected track's first."""
+        track = self.track
+        if track is None:
+            return None
+        return track.placement(self.placement_id) or (track.placements[0] if track.placements else None)
+
+    def live_fix(self, track: Track, frame: int) -> Fix | None:
+        """What the tracker has just found for a track that is being tracked."""
+        return self.live.get(frame) if track.id == self.live_track else None
+
+    # -- tracking -------------------------------------------------------------------------------------------------
+
+    def tracking_job(self, track: Track, direction: str) -> Job:
+        """Long work that tracks the selected track from the current frame.
+
+        Parameters
+        ----------
+        direction : "forward", "backward", "both", "next" or "previous".
+
+        Raises
+        ------
+        RegionError
+            When tracking cannot begin here; the message says where it can.
+        """
+        if self.plate is None or self.cache is None:
+            raise RegionError("There is no plate; open one first.")
+        low, high = self.shot.range
+        at = self.frame
+        reference = track.region.frame
+        motion = track.motion
+        known = dict(motion.matrices) if motion is not None and motion.reference == reference else {reference: np.eye(3)}
+        if at not in known:
+            near = motion.nearest_known(at) if motion is not None and motion.reference == reference else reference
+            raise RegionError(f"{track.name} has no answer on frame {at} to go on from; go to frame {near} and track from there.")
+        runs = {"forward": [range(at + 1, high + 1)], "backward": [range(at - 1, low - 1, -1)],
+                "both": [range(at + 1, high + 1), range(at - 1, low - 1, -1)],
+                "next": [range(at + 1, min(at + 1, high) + 1)], "previous": [range(at - 1, max(at - 1, low) - 1, -1)]}[direction]
+        runs = [r for r in runs if len(r)]
+        if not runs:
+            raise RegionError(f"Frame {at} is at the end of the range {low} to {high}; there is nothing to track in that direction.")
+        plate, read, region, kind = self.plate, self.cache.get, track.region.array, track.kind
+        self.live, self.live_track = {}, track.id
+
+        def work(job: Job) -> None:
+            for frames in runs:
+                for frame, fix in track_plane(plate, region, reference, frames, kind, read=read,
+                                              stop=job.stop_asked, known=known):
+                    job.step((frame, fix))
+
+        return Job(f"Tracking {track.name}", sum(len(r) for r in runs), work)
+
+    def take_live(self, frame: int, fix: Fix) -> None:
+        """A new answer from the tracker, to be drawn at once."""
+        self.live[frame] = fix
+        self.live_changed.emit()
+
+    def keep_live(self) -> None:
+        """Tracking is over, or stopped: what it found becomes one step in the history."""
+        track = self.shot.track(self.live_track)
+        found, self.live, self.live_track = self.live, {}, ""
+        if track is not None and found:
+            self.history.do(f"Track {track.name}", edits.set_solved(self.shot, track.id, found))
+        self.live_changed.emit()
+
+    # -- inside ---------------------------------------------------------------------------------------------------
+
+    def _take(self, shot: Shot, plate: Plate | None, path: Path | None) -> None:
+        self.history.changed.disconnect(self._on_history)
+        self.history = History(shot)
+        self.history.changed.connect(self._on_history)
+        self.path = path
+        self.track_id = self.placement_id = ""
+        self.live, self.live_track = {}, ""
+        self._show_plate(plate)
+        self.shot_changed.emit()
+        self.selection_changed.emit()
+
+    def _show_plate(self, plate: Plate | None) -> None:
+        if self.cache is not None:
+            self.cache.close()
+        self.plate = plate
+        self.cache = FrameCache(plate, self._budget) if plate is not None else None
+        self.frame = int(np.clip(self.shot.range[0], plate.first, plate.last)) if plate is not None else self.shot.range[0]
+        self.plate_changed.emit()
+        self.frame_changed.emit(self.frame)
+
+    def _on_history(self, shot: Shot) -> None:
+        track = shot.track(self.track_id)
+        before = (self.track_id, self.placement_id)
+        if track is None:
+            self.track_id, self.placement_id = (shot.tracks[-1].id if shot.tracks else ""), ""
+        elif self.placement_id and track.placement(self.placement_id) is None:
+            self.placement_id = ""
+        self.shot_changed.emit()
+        if before != (self.track_id, self.placement_id):
+            self.selection_changed.emit()

@@ -1,0 +1,31 @@
+"""Colours, fonts and the style sheet: neutral greys round a picture whose colours must be judged, one accent."""
+
+from pathlib import Path
+
+from PySide6.QtGui import QColor, QFont, QFontDatabase
+from PySide6.QtWidgets import QApplication
+
+ACCENT = QColor("#5fb8a6")
+HALO = QColor(0, 0, 0, 170)
+PAPER = QColor("#f2efe6")
+AMBER = QColor("#e0a33e")
+LOST = QColor("#d9694f")
+TEXT = QColor("#c9c9c9")
+QUIET = QColor("#8d8d8d")
+GROUND = QColor("#1b1b1b")
+PANEL = QColor("#262626")
+
+
+def apply_theme(application: QApplication) -> None:
+    """Load the shipped font and style."""
+    here = Path(__file__).parent
+    family = ""
+    for file in sorted((here / "fonts").glob("*.otf")):
+        ident = QFontDatabase.addApplicationFont(str(file))
+        families = QFontDatabase.applicationFontFamilies(ident) if ident >= 0 else []
+        family = family or (families[0] if families else "")
+    font = QFont(family or "sans-serif")
+    font.setPixelSize(12)
+    application.setFont(font)
+    application.setStyle("Fusion")
+    application.setStyleSheet((here / "style.qss").read_text(encoding="utf-8"))

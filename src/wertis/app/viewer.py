@@ -1,0 +1,337 @@
+"""The picture: zoom, pan, overlays, and the tool that is in hand."""
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, Qt, Signal
+from PySide6.QtGui import (
+    QColor, QFontMetricsF, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF, QResizeEvent, QWheelEvent,
+)
+from PySide6.QtWidgets import QSizePolicy, QWidget
+
+from wertis.app import theme
+from wertis.app.session import Session
+from wertis.app.tools import Tool
+from wertis.core.comp.picture import surface_proportions
+from wertis.core.geometry import homography, quad
+from wertis.core.geometry.motion import carried
+from wertis.core.shot.edits import placement_on, region_on
+
+MOST_ZOOM, LEAST_ZOOM = 64.0, 0.02
+_MAGNIFIER = 168
+
+
+class Viewer(QWidget):
+    """Shows one frame and lets tools work on it. Points are in the picture's pixels.
+
+    Signals
+    -------
+    zoomed(factor) : screen pixels per picture pixel.
+    hovered(x, y) : the pointer's place in the picture; nan when outside.
+    """
+
+    zoomed = Signal(float)
+    hovered = Signal(float, float)
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.tool: Tool | None = None
+        self.overlays = True
+        self.grid_cells = 4
+        self._image: QImage | None = None
+        self._pixels: np.ndarray | None = None
+        self._size = (1280, 720)
+        self._trouble = ""
+        self.zoom = 1.0
+        self.origin = QPointF(0, 0)
+        self._fitted = True
+        self._panning: QPointF | None = None
+        self._pointer = QPointF(-1, -1)
+        self.setMouseTracking(True)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
+        self.setMinimumSize(320, 200)
+        self.setAccessibleName("Picture")
+
+    # -- what is shown --------------------------------------------------------------------------------------------
+
+    def show_picture(self, picture: np.ndarray | None, trouble: str) -> None:
+        """Show (h, w, 3) uint8, or the reason why there is no picture."""
+        self._trouble = trouble
+        self._pixels = picture
+        if picture is not None:
+            h, w = picture.shape[:2]
+            self._image = QImage(picture.data, w, h, 3 * w, QImage.Format.Format_RGB888)
+            if (w, h) != self._size:
+                self._size = (w, h)
+                self.fit()
+        else:
+            self._image = None
+        self.update()
+
+    def set_size(self, size: tuple[int, int]) -> None:
+        """The plate's size, before its first picture is there."""
+        self._size = size
+        self.fit()
+
+    @property
+    def picture(self) -> np.ndarray | None:
+        """What is shown, (h, w, 3) uint8."""
+        return self._pixels
+
+    # -- places ---------------------------------------------------------------------------------------------------
+
+    def to_screen(self, points: np.ndarray) -> np.ndarray:
+        """Picture points (N, 2) on the widget."""
+        return np.asarray(points) * self.zoom + [self.origin.x(), self.origin.y()]
+
+    def to_picture(self, place: QPointF) -> np.ndarray:
+        """A place on the widget as a picture point (2,)."""
+        return np.array([(place.x() - self.origin.x()) / self.zoom, (place.y() - self.origin.y()) / self.zoom])
+
+    def fit(self) -> None:
+        """Show the whole picture as large as it goes."""
+        w, h = self._size
+        self.zoom = max(LEAST_ZOOM, min((self.width() - 8) / w, (self.height() - 8) / h))
+        self.origin = QPointF((self.width() - w * self.zoom) / 2, (self.height() - h * self.zoom) / 2)
+        self._fitted = True
+        self.zoomed.emit(self.zoom)
+        self.update()
+
+    def zoom_to(self, factor: float, at: QPointF | None = None) -> None:
+        """Zoom to a factor; the picture's point under `at` stays there."""
+        at = at or QPointF(self.width() / 2, self.height() / 2)
+        point = self.to_picture(at)
+        self.zoom = float(np.clip(factor, LEAST_ZOOM, MOST_ZOOM))
+        self.origin = QPointF(at.x() - point[0] * self.zoom, at.y() - point[1] * self.zoom)
+        self._fitted = False
+        self.zoomed.emit(self.zoom)
+        self.update()
+
+    # -- events ---------------------------------------------------------------------------------------------------
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        if self._fitted:
+            self.fit()
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        self.zoom_to(self.zoom * 1.2 ** (event.angleDelta().y() / 120), event.position())
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        self.setFocus()
+        if event.button() == Qt.MouseButton.MiddleButton or (
+                event.button() == Qt.MouseButton.LeftButton and event.modifiers() & Qt.KeyboardModifier.AltModifier):
+            self._panning = event.position()
+            self.setCursor(Qt.CursorShape.ClosedHandCursor)
+        elif self.tool is not None and event.button() == Qt.MouseButton.LeftButton:
+            self.tool.press(self.to_picture(event.position()), 9 / self.zoom, event.modifiers())
+        self.update()
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        self._pointer = event.position()
+        if self._panning is not None:
+            self.origin += event.position() - self._panning
+            self._panning = event.position()
+            self._fitted = False
+        elif self.tool is not None:
+            point = self.to_picture(event.position())
+            self.tool.move(point, 9 / self.zoom)
+            self.setCursor(self.tool.cursor)
+        point = self.to_picture(event.position())
+        self.hovered.emit(float(point[0]), float(point[1]))
+        self.update()
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        if self._panning is not None:
+            self._panning = None
+            self.unsetCursor()
+        elif self.tool is not None:
+            self.tool.release(self.to_picture(event.position()))
+        self.update()
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        if self.tool is not None and event.button() == Qt.MouseButton.LeftButton:
+            self.tool.double(self.to_picture(event.position()), 9 / self.zoom)
+        self.update()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        if self.tool is None or not self.tool.key(Qt.Key(event.key()), event.modifiers()):
+            super().keyPressEvent(event)
+        self.update()
+
+    # -- painting -------------------------------------------------------------------------------------------------
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        painter.fillRect(self.rect(), theme.GROUND)
+        area = QRectF(self.origin.x(), self.origin.y(), self._size[0] * self.zoom, self._size[1] * self.zoom)
+        if self.session.plate is None:
+            self._paint_empty(painter)
+            return
+        if self._image is not None:
+            painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, self.zoom < 3)
+            painter.drawImage(area, self._image)
+        else:
+            self._paint_missing(painter, area)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        if self.overlays:
+            self._paint_tracks(painter)
+            if self.session.step == "Use":
+                self._paint_placement(painter)
+        if self.tool is not None:
+            self.tool.paint(painter, self.to_screen)
+            if self.tool.magnify is not None and self._pixels is not None:
+                self._paint_magnifier(painter, self.tool.magnify)
+        if self.overlays:
+            self._paint_words(painter)
+
+    def _paint_empty(self, painter: QPainter) -> None:
+        painter.setPen(theme.QUIET)
+        painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter,
+                         "Open a plate to begin: a folder of frames or a movie (Ctrl+O).\nOr take a demo shot: File > Demo shots.")
+
+    def _paint_missing(self, painter: QPainter, area: QRectF) -> None:
+        painter.fillRect(area, QColor("#222222"))
+        painter.setPen(QPen(QColor("#343434"), 1))
+        step = 26
+        painter.save()
+        painter.setClipRect(area)
+        x = area.left() - area.height()
+        while x < area.right():
+            painter.drawLine(QPointF(x, area.bottom()), QPointF(x + area.height(), area.top()))
+            x += step
+        painter.restore()
+        if self._trouble:
+            painter.setPen(theme.PAPER)
+            painter.drawText(area.adjusted(40, 0, -40, 0), Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap, self._trouble)
+
+    def _paint_tracks(self, painter: QPainter) -> None:
+        s = self.session
+        for track in s.shot.tracks:
+            if not track.visible:
+                continue
+            chosen = track.id == s.track_id
+            live = s.live_fix(track, s.frame)
+            if live is not None:
+                points = homography.apply(live.matrix, track.region.array) if live.matrix is not None else None
+            else:
+                points = region_on(track, s.frame)
+            if points is None or not np.all(np.isfinite(points)):
+                continue
+            if chosen and s.step == "Use":
+                _outline(painter, self.to_screen(points), theme.ACCENT, 1.0, dashed=True)
+            else:
+                _outline(painter, self.to_screen(points), theme.ACCENT if chosen else theme.QUIET, 1.6 if chosen else 1.0)
+            if not chosen or len(s.shot.tracks) > 1:
+                corner = self.to_screen(points)[np.argmin(points.sum(1))]
+                _words(painter, QPointF(corner[0], corner[1] - 8), track.name, theme.ACCENT if chosen else theme.TEXT)
+
+    def _paint_placement(self, painter: QPainter) -> None:
+        s = self.session
+        track, placement = s.track, s.placement
+        if track is None or placement is None or not track.visible:
+            return
+        on = placement_on(track, placement, s.frame)
+        if on is None or not quad.is_convex(on):
+            return
+        if self.grid_cells and placement.artwork.kind not in ("grid",):
+            pen = QPen(QColor(242, 239, 230, 90), 1)
+            for line in quad.grid_lines(on, self.grid_cells)[2:-2]:
+                a, b = self.to_screen(line)
+                painter.setPen(QPen(QColor(0, 0, 0, 60), 2))
+                painter.drawLine(QPointF(*a), QPointF(*b))
+                painter.setPen(pen)
+                painter.drawLine(QPointF(*a), QPointF(*b))
+        _outline(painter, self.to_screen(on), theme.PAPER, 1.4)
+
+    def _paint_words(self, painter: QPainter) -> None:
+        s = self.session
+        track = s.track
+        lines: list[tuple[str, QColor]] = []
+        if track is not None:
+            live = s.live_fix(track, s.frame)
+            motion = track.motion
+            reference = track.region.frame
+            if live is not None:
+                text = f"seen {live.seen:.0%}, expected error {live.error:.2f} px" if live.matrix is not None else f"lost: {live.reason}"
+                lines.append((f"{track.name}: {text}", theme.PAPER if live.matrix is not None else theme.LOST))
+            elif motion is None:
+                lines.append((f"{track.name}: not tracked yet, drawn on frame {reference}", theme.PAPER))
+            elif not motion.known(s.frame):
+                reason = track.solved.reasons.get(s.frame, "not tracked") if track.solved else "not tracked"
+                known = "not tracked here" if reason == "not tracked" else f"lost here: {reason}"
+                lines.append((f"{track.name}: {known}", theme.LOST))
+            elif s.step == "Use" and s.placement is not None:
+                p = s.placement
+                found = surface_proportions(p, s.shot.plate.size if s.shot.plate else self._size)
+                lines.append((f"{p.name} on {track.name}: plane, {track.kind}; placed on frame {p.frame}, proportions {found.ratio:.2f} "
+                              f"({ {'given': 'given', 'perspective': 'from the perspective', 'flat': 'too flat to tell'}[found.source] })",
+                              theme.PAPER))
+            else:
+                lines.append((f"{track.name}: plane, {track.kind}; reference frame {reference}", theme.PAPER))
+        if self._trouble and self._image is not None:
+            lines.append((self._trouble, theme.LOST))
+        y = 20.0
+        for text, colour in lines:
+            _words(painter, QPointF(12, y), text, colour)
+            y += 20
+
+    def _paint_magnifier(self, painter: QPainter, point: np.ndarray) -> None:
+        assert self._pixels is not None
+        side, factor = _MAGNIFIER, max(6.0, self.zoom * 3)
+        place = self.to_screen(point[None])[0]
+        left = self.width() - side - 14 if place[0] < self.width() / 2 else 14
+        box = QRectF(left, 14 if place[1] > self.height() / 2 else self.height() - side - 14, side, side)
+        painter.save()
+        painter.setClipRect(box)
+        painter.fillRect(box, theme.GROUND)
+        painter.translate(box.center())
+        painter.scale(factor, factor)
+        painter.translate(-point[0], -point[1])
+        painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, False)
+        if self._image is not None:
+            painter.drawImage(QPointF(0, 0), self._image)
+        painter.restore()
+        c = box.center()
+        for colour, width in ((theme.HALO, 3.0), (theme.PAPER, 1.0)):
+            painter.setPen(QPen(colour, width))
+            for dx, dy in ((1, 0), (-1, 0), (0, 1), (0, -1)):
+                painter.drawLine(QPointF(c.x() + 5 * dx, c.y() + 5 * dy), QPointF(c.x() + 22 * dx, c.y() + 22 * dy))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.setPen(QPen(theme.HALO, 3))
+        painter.drawRect(box)
+        painter.setPen(QPen(theme.PAPER, 1))
+        painter.drawRect(box)
+        _words(painter, QPointF(box.left() + 6, box.bottom() - 8), f"{point[0]:.2f}, {point[1]:.2f}   x{factor:.0f}", theme.PAPER)
+
+
+def carried_back(session: Session, points: np.ndarray, frame: int, home: int) -> np.ndarray | None:
+    """Points of the frame in view on their home frame, through the selected track's motion; None where unknown."""
+    if frame == home:
+        return points
+    motion = session.track.motion if session.track else None
+    if motion is None:
+        return None
+    found = carried(motion, points, frame, home)
+    return found if np.all(np.isfinite(found)) else None
+
+
+def _outline(painter: QPainter, points: np.ndarray, colour: QColor, width: float, dashed: bool = False) -> None:
+    polygon = QPolygonF([QPointF(float(x), float(y)) for x, y in points])
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    painter.setPen(QPen(theme.HALO, width + 2))
+    painter.drawPolygon(polygon)
+    pen = QPen(colour, width)
+    if dashed:
+        pen.setDashPattern([5, 4])
+    painter.setPen(pen)
+    painter.drawPolygon(polygon)
+
+
+def _words(painter: QPainter, place: QPointF, text: str, colour: QColor) -> None:
+    metrics = QFontMetricsF(painter.font())
+    box = metrics.boundingRect(text).translated(place).adjusted(-5, -2, 5, 2)
+    painter.setPen(Qt.PenStyle.NoPen)
+    painter.setBrush(QColor(0, 0, 0, 150))
+    painter.drawRoundedRect(box, 3, 3)
+    painter.setPen(colour)
+    painter.drawText(place, text)

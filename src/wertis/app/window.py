@@ -1,0 +1,762 @@
+"""The main window: strip of steps, outline, picture, details, lanes, message strip."""
+
+from pathlib import Path
+
+import qtawesome
+from PySide6.QtCore import QEvent, QObject, Qt
+from PySide6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeyEvent, QKeySequence
+from PySide6.QtWidgets import (
+    QAbstractSpinBox, QFileDialog, QHBoxLayout, QLabel, QLineEdit, QMainWindow, QMessageBox, QProgressBar, QPushButton,
+    QToolButton, QVBoxLayout, QWidget,
+)
+
+from wertis.app import theme
+from wertis.app.bridge import Bridge
+from wertis.app.details import Details
+from wertis.app.fields import named
+from wertis.app.lanes import Lanes
+from wertis.app.outline import Outline
+from wertis.app.pictures import PictureMaker
+from wertis.app.playback import Playback
+from wertis.app.session import STEPS, Session
+from wertis.app.steps import Steps
+from wertis.app.tools import DrawTool, PointsTool
+from wertis.app.viewer import Viewer, carried_back
+from wertis.core.errors import RegionError, WertisError
+from wertis.core.geometry import quad
+from wertis.core.jobs.export import export_corner_pin
+from wertis.core.jobs.job import Job
+from wertis.core.jobs.render import check_target, render
+from wertis.core.shot import edits
+from wertis.core.shot.document import Placement
+from wertis.core.shot.store import SUFFIX
+
+PLATES = "Plates and shots (*.wertis *.png *.jpg *.jpeg *.tif *.tiff *.dpx *.exr *.mov *.mp4 *.mkv *.webm *.avi *.mxf)"
+_AHEAD = 12
+
+
+class MainWindow(QMainWindow):
+    """Puts the parts together and carries the person's wishes to the session."""
+
+    def __init__(self, session: Session | None = None) -> None:
+        super().__init__()
+        self.session = session or Session()
+        self.pictures = PictureMaker()
+        self.playback = Playback(self.session, self)
+        self.job: Job | None = None
+        self._drawing = False
+        self._busy_words = ""
+        self._shown_frame = 0
+        self._build()
+        self._menus()
+        self._connect()
+        self.resize(1280, 800)
+        self.setAcceptDrops(True)
+        self._refresh_all()
+        self.say("Open a plate to begin (Ctrl+O), or take a demo shot from the File menu.", False)
+
+    # -- parts ----------------------------------------------------------------------------------------------------
+
+    def _build(self) -> None:
+        s = self.session
+        self.steps, self.viewer, self.outline = Steps(s), Viewer(s), Outline(s)
+        self.lanes, self.details = Lanes(s), Details(s)
+        self.outline.setFixedWidth(176)
+        middle = QHBoxLayout()
+        middle.setContentsMargins(0, 0, 0, 0)
+        middle.setSpacing(1)
+        middle.addWidget(self.outline)
+        middle.addWidget(self.viewer, 1)
+        middle.addWidget(self.details)
+        self.transport = self._transport()
+        self.words = QLabel()
+        self.words.setObjectName("message")
+        self.words.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+        self.words.setMinimumWidth(100)
+        self.bar = QProgressBar()
+        self.bar.setTextVisible(False)
+        self.bar.setFixedWidth(180)
+        self.bar.hide()
+        self.left = named("", "quiet", wrap=False)
+        self.stop = QPushButton("Stop")
+        self.stop.setToolTip("Stop and keep what there is (Esc)")
+        self.stop.clicked.connect(self.stop_job)
+        self.stop.hide()
+        strip = QHBoxLayout()
+        strip.setContentsMargins(10, 2, 10, 4)
+        strip.addWidget(self.words, 1)
+        strip.addWidget(self.left)
+        strip.addWidget(self.bar)
+        strip.addWidget(self.stop)
+        whole = QVBoxLayout()
+        whole.setContentsMargins(0, 0, 0, 0)
+        whole.setSpacing(1)
+        whole.addWidget(self.steps)
+        whole.addLayout(middle, 1)
+        whole.addWidget(self.transport)
+        whole.addWidget(self.lanes)
+        whole.addLayout(strip)
+        centre = QWidget()
+        centre.setLayout(whole)
+        self.setCentralWidget(centre)
+
+    def _transport(self) -> QWidget:
+        row = QHBoxLayout()
+        row.setContentsMargins(8, 1, 8, 1)
+        row.setSpacing(2)
+        self.buttons: dict[str, QToolButton] = {}
+        for name, icon, tip, act in (
+                ("first", "mdi6.skip-previous", "First frame of the range (Home)", lambda: self.session.go(self.session.shot.range[0])),
+                ("back", "mdi6.chevron-left", "One frame back (Left; Shift: ten)", lambda: self.session.go(self.session.frame - 1)),
+                ("play", "mdi6.play", "Play or pause (Space)", self.playback.toggle),
+                ("on", "mdi6.chevron-right", "One frame on (Right; Shift: ten)", lambda: self.session.go(self.session.frame + 1)),
+                ("last", "mdi6.skip-next", "Last frame of the range (End)", lambda: self.session.go(self.session.shot.range[1])),
+                ("reference", "mdi6.rhombus-outline", "To the reference frame (R)", self.go_reference)):
+            b = QToolButton()
+            b.setIcon(qtawesome.icon(icon, color="#c9c9c9"))
+            b.setToolTip(tip)
+            b.setAccessibleName(tip)
+            b.clicked.connect(act)
+            row.addWidget(b)
+            self.buttons[name] = b
+        self.frame_field = QLineEdit()
+        self.frame_field.setFixedWidth(64)
+        self.frame_field.setAccessibleName("Frame")
+        self.frame_field.setToolTip("Frame in view; type a number to go there")
+        self.frame_field.returnPressed.connect(self._typed_frame)
+        row.addSpacing(8)
+        row.addWidget(self.frame_field)
+        self.place = named("", "quiet", wrap=False)
+        row.addSpacing(10)
+        row.addWidget(self.place, 1)
+        for name, icon, tip, act in (
+                ("graphics", "mdi6.image-outline", "Show the graphics, or the plate alone (G)", self._graphics),
+                ("overlays", "mdi6.vector-square", "Show outlines and words over the picture (V)", self._overlays)):
+            b = QToolButton()
+            b.setCheckable(True)
+            b.setChecked(True)
+            b.setIcon(qtawesome.icon(icon, color="#c9c9c9"))
+            b.setToolTip(tip)
+            b.setAccessibleName(tip)
+            b.clicked.connect(act)
+            row.addWidget(b)
+            self.buttons[name] = b
+        self.zoom_words = named("", "quiet", wrap=False)
+        self.zoom_words.setFixedWidth(44)
+        row.addWidget(self.zoom_words)
+        fit = QToolButton()
+        fit.setIcon(qtawesome.icon("mdi6.fit-to-page-outline", color="#c9c9c9"))
+        fit.setToolTip("Fit the picture in the window (F); wheel zooms, middle button or Alt-drag pans")
+        fit.setAccessibleName("Fit")
+        fit.clicked.connect(self.viewer.fit)
+        row.addWidget(fit)
+        box = QWidget()
+        box.setObjectName("panel")
+        box.setLayout(row)
+        return box
+
+    def _menus(self) -> None:
+        bar = self.menuBar()
+        file = bar.addMenu("&File")
+        self._action(file, "Open plate or shot...", "Ctrl+O", self.choose_open)
+        self._action(file, "Open a folder of frames...", "Ctrl+Shift+O", self.choose_folder)
+        self.demo_menu = file.addMenu("Demo shots")
+        self.demo_menu.aboutToShow.connect(self._fill_demo)
+        self._action(file, "Replace plate...", "", self.choose_replacement)
+        file.addSeparator()
+        self._action(file, "Save", "Ctrl+S", self.save)
+        self._action(file, "Save as...", "Ctrl+Shift+S", self.save_as)
+        file.addSeparator()
+        self._action(file, "Quit", "Ctrl+Q", self.close)
+        edit = bar.addMenu("&Edit")
+        self.undo_action = self._action(edit, "Undo", "Ctrl+Z", self.undo)
+        self.redo_action = self._action(edit, "Redo", "Ctrl+Shift+Z", self.redo)
+        edit.addSeparator()
+        self._action(edit, "Draw a new region", "N", self.draw_region)
+        self._action(edit, "Place a graphic", "P", self.add_placement)
+        self._action(edit, "Remove the selected", "", self.outline.remove_current)
+        track = bar.addMenu("&Track")
+        for words, keys, direction in (("Forward", "T", "forward"), ("Backward", "Shift+T", "backward"), ("Both ways", "Ctrl+T", "both"),
+                                       ("One frame forward", "Y", "next"), ("One frame back", "Shift+Y", "previous")):
+            self._action(track, words, keys, lambda d=direction: self.track(d))
+        track.addSeparator()
+        self._action(track, "Stop", "Esc", self.escape)
+        view = bar.addMenu("&View")
+        self._action(view, "Fit", "F", self.viewer.fit)
+        self._action(view, "Actual pixels", "Ctrl+1", lambda: self.viewer.zoom_to(1.0))
+        self._action(view, "Zoom in", "Ctrl++", lambda: self.viewer.zoom_to(self.viewer.zoom * 1.4))
+        self._action(view, "Zoom out", "Ctrl+-", lambda: self.viewer.zoom_to(self.viewer.zoom / 1.4))
+        self._action(view, "Graphics", "G", lambda: self.buttons["graphics"].click())
+        self._action(view, "Outlines and words", "V", lambda: self.buttons["overlays"].click())
+        view.addSeparator()
+        for k, step in enumerate(STEPS, 1):
+            self._action(view, f"Step: {step}", str(k), lambda s=step: self.session.go_step(s))
+        go = bar.addMenu("&Go")
+        self._action(go, "Play or pause", "Space", self.playback.toggle)
+        self._action(go, "Reference frame", "R", self.go_reference)
+        self._action(go, "Range begins here", "I", lambda: self._set_range(True))
+        self._action(go, "Range ends here", "O", lambda: self._set_range(False))
+        deliver = bar.addMenu("&Deliver")
+        self._action(deliver, "Render", "Ctrl+R", self.details.deliver.render.click)
+
+    def _action(self, menu, words: str, keys: str, act) -> QAction:  # type: ignore[no-untyped-def]
+        action = QAction(words, self)
+        if keys:
+            action.setShortcut(QKeySequence(keys))
+        action.triggered.connect(lambda _=False: act())
+        menu.addAction(action)
+        return action
+
+    def _connect(self) -> None:
+        s = self.session
+        s.shot_changed.connect(self._on_shot)
+        s.plate_changed.connect(self._on_plate)
+        s.frame_changed.connect(lambda _: self._on_frame())
+        s.selection_changed.connect(self._on_selection)
+        s.step_changed.connect(lambda _: self._on_step())
+        s.live_changed.connect(lambda: self.viewer.update())
+        s.message.connect(self.say)
+        self._picture_bridge = Bridge(self._on_picture, self)
+        self.pictures.made.connect(self._picture_bridge)
+        self._step_bridge = Bridge(self._on_job_step, self)
+        self._end_bridge = Bridge(self._on_job_end, self)
+        self.steps.picked.connect(s.go_step)
+        self.outline.step_wanted.connect(s.go_step)
+        self.viewer.zoomed.connect(lambda z: self.zoom_words.setText(f"{z * 100:.0f} %"))
+        self.viewer.hovered.connect(self._on_hover)
+        self.playback.playing_changed.connect(self._on_playing)
+        d = self.details
+        d.plate.open.clicked.connect(self.choose_open)
+        d.region.draw_wanted.connect(self.draw_region)
+        d.track.track_wanted.connect(self.track)
+        d.track.stop_wanted.connect(self.stop_job)
+        d.use.add_wanted.connect(self.add_placement)
+        d.use.reread_wanted.connect(self._reread)
+        d.deliver.render_wanted.connect(self.start_render)
+        d.deliver.export_wanted.connect(self.export)
+        for kind in (QLineEdit, QAbstractSpinBox):
+            for field in self.findChildren(kind):
+                field.installEventFilter(self)
+
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        # single-letter keys belong to a field while it is typed in
+        if event.type() == QEvent.Type.ShortcutOverride and isinstance(event, QKeyEvent) and isinstance(watched, QLineEdit | QAbstractSpinBox) \
+                and not event.modifiers() & Qt.KeyboardModifier.ControlModifier and event.text():
+            event.accept()
+            return False
+        return super().eventFilter(watched, event)
+
+    # -- what the person wants ------------------------------------------------------------------------------------
+
+    def say(self, text: str, is_error: bool = False) -> None:
+        """Show what just happened and what can be done next."""
+        self.words.setText(text)
+        self.words.setToolTip(text)
+        self.words.setStyleSheet(f"color: {theme.LOST.name()};" if is_error else "")
+        if self.words.fontMetrics().horizontalAdvance(text) > max(400, self.width() - 60):
+            self.words.setText(self.words.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, max(400, self.width() - 60)))
+
+    def attempt(self, act, *arguments) -> bool:  # type: ignore[no-untyped-def]
+        """Do something that may fail; a failure becomes a message. Returns whether it went well."""
+        try:
+            act(*arguments)
+        except WertisError as why:
+            self.say(str(why), True)
+            return False
+        return True
+
+    def open_path(self, path: Path) -> None:
+        """Open a shot or a plate, asking about unsaved work first."""
+        if self.may_leave() and self.attempt(self.session.open_any, path):
+            self.viewer.setFocus()
+
+    def choose_open(self) -> None:
+        """Ask for a plate or a shot."""
+        name, _ = QFileDialog.getOpenFileName(self, "Open a plate or a shot", "", PLATES)
+        if name:
+            self.open_path(Path(name))
+
+    def choose_folder(self) -> None:
+        """Ask for a folder of frames."""
+        name = QFileDialog.getExistingDirectory(self, "Open a folder of frames")
+        if name:
+            self.open_path(Path(name))
+
+    def choose_replacement(self) -> None:
+        """Ask for another plate for the same shot."""
+        name, _ = QFileDialog.getOpenFileName(self, "Replace the plate", "", PLATES)
+        if name:
+            self.attempt(self.session.replace_plate, Path(name))
+
+    def save(self) -> bool:
+        """Save under the name it has, or ask for one."""
+        return self.attempt(self.session.save, self.session.path) if self.session.path else self.save_as()
+
+    def save_as(self) -> bool:
+        """Ask for a name and save."""
+        start = str(self.session.path or Path.home() / f"{self.session.shot.name}{SUFFIX}")
+        name, _ = QFileDialog.getSaveFileName(self, "Save the shot", start, f"Wertis shot (*{SUFFIX})")
+        return bool(name) and self.attempt(self.session.save, Path(name))
+
+    def undo(self) -> None:
+        """Take the last step back."""
+        label = self.session.history.undo()
+        self.say(f"Undone: {label}." if label else "There is nothing to undo.")
+
+    def redo(self) -> None:
+        """Do it again."""
+        label = self.session.history.redo()
+        self.say(f"Done again: {label}." if label else "There is nothing to do again.")
+
+    def draw_region(self) -> None:
+        """Take the drawing tool in hand."""
+        if self.session.plate is None:
+            self.say("There is no plate to draw on; open one first (Ctrl+O).", True)
+            return
+        self._drawing = True
+        self.session.go_step("Region")
+        self._choose_tool()
+        self.viewer.setFocus()
+        self.say("Click round the surface; click the first point, press Enter or double-click to close. Esc gives up.")
+
+    def track(self, direction: str) -> None:
+        """Track the selected region."""
+        s = self.session
+        if s.track is None:
+            self.say("There is no region to track; draw one round the surface first (N).", True)
+            return
+        if self.job is not None:
+            self.say(f"{self.job.label} is still running; stop it first (Esc).", True)
+            return
+        self.playback.pause()
+        try:
+            job = s.tracking_job(s.track, direction)
+        except RegionError as why:
+            s.live_track = ""
+            self.say(str(why), True)
+            return
+        s.go_step("Track")
+        self._begin(job)
+        s.live_changed.emit()
+
+    def add_placement(self) -> None:
+        """Put a placement on the selected track on the frame in view."""
+        s = self.session
+        track = s.track
+        if track is None:
+            self.say("There is no surface to place on; draw a region first (N).", True)
+            return
+        try:
+            corners = edits.default_quad(track, s.frame)
+        except RegionError as why:
+            self.say(str(why), True)
+            return
+        placement = Placement(frame=s.frame, quad=edits.as_points(corners))
+        s.history.do("Place a graphic", edits.add_placement(s.shot, track.id, placement))
+        s.select(track.id, placement.id)
+        s.go_step("Use")
+        self._choose_tool()
+        self.say("Drag the corners to where the graphic belongs, then choose what to show on the right."
+                 + ("" if track.solved else " Track the surface (T) to carry it."))
+
+    def start_render(self, what: str, pattern: str) -> None:
+        """Render the range to files."""
+        s = self.session
+        if s.plate is None or s.cache is None:
+            return
+        if self.job is not None:
+            self.say(f"{self.job.label} is still running; stop it first (Esc).", True)
+            return
+        if not self.attempt(check_target, pattern):
+            return
+        shot, plate = s.shot, s.plate
+        frames = list(range(shot.range[0], shot.range[1] + 1))
+        left_out: list[int] = []
+
+        def work(job: Job) -> None:
+            for frame, why in render(shot, plate, pattern, frames, what):
+                if why:
+                    left_out.append(frame)
+                job.step(frame)
+
+        self._render_words = f"Rendered {len(frames)} frames to {pattern}."
+        self._begin(Job("Rendering", len(frames), work))
+
+    def export(self, name: str) -> None:
+        """Export the corner pin of the selected placement."""
+        s = self.session
+        if s.track is None:
+            return
+        try:
+            count = export_corner_pin(s.shot, s.track, s.placement, Path(name))
+        except WertisError as why:
+            self.say(str(why), True)
+            return
+        self.say(f"{count} frames written to {name}.")
+
+    def go_reference(self) -> None:
+        """To the frame that the selected track is matched to."""
+        if self.session.track is not None:
+            self.session.go(self.session.track.region.frame)
+
+    def escape(self) -> None:
+        """Stop what runs, or give up drawing."""
+        if self.job is not None:
+            self.stop_job()
+        elif self._drawing:
+            self._end_drawing()
+            self.say("Drawing given up.")
+        else:
+            self.playback.pause()
+
+    def stop_job(self) -> None:
+        """Stop the long work; what it has is kept."""
+        if self.job is not None:
+            self.job.stop()
+
+    def make_demo(self, then_open: str = "") -> None:
+        """Make the demo shots in the background, then open one of them (the tracked one unless named)."""
+        from wertis.demo import make
+
+        if make.ready():
+            self.open_path(make.folder() / (then_open or make.TRACKED))
+            return
+        if self.job is not None:
+            self.say(f"{self.job.label} is still running; stop it first (Esc).", True)
+            return
+
+        def work(job: Job) -> None:
+            make.make(report=lambda text: job.step(text))
+
+        self._after_demo = then_open or make.TRACKED
+        self.say("Making the demo shots of Brindle Quay, once; they open by themselves.")
+        self._begin(Job("Making the demo shots", make.STEPS, work))
+
+    # -- long work ------------------------------------------------------------------------------------------------
+
+    def _begin(self, job: Job) -> None:
+        self.job = job
+        job.stepped.connect(self._step_bridge)
+        job.ended.connect(self._end_bridge)
+        self.bar.setRange(0, job.total)
+        self.bar.setValue(0)
+        self.bar.show()
+        self.stop.show()
+        self.left.setText("")
+        job.start()
+
+    def _on_job_step(self, job: Job, item: object) -> None:
+        if job is not self.job:
+            return
+        self.bar.setValue(job.done)
+        left = job.seconds_left
+        self.left.setText(f"{job.done} of {job.total}, {job.rate:.0f} per second" + (f", {left:.0f} s left" if left is not None else ""))
+        if self.session.live_track and isinstance(item, tuple):
+            frame, fix = item
+            self.session.take_live(frame, fix)
+            self.session.go(frame)
+            name = self.session.track.name if self.session.track else ""
+            self.say(f"Tracking {name}, frame {frame}: " + (
+                f"{fix.seen:.0%} of the region seen, expected error {fix.error:.2f} px. Esc stops and keeps what there is."
+                if fix.matrix is not None else f"lost, {fix.reason}."), fix.matrix is None)
+        else:
+            self.say(f"{job.label}: {item}")
+
+    def _on_job_end(self, job: Job) -> None:
+        if job is not self.job:
+            return
+        self.job = None
+        self.bar.hide()
+        self.stop.hide()
+        self.left.setText("")
+        if self.session.live_track:
+            self._tracking_over(job)
+        elif job.error:
+            self.say(job.error, True)
+        elif job.stopped:
+            self.say(f"{job.label} was stopped; finished frames are kept.")
+        elif job.label.startswith("Rendering"):
+            self.say(self._render_words)
+        else:
+            from wertis.demo import make
+
+            self.open_path(make.folder() / self._after_demo)
+
+    def _tracking_over(self, job: Job) -> None:
+        s = self.session
+        found = dict(s.live)
+        s.keep_live()
+        good = {f: x for f, x in found.items() if x.matrix is not None}
+        lost = sorted(f for f, x in found.items() if x.matrix is None)
+        if job.error:
+            self.say(job.error, True)
+            return
+        words = f"{len(good)} frames tracked"
+        if good:
+            words += f", expected error {sum(x.error for x in good.values()) / len(good):.2f} px"
+        if lost:
+            words += f"; {len(lost)} lost, the first is {lost[0]} ({found[lost[0]].reason})"
+        self.say(words + (". Stopped; what was found is kept." if job.stopped else ". Next: place a graphic on it (P)."
+                          if s.track and not s.track.placements else ". Press Space to play."), bool(lost))
+
+    # -- following the session ------------------------------------------------------------------------------------
+
+    def _refresh_all(self) -> None:
+        self._on_plate()
+        self._on_shot()
+        self._on_step()
+
+    def _on_shot(self) -> None:
+        s = self.session
+        self.pictures.set_shot(s.shot)
+        name = s.path.name if s.path else s.shot.name
+        self.setWindowTitle(f"{'* ' if s.history.unsaved else ''}{name} - Wertis")
+        self.undo_action.setText(f"Undo: {s.history.undo_label}" if s.history.undo_label else "Undo")
+        self.redo_action.setText(f"Redo: {s.history.redo_label}" if s.history.redo_label else "Redo")
+        self.undo_action.setEnabled(bool(s.history.undo_label))
+        self.redo_action.setEnabled(bool(s.history.redo_label))
+        self._choose_tool()
+        self._show_frame()
+
+    def _on_plate(self) -> None:
+        s = self.session
+        self.playback.pause()
+        self._drawing = False
+        self.pictures.use(s.cache)
+        self.pictures.set_shot(s.shot)
+        if s.plate is not None:
+            self.viewer.set_size(s.plate.size)
+        self.viewer.show_picture(None, "")
+        self._on_frame()
+
+    def _on_selection(self) -> None:
+        self._choose_tool()
+        self.viewer.update()
+
+    def _on_step(self) -> None:
+        if self.session.step not in ("Region",):
+            self._drawing = False
+        self._choose_tool()
+        self.viewer.update()
+        hint = self._hint()
+        if hint and self.job is None:
+            self.say(hint)
+
+    def _hint(self) -> str:
+        """What to do first in the step in hand."""
+        s = self.session
+        if s.plate is None:
+            return ""
+        if s.track is None and s.step != "Plate":
+            return "Click round the surface on the picture; click the first point, press Enter or double-click to close."
+        tracked = s.track is not None and s.track.solved is not None
+        return {
+            "Plate": "Step through the plate and find the frame where the surface is largest and sharpest.",
+            "Region": "Drag points to move them; double-click a side for a new one. N draws another region.",
+            "Track": "Space plays the result; go to a frame and track on from there." if tracked else
+                     "Track both ways from this frame with Ctrl+T, or forward with T.",
+            "Use": "Drag the corners to where the graphic belongs." if s.placement else "Place a graphic on the surface with P.",
+            "Deliver": "Choose what to render and where, or export the corner pin.",
+        }[s.step]
+
+    def _on_frame(self) -> None:
+        self.frame_field.setText(str(self.session.frame))
+        self._show_frame()
+
+    def _show_frame(self) -> None:
+        s = self.session
+        if s.plate is None or s.cache is None:
+            return
+        graphics = self.buttons["graphics"].isChecked()
+        ready = self.pictures.ready(s.frame, graphics)
+        low, high = s.shot.range
+        ahead = [f for f in range(s.frame + 1, s.frame + 1 + _AHEAD) if low <= f <= high]
+        if len(ahead) < _AHEAD and self.playback.playing:
+            ahead += list(range(low, min(high, low + _AHEAD - len(ahead)) + 1))
+        s.cache.ahead([s.frame, *ahead])
+        if ready is not None:
+            self.playback.waiting = False
+            self.viewer.show_picture(*ready)
+            self.pictures.wish(s.frame, graphics, ahead if self.playback.playing else [])
+        else:
+            self.playback.waiting = True
+            self.pictures.wish(s.frame, graphics, ahead if self.playback.playing else [])
+        self.viewer.update()
+
+    def _on_picture(self, frame: int, picture: object, error: str) -> None:
+        if frame == self.session.frame:
+            self.playback.waiting = False
+            self.viewer.show_picture(picture, error)  # type: ignore[arg-type]
+
+    def _on_hover(self, x: float, y: float) -> None:
+        picture = self.viewer.picture
+        if picture is None or not (0 <= x < picture.shape[1] and 0 <= y < picture.shape[0]):
+            self.place.setText("")
+            return
+        r, g, b = picture[int(y), int(x)]
+        self.place.setText(f"x {x:.1f}  y {y:.1f}    {r} {g} {b}")
+
+    def _on_playing(self, on: bool) -> None:
+        self.buttons["play"].setIcon(qtawesome.icon("mdi6.pause" if on else "mdi6.play", color="#c9c9c9"))
+
+    # -- tools ----------------------------------------------------------------------------------------------------
+
+    def _choose_tool(self) -> None:
+        s = self.session
+        if s.plate is None:
+            self.viewer.tool = None
+            return
+        wanted: tuple[str, str] = ("", "")
+        if s.step == "Region" and (self._drawing or s.track is None):
+            wanted = ("draw", "")
+        elif s.step == "Region" and s.track is not None and s.track.visible:
+            wanted = ("region", s.track.id)
+        elif s.step == "Use" and s.placement is not None:
+            wanted = ("placement", s.placement.id)
+        if wanted == getattr(self, "_tool_kind", None) and self.viewer.tool is not None:
+            return
+        self._tool_kind = wanted
+        if wanted[0] == "draw":
+            self.viewer.tool = DrawTool(self._drawn, self._end_drawing)
+        elif wanted[0] == "region":
+            self.viewer.tool = PointsTool(self._region_points, self._region_moved, False, theme.ACCENT)
+        elif wanted[0] == "placement":
+            self.viewer.tool = PointsTool(self._placement_points, self._placement_moved, True, theme.PAPER)
+        else:
+            self.viewer.tool = None
+            self.viewer.unsetCursor()
+        self.viewer.update()
+
+    def _drawn(self, points) -> None:  # type: ignore[no-untyped-def]
+        s = self.session
+        try:
+            shot, track = edits.add_track(s.shot, points, s.frame)
+        except RegionError as why:
+            self.say(str(why), True)
+            return
+        self._drawing = False
+        s.history.do(f"Draw {track.name}", shot)
+        s.select(track.id)
+        self._choose_tool()
+        self.say("The region is drawn. Track it both ways from this frame with Ctrl+T, or forward with T.")
+
+    def _end_drawing(self) -> None:
+        self._drawing = False
+        self._tool_kind = ("", "")
+        self._choose_tool()
+
+    def _region_points(self):  # type: ignore[no-untyped-def]
+        return edits.region_on(self.session.track, self.session.frame) if self.session.track else None
+
+    def _region_moved(self, points, dragging: bool) -> None:  # type: ignore[no-untyped-def]
+        s = self.session
+        if s.track is None:
+            return
+        if s.track.id == s.live_track:
+            self.say("The region is being tracked; stop it first (Esc).", True)
+            return
+        home = carried_back(s, points, s.frame, s.track.region.frame)
+        if home is not None and self.attempt(lambda: s.history.do("Move the region", edits.set_region(s.shot, s.track.id, home), "region-drag")) \
+                and not dragging:
+            s.history.end_merge()
+            if s.track.solved is not None:
+                self.say("The region is changed; track again to use it. What was tracked stays until then.")
+
+    def _placement_points(self):  # type: ignore[no-untyped-def]
+        s = self.session
+        return edits.placement_on(s.track, s.placement, s.frame) if s.track and s.placement else None
+
+    def _placement_moved(self, points, dragging: bool) -> None:  # type: ignore[no-untyped-def]
+        s = self.session
+        if s.track is None or s.placement is None:
+            return
+        home = carried_back(s, points, s.frame, s.placement.frame)
+        if home is None or not quad.is_convex(home):
+            self.say("The corners must not fold over; drag them so that the sides do not cross.", True)
+            return
+        moved = s.placement.but(quad=edits.as_points(home))
+        s.history.do("Move the placement", edits.set_placement(s.shot, s.track.id, moved), "placement-drag")
+        if not dragging:
+            s.history.end_merge()
+
+    # -- small things ---------------------------------------------------------------------------------------------
+
+    def _graphics(self) -> None:
+        self._show_frame()
+
+    def _overlays(self) -> None:
+        self.viewer.overlays = self.buttons["overlays"].isChecked()
+        self.viewer.update()
+
+    def _reread(self) -> None:
+        self.pictures.refresh_files()
+        self._show_frame()
+        self.say("The artwork was read again.")
+
+    def _set_range(self, begins: bool) -> None:
+        s = self.session
+        if s.plate is not None:
+            a, b = s.shot.range
+            new = (s.frame, max(b, s.frame)) if begins else (min(a, s.frame), s.frame)
+            s.history.do("Set the range", s.shot.but(range=new))
+
+    def _typed_frame(self) -> None:
+        try:
+            self.session.go(int(self.frame_field.text()))
+        except ValueError:
+            self.say("Type a frame number.", True)
+        self.frame_field.setText(str(self.session.frame))
+        self.viewer.setFocus()
+
+    def _fill_demo(self) -> None:
+        from wertis.demo import make
+
+        self.demo_menu.clear()
+        self._action(self.demo_menu, "Brindle Quay, tracked, with a graphic", "", lambda: self.make_demo(make.TRACKED))
+        for name, title in make.TITLES.items():
+            self._action(self.demo_menu, f"{title}, untouched", "", lambda n=name: self.make_demo(n))
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        ten = 10 if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 1
+        s = self.session
+        if event.key() == Qt.Key.Key_Left:
+            s.go(s.frame - ten)
+        elif event.key() == Qt.Key.Key_Right:
+            s.go(s.frame + ten)
+        elif event.key() == Qt.Key.Key_Home:
+            s.go(s.shot.range[0])
+        elif event.key() == Qt.Key.Key_End:
+            s.go(s.shot.range[1])
+        else:
+            super().keyPressEvent(event)
+
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
+        if event.mimeData().hasUrls():
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent) -> None:
+        urls = event.mimeData().urls()
+        if urls:
+            self.open_path(Path(urls[0].toLocalFile()))
+
+    def may_leave(self) -> bool:
+        """Ask about unsaved work; whether to go on."""
+        if not self.session.history.unsaved or not self.session.shot.tracks:
+            return True
+        box = QMessageBox(QMessageBox.Icon.Question, "Wertis", f"{self.session.shot.name} has changes that are not saved.", parent=self)
+        keep = box.addButton("Save", QMessageBox.ButtonRole.AcceptRole)
+        drop = box.addButton("Discard", QMessageBox.ButtonRole.DestructiveRole)
+        box.addButton("Cancel", QMessageBox.ButtonRole.RejectRole)
+        box.exec()
+        return self.save() if box.clickedButton() is keep else box.clickedButton() is drop
+
+    def closeEvent(self, event: QCloseEvent) -> None:
+        if not self.may_leave():
+            event.ignore()
+            return
+        self.stop_job()
+        if self.job is not None:
+            self.job.finished.wait(10)
+        self.pictures.close()
+        self.session.close()
+        event.accept()

@@ -1,0 +1,35 @@
+"""`wertis demo` and `wertis open`: the one door from the command line to the window."""
+
+import argparse
+
+from wertis.cli.main import EXIT_OK
+from wertis.cli.progress import Progress
+
+
+def run_demo(a: argparse.Namespace) -> int:
+    """Open the window with the demo shots, or only make them."""
+    if not a.make_only:
+        from wertis.app.start import run
+
+        return run(demo=True)
+    from wertis.demo import make
+
+    progress = Progress("making the demo shots", make.STEPS)
+    done = 0
+
+    def report(text: str) -> None:
+        nonlocal done
+        done += 1
+        progress.step(done, text)
+
+    where = make.make(report=report)
+    progress.end()
+    print(where)
+    return EXIT_OK
+
+
+def run_open(a: argparse.Namespace) -> int:
+    """Open the window."""
+    from wertis.app.start import run
+
+    return run(a.shot or "")
