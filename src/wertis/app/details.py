@@ -5,7 +5,16 @@ from pathlib import Path
 
 from PySide6.QtCore import QSignalBlocker, Qt, Signal
 from PySide6.QtWidgets import (
-    QComboBox, QFileDialog, QGridLayout, QHBoxLayout, QLineEdit, QPushButton, QScrollArea, QSpinBox, QStackedWidget, QWidget,
+    QComboBox,
+    QFileDialog,
+    QGridLayout,
+    QHBoxLayout,
+    QLineEdit,
+    QPushButton,
+    QScrollArea,
+    QSpinBox,
+    QStackedWidget,
+    QWidget,
 )
 
 from wertis.app.fields import DragLabel, Number, form, named
@@ -398,10 +407,10 @@ class DeliverPage(Page):
         self.target.setPlaceholderText("folder/name.####.png")
         browse = QPushButton("Folder...")
         browse.clicked.connect(self._browse)
-        self.render = QPushButton("Render")
-        self.render.setObjectName("main")
-        self.render.setToolTip("Render the range (Ctrl+R)")
-        self.render.clicked.connect(lambda: self.render_wanted.emit(self.what.currentData(), self.target.text().strip()))
+        self.render_button = QPushButton("Render")
+        self.render_button.setObjectName("main")
+        self.render_button.setToolTip("Render the range (Ctrl+R)")
+        self.render_button.clicked.connect(lambda: self.render_wanted.emit(self.what.currentData(), self.target.text().strip()))
         self.range = named("", "quiet")
         f.addRow(named("Render", "heading"))
         f.addRow("What", self.what)
@@ -409,7 +418,7 @@ class DeliverPage(Page):
         f.addRow("To", self.target)
         f.addRow("", browse)
         f.addRow(self.range)
-        f.addRow(self.render)
+        f.addRow(self.render_button)
         f.addRow(named("Corner pin", "heading"))
         self.pin_words = named("", "quiet")
         self.csv, self.json = QPushButton("Export CSV..."), QPushButton("Export JSON...")
@@ -429,7 +438,7 @@ class DeliverPage(Page):
         s = self.session
         a, b = s.shot.range
         self.range.setText(f"frames {a} to {b}" if s.plate else "")
-        self.render.setEnabled(s.plate is not None)
+        self.render_button.setEnabled(s.plate is not None)
         track = s.track
         ok = track is not None and track.solved is not None and (bool(track.placements) or len(track.region.points) == 4)
         self.csv.setEnabled(ok)

@@ -108,7 +108,7 @@ class Lanes(QWidget):
         if track.id == self.session.live_track:
             for f, fix in self.session.live.items():
                 answers[f] = (fix.seen, fix.error if fix.matrix is not None else np.inf)
-        points = []
+        points: list[QPointF] = []
         base = top + _LANE + 6 + _CURVE
         for f in sorted(answers):
             if not first <= f <= last:
@@ -135,8 +135,9 @@ class Lanes(QWidget):
         self._curve(p, points)
         p.setPen(QPen(theme.PAPER, 1))
         p.setBrush(theme.PANEL)
-        x = self.x_of(track.region.frame)
-        p.drawPolygon(QPolygonF([QPointF(x, top + 1), QPointF(x + 6, top + _LANE / 2), QPointF(x, top + _LANE - 1), QPointF(x - 6, top + _LANE / 2)]))
+        at = self.x_of(track.region.frame)
+        middle = top + _LANE / 2
+        p.drawPolygon(QPolygonF([QPointF(at, top + 1), QPointF(at + 6, middle), QPointF(at, top + _LANE - 1), QPointF(at - 6, middle)]))
 
     def _curve(self, p: QPainter, points: list[QPointF]) -> list[QPointF]:
         if points:

@@ -99,7 +99,7 @@ class Outline(QTreeWidget):
                 self.setCurrentItem(top)
                 for c in range(top.childCount()):
                     child = top.child(c)
-                    if s.placement_id and child.data(0, _ROLE)[2] == s.placement_id:
+                    if child is not None and s.placement_id and child.data(0, _ROLE)[2] == s.placement_id:
                         self.setCurrentItem(child)
 
     def _on_pick(self, item: QTreeWidgetItem | None) -> None:

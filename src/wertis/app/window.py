@@ -6,8 +6,18 @@ import qtawesome
 from PySide6.QtCore import QEvent, QObject, Qt
 from PySide6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeyEvent, QKeySequence
 from PySide6.QtWidgets import (
-    QAbstractSpinBox, QFileDialog, QHBoxLayout, QLabel, QLineEdit, QMainWindow, QMessageBox, QProgressBar, QPushButton,
-    QToolButton, QVBoxLayout, QWidget,
+    QAbstractSpinBox,
+    QFileDialog,
+    QHBoxLayout,
+    QLabel,
+    QLineEdit,
+    QMainWindow,
+    QMessageBox,
+    QProgressBar,
+    QPushButton,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
 )
 
 from wertis.app import theme
@@ -197,7 +207,7 @@ class MainWindow(QMainWindow):
         self._action(go, "Range begins here", "I", lambda: self._set_range(True))
         self._action(go, "Range ends here", "O", lambda: self._set_range(False))
         deliver = bar.addMenu("&Deliver")
-        self._action(deliver, "Render", "Ctrl+R", self.details.deliver.render.click)
+        self._action(deliver, "Render", "Ctrl+R", self.details.deliver.render_button.click)
 
     def _action(self, menu, words: str, keys: str, act) -> QAction:  # type: ignore[no-untyped-def]
         action = QAction(words, self)

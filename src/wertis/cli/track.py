@@ -35,9 +35,8 @@ def run_track(a: argparse.Namespace) -> int:
     progress = Progress("tracking", last - first + 1, a.quiet)
     answers = {a.start: corners} if first <= a.start <= last else {}
     lost: dict[int, str] = {}
-    done = 0
-    for frame, moved, why in _both_ways(plate, region, corners, a.start, first, last, a.model):
-        done += 1
+    both = _both_ways(plate, region, corners, a.start, first, last, a.model)
+    for done, (frame, moved, why) in enumerate(both, 1):
         if moved is None:
             lost[frame] = why
         else:

@@ -96,7 +96,6 @@ class Scene:
         return np.column_stack([FOCAL * p[:, 0] / p[:, 2] + WIDTH / 2, FOCAL * p[:, 1] / p[:, 2] + HEIGHT / 2])
 
     def _instant(self, time: float) -> np.ndarray:
-        rotation, position = self._view(time)
         canvas = np.zeros((HEIGHT, WIDTH, 3), np.uint8)
         horizon = self._seen(np.array([[-60.0, 0, 900], [60.0, 0, 900]]), time)[:, 1].mean()
         h, w = self._shore.shape[:2]
@@ -112,7 +111,6 @@ class Scene:
         return canvas
 
     def _paint_ground(self, canvas: np.ndarray, time: float) -> None:
-        h, w = self._ground.shape[:2]
         near, far = 1.35, 8.2
         quad_ = np.array([[-4.1, 0, far], [4.1, 0, far], [4.1, 0, near], [-4.1, 0, near]])
         seen = self._seen(quad_, time)
@@ -214,10 +212,10 @@ def _with_shadow(ground: np.ndarray) -> np.ndarray:
     front, top = _face("front"), _face("top")
     base = np.array([front[3], front[2], top[1] * [1, 0, 1], top[0] * [1, 0, 1]])
     cast = np.array([front[3], front[2], front[2] + [1.0, 0, -0.12], top[1] * [1, 0, 1] + [1.1, 0, 0.1], top[0] * [1, 0, 1]])
-    shade = np.zeros((h, w), np.float32)
+    shade: np.ndarray = np.zeros((h, w), np.float32)
     cv2.fillPoly(shade, [place(cast).astype(np.int32)], 0.62, cv2.LINE_AA)
     shade = cv2.GaussianBlur(shade, (0, 0), 13)
-    under = np.zeros((h, w), np.float32)
+    under: np.ndarray = np.zeros((h, w), np.float32)
     cv2.fillPoly(under, [place(base).astype(np.int32)], 1.0, cv2.LINE_AA)
     under = cv2.GaussianBlur(under, (0, 0), 9) * 0.7
     lit = ground * ((1 - shade) * (1 - under))[..., None]
@@ -231,7 +229,8 @@ def _hand_held(film: Film) -> list[np.ndarray]:
     t = np.linspace(0, 1, film.frames)
 
     def sway(amount: float, cycles: float) -> np.ndarray:
-        return amount * sum(np.sin(2 * np.pi * cycles * k * t + rng.uniform(0, 6.28)) / k for k in (1, 2.3, 4.1))
+        waves = [np.sin(2 * np.pi * cycles * k * t + rng.uniform(0, 6.28)) / k for k in (1, 2.3, 4.1)]
+        return amount * np.sum(waves, axis=0)
 
     walk = 0.5 - 0.5 * np.cos(np.pi * t)
     return [-0.42 + 0.74 * walk + sway(0.014, 1.3), sway(0.014, 1.5) - 0.08 * walk, 0.52 * walk + sway(0.01, 1.0) - 0.25,

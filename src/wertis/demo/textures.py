@@ -1,5 +1,7 @@
 """Procedural surfaces for the demo harbour: wood, stone, water, label; float32 RGB in linear light, 0..1."""
 
+import itertools
+
 import cv2
 import numpy as np
 
@@ -34,7 +36,7 @@ def wood(rng: np.random.Generator, size: tuple[int, int], planks: int, colour: t
     stain = noise(rng, (w, h), (260, 180), 4)
     out *= (1 + 0.16 * stain)[..., None]
     edge = np.linspace(0, h, planks + 1).round().astype(int)
-    for top, bottom in zip(edge, edge[1:]):
+    for top, bottom in itertools.pairwise(edge):
         out[top:bottom] *= linear((255, 255, 255)) * np.float32(rng.uniform(0.78, 1.15))
         rows = np.arange(bottom - top, dtype=np.float32)
         near = np.minimum(rows, rows[::-1])
@@ -113,7 +115,7 @@ def label(rng: np.random.Generator, size: tuple[int, int]) -> np.ndarray:
     worn = np.clip(1.05 - 0.55 * np.clip(noise(rng, size, (60, 60), 5) - 0.35, 0, 1), 0, 1)[..., None]
     out = paper * (print_ * worn + (1 - worn))
     out *= (1 + 0.07 * noise(rng, size, (200, 150), 5))[..., None]
-    ring = np.zeros((h, w), np.float32)
+    ring: np.ndarray = np.zeros((h, w), np.float32)
     cv2.circle(ring, (int(w * 0.78), int(h * 0.25)), int(h * 0.14), 1, 7, cv2.LINE_AA)
     ring = cv2.GaussianBlur(ring, (0, 0), 2) * (0.6 + 0.4 * noise(rng, size, (50, 50), 2))
     out *= 1 - np.clip(ring, 0, 1)[..., None] * np.array([0.18, 0.32, 0.5], np.float32)
@@ -223,8 +225,8 @@ def barrow(rng: np.random.Generator, size: tuple[int, int]) -> np.ndarray:
         cv2.line(wheel, (centre[0] - d[0], centre[1] - d[1]), (centre[0] + d[0], centre[1] + d[1]), 255, 8, cv2.LINE_AA)
     cv2.circle(wheel, centre, 17, 255, -1, cv2.LINE_AA)
     add(wheel, np.ones((h, w, 3), np.float32) * linear((52, 46, 44)))
-    a = cv2.GaussianBlur(alpha.astype(np.float32) / 255, (0, 0), 1.2)[..., None]
-    return np.concatenate([np.clip(colour, 0.003, 1) * a, a], 2)
+    cover = cv2.GaussianBlur(alpha.astype(np.float32) / 255, (0, 0), 1.2)[..., None]
+    return np.concatenate([np.clip(colour, 0.003, 1) * cover, cover], 2)
 
 
 def centred(page: np.ndarray, text: str, baseline: int, height: int, colour: tuple[int, int, int], weight: int, face: str = "sans") -> None:

@@ -69,7 +69,7 @@ class MoviePlate(Plate):
             self._stream_frames = self._container.decode(video=0)
         while True:
             picture = next(self._stream_frames)
-            index = self._index.get(picture.pts)
+            index = self._index.get(picture.pts) if picture.pts is not None else None
             if index is None:
                 continue
             self._next = index + 1

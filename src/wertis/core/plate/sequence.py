@@ -14,7 +14,7 @@ DEFAULT_FPS = 24.0
 MOST_PIXELS = 1 << 28  # 16k by 16k: a header that claims more is not believed
 
 _NUMBERED = re.compile(r"^(?P<head>.*?)(?P<number>\d+)(?P<tail>\D*)$")
-_KINDS = {"uint8": np.uint8, "uint16": np.uint16, "half": np.float16, "float": np.float32}
+_KINDS: dict[str, type] = {"uint8": np.uint8, "uint16": np.uint16, "half": np.float16, "float": np.float32}
 
 
 class SequencePlate(Plate):
@@ -111,7 +111,7 @@ def read_picture(path: Path) -> np.ndarray:
 
 def np_name(kind: type) -> str:
     """OpenImageIO's name for a NumPy kind of number."""
-    return {np.uint8: "uint8", np.uint16: "uint16", np.float16: "half"}.get(kind, "float")
+    return {"uint8": "uint8", "uint16": "uint16", "float16": "half"}.get(np.dtype(kind).name, "float")
 
 
 def find_sequence(path: Path) -> SequencePlate:

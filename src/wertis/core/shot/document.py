@@ -173,7 +173,7 @@ class Track(Record):
         good = self.solved.good
         matrices = {int(f): m for f, m in zip(self.solved.frames[good], self.solved.matrices[good])}
         p = self.region.array
-        x0, y0, x1, y1 = *p.min(0), *p.max(0)
+        (x0, y0), (x1, y1) = p.min(0), p.max(0)
         return PlanarMotion(self.solved.reference, matrices, np.array([[x0, y0], [x1, y0], [x1, y1], [x0, y1]]))
 
     def placement(self, ident: str) -> Placement | None:

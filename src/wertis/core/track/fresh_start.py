@@ -54,8 +54,8 @@ def by_features(reference: Reference, pyramid: Pyramid) -> np.ndarray | None:
     good = [p[0] for p in pairs if len(p) == 2 and p[0].distance < 0.8 * p[1].distance]
     if len(good) < 8:
         return None
-    src = np.float64([points[m.queryIdx] for m in good])
-    dst = np.float64([found_points[m.trainIdx] for m in good])
+    src = np.array([points[m.queryIdx] for m in good])
+    dst = np.array([found_points[m.trainIdx] for m in good])
     matrix, inliers = cv2.findHomography(src, dst, cv2.USAC_MAGSAC, 3.0, maxIters=5000)
     if matrix is None or int(inliers.sum()) < 8:
         return None
@@ -63,7 +63,8 @@ def by_features(reference: Reference, pyramid: Pyramid) -> np.ndarray | None:
 
 
 def _features(picture: np.ndarray, mask: np.ndarray | None) -> tuple[np.ndarray, np.ndarray | None]:
-    keys, words = cv2.SIFT_create(nfeatures=2500).detectAndCompute(np.clip(picture, 0, 255).astype(np.uint8), mask)
+    sift = cv2.SIFT_create(nfeatures=2500)  # type: ignore[attr-defined]
+    keys, words = sift.detectAndCompute(np.clip(picture, 0, 255).astype(np.uint8), mask)
     return np.array([k.pt for k in keys]).reshape(-1, 2), words
 
 

@@ -168,7 +168,7 @@ def visible_tiles(tiles: TileSet, matrix: np.ndarray, size: tuple[int, int], bor
     places = homography.apply(matrix, tiles.centre[:, None] + spread)
     with np.errstate(invalid="ignore"):
         ok = (places >= border) & (places <= np.array(size) - 1 - border)
-    return ok.all(axis=(1, 2))
+    return np.asarray(ok.all(axis=(1, 2)))
 
 
 def choose(tiles: TileSet, allowed: np.ndarray, limit: int) -> np.ndarray:
