@@ -96,9 +96,8 @@ def lay(picture: Reductions, target_quad: np.ndarray, size: tuple[int, int], sam
 def coverage(outline: np.ndarray, size: tuple[int, int]) -> np.ndarray:
     """How much of each pixel (h, w) a convex quad (4, 2) covers, 0..1.
 
-    Each side cuts a pixel by its distance to the pixel's centre, measured across the pixel's own width in that direction, which
-    is exact for a straight side through the middle part of a pixel (E. Catmull, A hidden-surface algorithm with anti-aliasing,
-    1978, for the idea of area coverage).
+    Each side's half plane covers an exact area of the pixel's square (E. Catmull, A hidden-surface algorithm with anti-aliasing,
+    1978, for the idea); the four are multiplied, which is exact but for the pixels at the corners.
     """
     x = np.arange(size[0], dtype=np.float32) + np.float32(0.5)
     y = (np.arange(size[1], dtype=np.float32) + np.float32(0.5))[:, None]
@@ -110,10 +109,22 @@ def coverage(outline: np.ndarray, size: tuple[int, int]) -> np.ndarray:
         if length < 1e-9:
             continue
         nx, ny = np.float32(-dy / length * turn), np.float32(dx / length * turn)
-        reach = abs(nx) + abs(ny)  # the pixel square's extent along the normal
-        distance = (nx * x + ny * y) - np.float32(nx * a[0] + ny * a[1])
-        covered *= np.clip(distance / reach + np.float32(0.5), 0, 1)
+        covered *= _half_plane_area((nx * x + ny * y) - np.float32(nx * a[0] + ny * a[1]), float(abs(nx)), float(abs(ny)))
     return covered
+
+
+def _half_plane_area(distance: np.ndarray, nx: float, ny: float) -> np.ndarray:
+    """The area of unit squares on the inner side of a line, by the signed distance of their centres; (nx, ny) is its normal, >= 0."""
+    far, near = max(nx, ny), min(nx, ny)
+    flat, ends = (far - near) / 2, (far + near) / 2
+    d = np.abs(distance)
+    straight = d / np.float32(far)
+    if near < 1e-6:
+        beyond = np.minimum(straight, 0.5)
+    else:
+        corner = np.float32(0.5) - np.maximum(ends - d, 0) ** 2 / np.float32(2 * far * near)
+        beyond = np.where(d <= flat, straight, corner)
+    return np.float32(0.5) + np.copysign(beyond, distance)
 
 
 def _reduction(onto: np.ndarray, w: int, h: int, samples: int, box: tuple[int, int, int, int]) -> tuple[int, int]:

@@ -10,9 +10,11 @@ from dataclasses import dataclass
 import cv2
 import numpy as np
 
+from wertis.core.geometry import homography
 from wertis.core.track.kinds import small_motion
 from wertis.core.track.reference import GAIN_PRIOR, PLAIN, Reference, TileSet, map_places
 
+CORRELATION = 3.0  # residuals of neighbouring pixels go together: this many count as one
 _QUANTILE = 0.3   # two thirds of the tiles may be hidden and the scale is still that of the surface
 _TEXTURE_SHARE = 0.01  # part of a tile's own contrast that always counts as noise (resampling, changes of sharpness)
 _PIXEL_CUT = 2.5  # standard deviations at which a pixel counts a quarter
@@ -32,7 +34,7 @@ class Alignment:
     likeness : (n,) 0..1, how much of each tile's contrast is explained.
     weights : (n, P) final weight of each pixel.
     noise : residual variance that is usual for a tile without contrast, in luma squared.
-    normal : (8, 8) information matrix of the small motion's parameters (unit coordinates), per luma variance.
+    normal : (8, 8) information matrix of the small motion's parameters (unit coordinates).
     gain : the surface's contrast over the reference's.
     """
 
@@ -115,10 +117,10 @@ def align(reference: Reference, tiles: TileSet, chosen: np.ndarray, picture: np.
         normal = (weighted.T @ flat_steer).astype(np.float64)
         if step >= steps:
             break
-        pull_down = weighted.T @ rest.reshape(-1, 1)
+        pull_down = (weighted.T @ rest.reshape(-1, 1))[:, 0]
         k = kind @ normal @ kind.T
         damp = 1e-6 * np.trace(k) / len(k) + 1e-9
-        delta = kind.T @ np.linalg.solve(k + damp * np.eye(len(k)), kind @ pull_down[:, 0].astype(np.float64))
+        delta = kind.T @ np.linalg.solve(k + damp * np.eye(len(k)), kind @ pull_down.astype(np.float64))
         # a step longer than a tile is not to be believed; the linear model does not reach so far
         reach = float(np.abs(delta).sum()) * reference.radius
         longest = 0.75 * tiles.tile * 2 ** tiles.level
@@ -132,6 +134,16 @@ def align(reference: Reference, tiles: TileSet, chosen: np.ndarray, picture: np.
     likeness = np.clip(1 - variance / np.maximum(energy + variance, 1e-6), 0, 1)
     likeness[odd] = 0
     return Alignment(tiles, m, chosen, misfit, likeness, weights, float(scale * PLAIN), normal, gain, step)
+
+
+def corner_moves(matrix: np.ndarray, unit: np.ndarray, points: np.ndarray) -> np.ndarray:
+    """(N, 2, 8): how the pictures of `points` (N, 2) move by a small motion's parameters, in unit coordinates."""
+    local = homography.apply(unit, points)
+    spread = homography.jacobian(matrix @ np.linalg.inv(unit), local)
+    u, v = local.T
+    zero, one = np.zeros_like(u), np.ones_like(u)
+    return spread @ np.stack([np.column_stack([u, v, one, zero, zero, zero, -u * u, -u * v]),
+                              np.column_stack([zero, zero, zero, u, v, one, -u * v, -v * v])], axis=1)
 
 
 def _scale(ratio: np.ndarray, trust: np.ndarray, info: np.ndarray) -> float:

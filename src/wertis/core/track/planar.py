@@ -15,7 +15,7 @@ from wertis.core.geometry import homography, quad
 from wertis.core.geometry.conventions import homography_from_centred, homography_to_centred, to_centred
 from wertis.core.geometry.motion import Fix
 from wertis.core.track import fresh_start
-from wertis.core.track.align import Alignment, align
+from wertis.core.track.align import CORRELATION, Alignment, align, corner_moves
 from wertis.core.track.kinds import KINDS
 from wertis.core.track.pyramid import Pyramid
 from wertis.core.track.reference import Reference, TileSet, choose, visible_tiles
@@ -27,8 +27,10 @@ _TILES = {0: 90, 1: 70, 2: 90, 3: 120, 4: 150, 5: 150}
 _ACCEPTED = 6.0     # a tile whose misfit is below this many times the usual counts as seen
 _MIN_SEEN = 0.06    # share of the region's texture below which a frame is lost
 _MIN_LIKENESS = 0.30
-_MAX_ERROR = 8.0    # expected corner error in pixels above which a frame is lost
-_CORRELATION = 9.0  # residuals of neighbouring pixels go together: this many count as one
+_FLOOR = 0.02  # pixels of error that no count of pixels takes away (resampling, lens)
+_MAX_ERROR = 4.0    # expected corner error in pixels above which a frame is lost
+_MAX_FRESH_ERROR = 2.0  # the same where the frames before do not vouch for it
+_JUMP = 0.12  # part of the region's half size: least distance from the expected place that counts as a jump
 
 
 class PlanarTracker:
@@ -64,6 +66,7 @@ class PlanarTracker:
         self._trust: tuple[np.ndarray, np.ndarray] | None = None  # tile middles (n, 2) of the last frame, and their trust (n,)
         self._usual_likeness: float | None = None
         self._lost_for = 0
+        self._surprise = 4.0  # how far, in pixels, the surface has lately been from where constant velocity would put it
 
     # -- public ---------------------------------------------------------------------------------------------------
 
@@ -75,6 +78,7 @@ class PlanarTracker:
     def feed(self, luma: np.ndarray) -> Fix:
         """The next frame's answer; `luma` as for the reference frame."""
         pyramid = Pyramid(luma)
+        ahead = self._ahead()
         found: Alignment | None = None
         if self._last is not None:
             found = self._follow(pyramid)
@@ -82,7 +86,7 @@ class PlanarTracker:
         if verdict is None or verdict.matrix is None:
             again = self._search(pyramid)
             if again is not None:
-                second = self._judge(again, pyramid)
+                second = self._judge(again, pyramid, _MAX_FRESH_ERROR)
                 if second.matrix is not None:
                     found, verdict = again, second
         if verdict is None:
@@ -92,6 +96,8 @@ class PlanarTracker:
             if self._lost_for > 3:
                 self._last = self._before = None
             return verdict
+        if ahead is not None:
+            self._surprise = max(0.85 * self._surprise, self._distance(found.matrix, ahead))
         self._lost_for = 0
         self._before, self._last = self._last, found.matrix
         self._remember(found)
@@ -198,11 +204,13 @@ class PlanarTracker:
 
     # -- judging and remembering ----------------------------------------------------------------------------------
 
-    def _judge(self, found: Alignment, pyramid: Pyramid) -> Fix:
+    def _judge(self, found: Alignment, pyramid: Pyramid, most: float = _MAX_ERROR) -> Fix:
         if not _plausible(found.matrix, self._box):
             return Fix(None, reason="the surface folded over")
         tiles = self.reference.tiles(0)
-        good = (found.misfit < _ACCEPTED) & (found.likeness > 0.15)
+        tiles_energy = found.tiles.energy[found.chosen]
+        due = tiles_energy / (tiles_energy + 3 * found.noise)  # the likeness that noise alone leaves
+        good = (found.misfit < _ACCEPTED) & (found.likeness > 0.15) & (found.likeness > 0.4 * due)
         energy = found.tiles.information[found.chosen]
         matched = float((energy * good).sum() / max(energy.sum(), 1e-9))
         visible = visible_tiles(tiles, found.matrix, pyramid.size, border=0.0)
@@ -214,10 +222,17 @@ class PlanarTracker:
         usual = self._usual_likeness if self._usual_likeness is not None else 0.6
         if likeness < min(_MIN_LIKENESS, 0.5 * usual):
             return Fix(None, seen=seen, reason="nothing in the picture looks like the region")
-        error = expected_error(found, self.reference, self._corners, self._kind)
-        if error > _MAX_ERROR:
+        error = expected_error(found.normal, found.matrix, self.reference, self._corners, self._kind)
+        if error > most:
             return Fix(None, error=error, seen=seen, reason=f"too little texture is seen (expected error {error:.0f} px)")
+        ahead = self._ahead()
+        if ahead is not None and seen < 0.5 and self._distance(found.matrix, ahead) > max(2 * _JUMP * self.reference.radius, 6 * self._surprise):
+            return Fix(None, seen=seen, reason=f"only {seen:.0%} of the region is seen, and it seemed to jump")
         return Fix(found.matrix, error, seen)
+
+    def _distance(self, a: np.ndarray, b: np.ndarray) -> float:
+        """Root mean square distance in pixels between the region's corners under two homographies."""
+        return float(np.sqrt(((homography.apply(a, self._box) - homography.apply(b, self._box)) ** 2).sum(1).mean()))
 
     def _remember(self, found: Alignment) -> None:
         tiles = found.tiles
@@ -249,22 +264,16 @@ def quad_of_box(box: tuple[int, int, int, int]) -> np.ndarray:
     return np.array([[x0, y0], [x1, y0], [x1, y1], [x0, y1]], np.float64)
 
 
-def expected_error(found: Alignment, reference: Reference, points: np.ndarray, kind: np.ndarray) -> float:
+def expected_error(information: np.ndarray, matrix: np.ndarray, reference: Reference, points: np.ndarray, kind: np.ndarray) -> float:
     """Root mean square expected error in pixels at `points` (N, 2), from the covariance of the fit's parameters."""
-    k = kind @ found.normal @ kind.T
+    k = kind @ information @ kind.T
     try:
-        covariance = kind.T @ np.linalg.inv(k + 1e-9 * np.eye(len(k))) @ kind * _CORRELATION
+        covariance = kind.T @ np.linalg.inv(k + 1e-9 * np.eye(len(k))) @ kind * CORRELATION
     except np.linalg.LinAlgError:
         return np.inf
-    local = homography.apply(reference.to_unit, points)
-    spread = homography.jacobian(found.matrix @ np.linalg.inv(reference.to_unit), local)
-    u, v = local.T
-    zero, one = np.zeros_like(u), np.ones_like(u)
-    moves = np.stack([np.column_stack([u, v, one, zero, zero, zero, -u * u, -u * v]),
-                      np.column_stack([zero, zero, zero, u, v, one, -u * v, -v * v])], axis=1)
-    j = spread @ moves
+    j = corner_moves(matrix, reference.to_unit, points)
     variance = np.einsum("nij,jk,nik->n", j, covariance, j)
-    return float(np.sqrt(max(variance.mean(), 0.0)))
+    return float(np.sqrt(max(variance.mean(), 0.0) + _FLOOR ** 2))
 
 
 def _score(found: Alignment) -> float:

@@ -1,0 +1,78 @@
+"""Small made pictures and shots with known truth, for tests."""
+
+from pathlib import Path
+
+import cv2
+import numpy as np
+from skimage import data as pictures
+
+from wertis.core.geometry import homography
+from wertis.core.geometry.conventions import homography_to_centred
+
+SIZE = (480, 320)
+
+
+def texture(name: str = "coffee", size: tuple[int, int] = (300, 220)) -> np.ndarray:
+    """One of scikit-image's pictures as RGB uint8."""
+    return cv2.resize(getattr(pictures, name)(), size, interpolation=cv2.INTER_AREA)
+
+
+class PlaneShot:
+    """A textured plane over a background, moved by a smooth random camera; `frames` (h, w, 3) uint8 and `corners` per frame.
+
+    Parameters
+    ----------
+    passer : part of the picture's width that a striped block hides as it goes across.
+    exposure : amount by which the light breathes.
+    absent : frame indices on which the plane is not there at all.
+    """
+
+    def __init__(self, n: int = 12, motion: float = 1.0, passer: float = 0.0, exposure: float = 0.0, noise: float = 2.0,
+                 absent: tuple[int, ...] = (), seed: int = 3, shift_only: bool = False) -> None:
+        rng = np.random.default_rng(seed)
+        w, h = SIZE
+        art = texture()
+        th, tw = art.shape[:2]
+        back = cv2.GaussianBlur(cv2.resize(pictures.brick(), SIZE), (0, 0), 2)[..., None].repeat(3, 2) * 0.6
+        quad0 = np.array([[90.0, 60], [390, 60], [390, 280], [90, 280]])
+        t = np.linspace(0, 1, n)
+        drift = [motion * rng.normal(0, 26, 2) if shift_only else motion * rng.normal(0, 22, (4, 2)) for _ in range(2)]
+        self.frames, self.corners = [], []
+        self.mask_of_passer = []
+        whole = np.array([[0.0, 0], [tw, 0], [tw, th], [0, th]])
+        for i in range(n):
+            quad = quad0 + drift[0] * np.sin(1.4 * t[i]) + drift[1] * (1 - np.cos(2.0 * t[i]))
+            onto = homography_to_centred(homography.from_points(whole, quad))
+            frame = back.copy()
+            if i not in absent:
+                big = np.diag([2.0, 2, 1])
+                big[:2, 2] = 0.5
+                layer = np.dstack([art.astype(np.float32), np.full((th, tw), 255, np.float32)])
+                layer = cv2.resize(cv2.warpPerspective(layer, big @ onto, (2 * w, 2 * h), flags=cv2.INTER_LINEAR), SIZE, interpolation=cv2.INTER_AREA)
+                a = layer[..., 3:] / 255
+                frame = frame * (1 - a) + layer[..., :3]
+            hidden = np.zeros((h, w), bool)
+            if passer:
+                x0 = int(-passer * w + (1 + passer) * w * t[i])
+                stripes = ((np.arange(w) // 7) % 2 * 220)[None, :, None].repeat(h, 0).repeat(3, 2)
+                a, b = max(0, x0), min(w, x0 + int(passer * w))
+                if b > a:
+                    frame[40:300, a:b] = stripes[40:300, a - x0:b - x0]
+                    hidden[40:300, a:b] = True
+            frame = frame * (1 + exposure * np.sin(5 * t[i])) + rng.normal(0, noise, frame.shape)
+            self.frames.append(np.clip(frame, 0, 255).astype(np.uint8))
+            self.corners.append(quad.copy())
+            self.mask_of_passer.append(hidden)
+        inner = np.array([[.07, .07], [.93, .07], [.93, .93], [.07, .93]])
+        self.region = homography.apply(homography.from_unit_square(self.corners[0]), inner)
+
+    def truth(self, i: int) -> np.ndarray:
+        """Where the region's corners are on a frame."""
+        return homography.apply(homography.from_points(self.corners[0], self.corners[i]), self.region)
+
+    def write(self, folder: Path, first: int = 1001, suffix: str = ".png") -> Path:
+        """Write the frames as a sequence."""
+        folder.mkdir(parents=True, exist_ok=True)
+        for i, frame in enumerate(self.frames):
+            cv2.imwrite(str(folder / f"plate.{first + i:04d}{suffix}"), frame[..., ::-1], [cv2.IMWRITE_PNG_COMPRESSION, 1])
+        return folder

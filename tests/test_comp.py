@@ -1,0 +1,127 @@
+"""Laying artwork on a quad: against a reference library, edges, small scale, proportions, untouched pixels."""
+
+import unittest
+
+import numpy as np
+from skimage.transform import ProjectiveTransform, warp
+
+from tests.scenes import texture
+from wertis.core.comp import artwork, warp as laying
+from wertis.core.comp.fit import artwork_quad
+from wertis.core.comp.picture import Compositor, surface_proportions
+from wertis.core.geometry import quad
+from wertis.core.geometry.quad import signed_area
+from wertis.core.shot.document import Artwork, Placement, PlateRef, Region, Shot, Track
+from wertis.core.shot.edits import as_points
+
+SIZE = (320, 240)
+QUAD = np.array([[40.0, 30], [280, 44], [262, 210], [52, 190]])
+
+
+def full(laid: laying.Laid) -> np.ndarray:
+    """A laid picture in its whole target."""
+    out = np.zeros((SIZE[1], SIZE[0], 4), np.float32)
+    h, w = laid.pixels.shape[:2]
+    out[laid.top:laid.top + h, laid.left:laid.left + w] = laid.pixels
+    return out
+
+
+class LayTest(unittest.TestCase):
+    def test_inside_is_where_a_reference_library_puts_it(self) -> None:
+        art = artwork.from_picture(texture(size=(260, 190)))
+        laid = laying.lay(laying.Reductions(art), QUAD, SIZE, samples=2)
+        assert laid is not None
+        h, w = art.shape[:2]
+        # scikit-image puts the first pixel's centre at 0
+        t = ProjectiveTransform.from_estimate(np.array([[0.0, 0], [w, 0], [w, h], [0, h]]) - 0.5, QUAD - 0.5)
+        theirs = warp(art.astype(np.float64), t.inverse, output_shape=(SIZE[1], SIZE[0]), order=1)
+        inner = full(laid)[..., 3] > 0.999
+        difference = np.abs(full(laid)[..., :3] - theirs[..., :3]).mean(2)[inner]
+        self.assertGreater(inner.sum(), 30000)
+        self.assertLess(difference.mean(), 0.012)
+        shifted = np.abs(full(laid)[..., :3] - np.roll(theirs[..., :3], 1, 1)).mean(2)[inner]
+        self.assertLess(difference.mean(), 0.4 * shifted.mean())
+
+    def test_coverage_adds_up_to_the_area(self) -> None:
+        rng = np.random.default_rng(2)
+        for _ in range(20):
+            q = QUAD + rng.uniform(-15, 15, (4, 2))
+            covered = laying.coverage(q, SIZE).sum()
+            self.assertAlmostEqual(covered / abs(signed_area(q)), 1.0, delta=0.002)
+
+    def test_edges_have_no_steps(self) -> None:
+        q = np.array([[50.0, 50], [250, 57], [250, 157], [50, 150]])
+        alpha = laying.coverage(q, SIZE)
+        top = alpha[45:65, 60:240].sum(0)  # the covered height under a slanted side must fall evenly
+        self.assertLess(np.abs(np.diff(top) + 7 / 200).max(), 0.02)
+
+    def test_no_shimmer_when_small(self) -> None:
+        # a fine checker laid small must be an even grey wherever it falls
+        art = laying.Reductions(artwork.checker(1.0, cells=64))
+        levels = []
+        for k in range(12):
+            q = np.array([[100.0, 80], [140, 80], [140, 120], [100, 120]]) + k * 0.137
+            laid = laying.lay(art, q, SIZE)
+            assert laid is not None
+            inner = laid.pixels[6:-6, 6:-6, 0]
+            levels.append(inner.mean())
+            self.assertLess(inner.std(), 0.04)
+        self.assertLess(np.ptp(levels), 0.01)
+
+    def test_folded_or_outside_gives_nothing(self) -> None:
+        art = laying.Reductions(artwork.grid(1.0))
+        self.assertIsNone(laying.lay(art, QUAD[[0, 2, 1, 3]], SIZE))
+        self.assertIsNone(laying.lay(art, QUAD + 5000, SIZE))
+
+
+class FitTest(unittest.TestCase):
+    RECT = np.array([[10.0, 10], [210, 10], [210, 110], [10, 110]])
+
+    def test_fit_and_fill_keep_the_artworks_proportions(self) -> None:
+        for fit, expected in (("fit", (100, 100)), ("fill", (200, 200))):
+            q = artwork_quad(self.RECT, 2.0, 1.0, fit)
+            np.testing.assert_allclose(q[2] - q[0], expected)
+        np.testing.assert_allclose(artwork_quad(self.RECT, 2.0, 1.0, "stretch"), self.RECT)
+
+
+class CompositorTest(unittest.TestCase):
+    def setUp(self) -> None:
+        self.plate = np.random.default_rng(4).integers(0, 256, (240, 320, 3), dtype=np.uint8)
+        self.track = Track(region=Region(frame=1, points=as_points(QUAD)))
+        self.shot = Shot(plate=PlateRef(path="x", first=1, last=2, size=SIZE), range=(1, 2))
+
+    def shown(self, **changes: object) -> Shot:
+        placement = Placement(frame=1, quad=as_points(QUAD), **changes)  # type: ignore[arg-type]
+        return self.shot.with_track(self.track.but(placements=(placement,)))
+
+    def test_pixels_outside_are_the_plates_bit_for_bit(self) -> None:
+        out = Compositor().comp(self.shown(artwork=Artwork(kind="checker")), self.plate, 1)
+        far = laying.coverage(QUAD, SIZE) == 0
+        np.testing.assert_array_equal(out[far], self.plate[far])
+        self.assertFalse(np.array_equal(out[~far], self.plate[~far]))
+        self.assertEqual(out.dtype, np.uint8)
+
+    def test_unknown_frame_leaves_the_plate_alone(self) -> None:
+        self.assertIs(Compositor().comp(self.shown(), self.plate, 2), self.plate)
+
+    def test_no_opacity_changes_nothing(self) -> None:
+        out = Compositor().comp(self.shown(artwork=Artwork(kind="checker"), opacity=0.0), self.plate, 1)
+        np.testing.assert_array_equal(out, self.plate)
+
+    def test_comp_is_the_graphic_over_the_plate(self) -> None:
+        shot = self.shown(artwork=Artwork(kind="checker"))
+        graphic = Compositor().graphic(shot, 1, SIZE)
+        expected = graphic[..., :3] + (self.plate / 255.0) * (1 - graphic[..., 3:])
+        out = Compositor().comp(shot, self.plate, 1) / 255.0
+        self.assertLess(np.abs(out - expected).max(), 1.1 / 255)
+
+    def test_given_proportions_overrule(self) -> None:
+        p = Placement(frame=1, quad=as_points(QUAD), ratio=2.5)
+        self.assertEqual(surface_proportions(p, SIZE), (2.5, "given"))
+        flat = Placement(frame=1, quad=((10, 10), (110, 10), (110, 60), (10, 60)))
+        self.assertEqual(surface_proportions(flat, SIZE), (2.0, "flat"))
+        self.assertTrue(quad.is_convex(flat.array))
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,122 @@
+"""The planar tracker on small shots whose motion is known."""
+
+import threading
+import unittest
+
+import numpy as np
+
+from tests.scenes import SIZE, PlaneShot
+from wertis.core.errors import RegionError
+from wertis.core.geometry import homography, polygon
+from wertis.core.geometry.motion import Fix
+from wertis.core.plate.base import luma
+from wertis.core.track.planar import PlanarTracker
+
+
+def track(shot: PlaneShot, kind: str = "perspective") -> list[Fix]:
+    """Answers for the frames after the first."""
+    tracker = PlanarTracker(luma(shot.frames[0]), polygon.fill(shot.region, SIZE), shot.region, kind)
+    return [tracker.feed(luma(f)) for f in shot.frames[1:]]
+
+
+def errors(shot: PlaneShot, fixes: list[Fix]) -> np.ndarray:
+    """Mean corner error per frame; inf where lost."""
+    return np.array([np.linalg.norm(homography.apply(f.matrix, shot.region) - shot.truth(i), axis=1).mean() if f.matrix is not None else np.inf
+                     for i, f in enumerate(fixes, 1)])
+
+
+class PlanarTrackerTest(unittest.TestCase):
+    def test_clean_shot_within_a_twentieth_of_a_pixel(self) -> None:
+        shot = PlaneShot()
+        e = errors(shot, track(shot))
+        self.assertLess(np.sqrt((e ** 2).mean()), 0.05)
+
+    def test_a_passer_that_hides_six_tenths_does_not_drag_it(self) -> None:
+        shot = PlaneShot(n=20, passer=0.33)
+        fixes = track(shot)
+        e = errors(shot, fixes)
+        self.assertLess(np.median(e), 0.1)
+        self.assertLess(e.max(), 1.0)
+        self.assertTrue((e <= 2 * np.array([f.error for f in fixes])).mean() > 0.85)
+        self.assertLess(min(f.seen for f in fixes), 0.8)
+
+    def test_breathing_light_is_not_motion(self) -> None:
+        shot = PlaneShot(exposure=0.35)
+        self.assertLess(errors(shot, track(shot)).max(), 0.1)
+
+    def test_error_does_not_add_up(self) -> None:
+        shot = PlaneShot(n=40)
+        e = errors(shot, track(shot))
+        self.assertLess(e[-10:].mean(), 0.06)
+
+    def test_lost_is_said_and_found_again(self) -> None:
+        shot = PlaneShot(n=14, absent=(5, 6, 7))
+        fixes = track(shot)
+        for i in (5, 6, 7):
+            self.assertIsNone(fixes[i - 1].matrix, f"frame {i} has no surface")
+            self.assertTrue(fixes[i - 1].reason)
+        back = errors(shot, fixes)[7:]
+        self.assertLess(back.max(), 0.15)
+
+    def test_expected_error_is_honest(self) -> None:
+        shot = PlaneShot(n=24, noise=5)
+        fixes = track(shot)
+        e = errors(shot, fixes)
+        stated = np.array([f.error for f in fixes])
+        self.assertGreaterEqual((e <= 2 * stated).mean(), 0.9)
+        self.assertLess(stated.max(), 0.5)
+
+    def test_a_shift_stays_a_shift(self) -> None:
+        shot = PlaneShot(shift_only=True)
+        for fix in track(shot, "shift"):
+            assert fix.matrix is not None
+            np.testing.assert_allclose(fix.matrix[:2, :2], np.eye(2), atol=1e-9)
+        self.assertLess(errors(shot, track(shot, "shift")).max(), 0.05)
+
+    def test_kinds_keep_their_group(self) -> None:
+        shot = PlaneShot(motion=0.4)
+        for fix in track(shot, "similarity"):
+            assert fix.matrix is not None
+            a, b, c, d = fix.matrix[:2, :2].ravel()
+            self.assertAlmostEqual(a, d, places=9)
+            self.assertAlmostEqual(b, -c, places=9)
+        for fix in track(shot, "affine"):
+            assert fix.matrix is not None
+            np.testing.assert_allclose(fix.matrix[2], [0, 0, 1], atol=1e-12)
+
+    def test_a_plain_region_is_refused(self) -> None:
+        flat = np.full((SIZE[1], SIZE[0]), 120, np.uint8)
+        region = np.array([[50.0, 50], [200, 50], [200, 200], [50, 200]])
+        with self.assertRaisesRegex(RegionError, "texture"):
+            PlanarTracker(flat, polygon.fill(region, SIZE), region)
+
+    def test_an_unknown_kind_is_refused(self) -> None:
+        with self.assertRaisesRegex(RegionError, "kind of motion"):
+            track(PlaneShot(n=2), "wobble")
+
+
+class RunTest(unittest.TestCase):
+    def test_stop_ends_it_and_keeps_what_was_yielded(self) -> None:
+        from wertis.core.plate.base import Plate
+        from wertis.core.track.run import track_plane
+
+        shot = PlaneShot(n=8)
+
+        class Memory(Plate):
+            path, first, last, size, fps = None, 0, 7, SIZE, 24.0  # type: ignore[assignment]
+            gaps = frozenset()  # type: ignore[assignment]
+
+            def read(self, frame: int) -> np.ndarray:
+                return shot.frames[frame]
+
+        stop = threading.Event()
+        got = []
+        for frame, _ in track_plane(Memory(), shot.region, 0, range(1, 8), stop=stop):
+            got.append(frame)
+            if frame == 3:
+                stop.set()
+        self.assertEqual(got, [1, 2, 3])
+
+
+if __name__ == "__main__":
+    unittest.main()
