@@ -6,7 +6,8 @@ import numpy as np
 from skimage.transform import ProjectiveTransform, warp
 
 from tests.scenes import texture
-from wertis.core.comp import artwork, warp as laying
+from wertis.core.comp import artwork
+from wertis.core.comp import warp as laying
 from wertis.core.comp.fit import artwork_quad
 from wertis.core.comp.picture import Compositor, surface_proportions
 from wertis.core.geometry import quad

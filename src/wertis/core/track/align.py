@@ -36,6 +36,8 @@ class Alignment:
     noise : residual variance that is usual for a tile without contrast, in luma squared.
     normal : (8, 8) information matrix of the small motion's parameters (unit coordinates).
     gain : the surface's contrast over the reference's.
+    steps : how many steps were taken.
+    extent : standard deviation of the blur beyond the reference's, in the level's pixels; 0 where it was not fitted.
     """
 
     tiles: TileSet
@@ -48,11 +50,13 @@ class Alignment:
     normal: np.ndarray
     gain: float
     steps: int
+    extent: float = 0.0
 
 
 def align(reference: Reference, tiles: TileSet, chosen: np.ndarray, picture: np.ndarray, level: int, matrix: np.ndarray,
           kind: np.ndarray, trust: np.ndarray, steps: int, tolerance: float, white: float = 1e9,
-          interpolation: int = cv2.INTER_LINEAR, rough: float = 0.0) -> Alignment:
+          interpolation: int = cv2.INTER_LINEAR, rough: float = 0.0,
+          smear: bool = False) -> Alignment:
     """Improve `matrix` so that the chosen tiles match `picture` (a pyramid level).
 
     Parameters
@@ -63,6 +67,7 @@ def align(reference: Reference, tiles: TileSet, chosen: np.ndarray, picture: np.
     tolerance : stop when no point of the region moves further than this, in level-0 pixels of the reference.
     rough : part of a tile's contrast that counts as noise on the first step; large while the place is still unsure, so
         that the tiles with most to say are not taken for hidden.
+    smear : fit the moments of a blur beside the motion; the tiles must have their `smear` columns.
     white : luma from which a pixel is taken to be clipped and left out.
     """
     x, y = tiles.x[chosen], tiles.y[chosen]
@@ -74,6 +79,8 @@ def align(reference: Reference, tiles: TileSet, chosen: np.ndarray, picture: np.
     unit = reference.to_unit
     back = np.linalg.inv(unit)
     flat_steer = steer.reshape(n * pixels, 8)
+    blur = tiles.smear[chosen].reshape(n * pixels, -1) if smear and tiles.smear is not None else None
+    smeared = np.zeros(0 if blur is None else blur.shape[1], np.float32)
     weights = inside * np.maximum(trust, 0.02)[:, None].astype(np.float32)
     gain = 1.0
     m = matrix
@@ -99,6 +106,9 @@ def align(reference: Reference, tiles: TileSet, chosen: np.ndarray, picture: np.
         rest = seen - (basis @ light[..., None])[..., 0]
         gain = float(np.clip(_weighted_quantile(own, energy * trust + 1e-6, 0.5), 0.05, 20.0))
         rest *= 1 / np.maximum(own, 0.3 * gain)[:, None]
+        raw = rest
+        if blur is not None:
+            rest = raw - (blur @ smeared).reshape(n, pixels)
         variance = (rest ** 2 * lit).sum(1) / np.maximum(lit.sum(1), 1)
         usual = PLAIN + max(_TEXTURE_SHARE, rough * 0.5 ** step) * energy
         ratio = variance / usual
@@ -117,7 +127,9 @@ def align(reference: Reference, tiles: TileSet, chosen: np.ndarray, picture: np.
         normal = (weighted.T @ flat_steer).astype(np.float64)
         if step >= steps:
             break
-        pull_down = (weighted.T @ rest.reshape(-1, 1))[:, 0]
+        pull_down = (weighted.T @ raw.reshape(-1, 1))[:, 0]
+        if blur is not None:
+            normal, pull_down, smeared = _aside_from_blur(normal, pull_down, weighted, blur, w, raw, kind)
         k = kind @ normal @ kind.T
         damp = 1e-6 * np.trace(k) / len(k) + 1e-9
         delta = kind.T @ np.linalg.solve(k + damp * np.eye(len(k)), kind @ pull_down.astype(np.float64))
@@ -133,7 +145,31 @@ def align(reference: Reference, tiles: TileSet, chosen: np.ndarray, picture: np.
             steps = step  # one last pass, for the weights at the final place
     likeness = np.clip(1 - variance / np.maximum(energy + variance, 1e-6), 0, 1)
     likeness[odd] = 0
-    return Alignment(tiles, m, chosen, misfit, likeness, weights, float(scale * PLAIN), normal, gain, step)
+    settled = _scale(variance / (PLAIN + _TEXTURE_SHARE * energy), trust, info)
+    return Alignment(tiles, m, chosen, misfit, likeness, weights, settled * PLAIN, normal, gain, step,
+                     0.0 if blur is None else _extent(smeared))
+
+
+def _extent(smeared: np.ndarray) -> float:
+    """Standard deviation, in the level's pixels, of the blur along its longest direction, more or less than the reference's own."""
+    xx, xy, yy = 2 * float(smeared[0]), float(smeared[1]), 2 * float(smeared[2])
+    half = np.hypot((xx - yy) / 2, xy)
+    return float(np.sqrt(max(abs((xx + yy) / 2 + half), abs((xx + yy) / 2 - half))))
+
+
+def _aside_from_blur(normal: np.ndarray, pull: np.ndarray, weighted: np.ndarray, blur: np.ndarray, w: np.ndarray, rest: np.ndarray,
+                     kind: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Normal matrix and pull of the motion with the blur's moments eliminated (Schur complement), and those moments."""
+    cross = (weighted.T @ blur).astype(np.float64)
+    own = ((blur * w).T @ blur).astype(np.float64)
+    own += np.eye(len(own)) * (np.trace(own) / len(own) * 1e-4 + 1e-6)
+    right = ((blur * w).T @ rest.reshape(-1, 1))[:, 0].astype(np.float64)
+    inverse = np.linalg.inv(own)
+    normal = normal - cross @ inverse @ cross.T
+    pull = pull - cross @ inverse @ right
+    k = kind @ normal @ kind.T
+    motion = kind.T @ np.linalg.solve(k + 1e-9 * np.eye(len(k)), kind @ pull)
+    return normal, pull, (inverse @ (right - cross.T @ motion)).astype(np.float32)
 
 
 def corner_moves(matrix: np.ndarray, unit: np.ndarray, points: np.ndarray) -> np.ndarray:

@@ -20,8 +20,10 @@ from wertis.core.track.kinds import KINDS
 from wertis.core.track.pyramid import Pyramid
 from wertis.core.track.reference import Reference, TileSet, choose, visible_tiles
 
-_FINEST = 0
-_ROUGH = 0.3
+_ROUGH = 0.3  # see align; the place is unsure at first at every level
+_FINE = 0.01  # pixels; a step shorter than this ends the alignment at the finest level
+_BLUR_GAIN = 0.8  # the residual must fall to this part of itself for a change of sharpness to be believed
+_LONG_BLUR = 3.2  # pixels, standard deviation: longer blur is fitted at half the resolution
 _STEPS = {0: 5, 1: 5, 2: 6, 3: 8, 4: 10, 5: 10}
 _TILES = {0: 90, 1: 70, 2: 90, 3: 120, 4: 150, 5: 150}
 _ACCEPTED = 6.0     # a tile whose misfit is below this many times the usual counts as seen
@@ -136,38 +138,54 @@ class PlanarTracker:
 
     def _finish(self, pyramid: Pyramid, found: Alignment, top: int, guesses: list[np.ndarray] | None = None) -> Alignment | None:
         """The levels below `top`, down to the finest that both pictures show."""
-        for level in range(top - 1, _FINEST - 1, -1):
-            if self._scale(found.matrix) < 0.7 and level == 0:
+        for level in range(top - 1, -1, -1):
+            if level == 0 and self._scale(found.matrix) < 0.7:
                 break
             start = found.matrix
             if level == min(1, top - 1) and guesses:
                 # fine lines are lost at coarse levels, whose answer can then be worse than the guess it began with
                 start = min([start, *guesses], key=lambda m: self._score_at(level, pyramid, m))
-            tried = self._level(level, pyramid, start, _STEPS[level], tolerance=0.01 if level == 0 else 0.05,
+            tried = self._level(level, pyramid, start, _STEPS[level], tolerance=_FINE if level == 0 else 0.05,
                                 rough=_ROUGH)
             if tried is None or not _plausible(tried.matrix, self._box):
                 return found if level < top - 1 else None
             found = tried
+        return self._through_blur(pyramid, found)
+
+    def _through_blur(self, pyramid: Pyramid, found: Alignment) -> Alignment:
+        """Align once more with the change of sharpness as an unknown, if that explains the picture clearly better.
+
+        A blur whose ends are unlike (a hand's jerk) moves an edge's middle; its moments, fitted beside the motion, take that away.
+        They describe it only as far as it is short beside the details, so a long one is fitted at half the resolution.
+        """
+        for level in (0, 1):
+            tried = self._level(level, pyramid, found.matrix, _STEPS[level], tolerance=_FINE, rough=_ROUGH, smear=True)
+            if tried is None or not _plausible(tried.matrix, self._box) or (level == 0 and tried.noise > _BLUR_GAIN * found.noise):
+                break
+            found = tried
+            if found.extent < _LONG_BLUR:
+                break
         return found
 
     def _level(self, level: int, pyramid: Pyramid, matrix: np.ndarray, steps: int, tolerance: float = 0.1,
-               rough: float = 0.0) -> Alignment | None:
+               rough: float = 0.0, smear: bool = False) -> Alignment | None:
         """Align at one level of the reference; None when too little of the surface is in the picture."""
-        tiles = self.reference.tiles(level)
+        tiles = self.reference.tiles_with_smear(level) if smear else self.reference.tiles(level)
         if not len(tiles):
             return None
+        limit = _TILES[level]
         visible = visible_tiles(tiles, matrix, pyramid.size)
         trust = self._trust_on(tiles)
-        chosen = choose(tiles, visible & (trust > 0.3), _TILES[level])
+        chosen = choose(tiles, visible & (trust > 0.3), limit)
         if len(chosen) < 4:
-            chosen = choose(tiles, visible, _TILES[level])
+            chosen = choose(tiles, visible, limit)
         if len(chosen) < 2:
             return None
         scale = self._scale(matrix)
         at = max(0, level + round(np.log2(max(scale, 1e-3))))
         try:
             return align(self.reference, tiles, chosen, pyramid[at], at, matrix, self._kind, trust[chosen], steps, tolerance,
-                         white=253.0, rough=rough)
+                         white=253.0, rough=rough, smear=smear)
         except np.linalg.LinAlgError:
             return None
 

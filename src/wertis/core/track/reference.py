@@ -13,6 +13,7 @@ from wertis.core.track.pyramid import Pyramid
 LARGE_TILE = (32, 2)
 TILE = (16, 1)
 SMALL_TILE = (8, 1)
+_ORDERS = (2, 3, 4, 5)  # moments of a blur that are fitted, by the luma's derivatives of the same order
 _ENOUGH = 24  # tiles of a size below which smaller ones are taken
 GAIN_PRIOR = 0.25  # expected spread of a tile's own gain round the surface's
 PLAIN = 1.5 ** 2   # luma variance that counts as no texture, on a scale of 0..255
@@ -33,6 +34,8 @@ class TileSet:
     energy : (K,) luma variance in each tile that light cannot explain.
     centre : (K, 2) tile middles at level 0.
     information : (K,) squared gradient sum, for choosing tiles.
+    bucket : (K,) which of 36 parts of the region each tile lies in.
+    smear : (K, P, 18) float32: change of the reference's luma by the moments of a blur (see `tiles_with_smear`); None until asked for.
     """
 
     level: int
@@ -46,6 +49,7 @@ class TileSet:
     centre: np.ndarray
     information: np.ndarray
     bucket: np.ndarray = field(default_factory=lambda: np.zeros(0, int))
+    smear: np.ndarray | None = None
 
     def __len__(self) -> int:
         return len(self.energy)
@@ -88,6 +92,13 @@ class Reference:
                     break
             self._tiles[level] = made
         return self._tiles[level]
+
+    def tiles_with_smear(self, level: int) -> TileSet:
+        """The tiles with their `smear` columns, made on first use."""
+        tiles = self.tiles(level)
+        if tiles.smear is None:
+            tiles.smear = _smear(self.pyramid[level], tiles)
+        return tiles
 
 
 def _make_tiles(reference: Reference, level: int, mask: np.ndarray, tile: int, stride: int) -> TileSet:
@@ -137,14 +148,44 @@ def _make_tiles(reference: Reference, level: int, mask: np.ndarray, tile: int, s
     only_light = np.linalg.solve(gram[:, :3, :3], shading.transpose(0, 2, 1) @ basis[..., 3:])
     energy = (((basis[..., 3:] - basis[..., :3] @ only_light)[..., 0] * ins) ** 2).sum(1) / np.maximum(weight[:, 0], 1)
     information = ((gx[cy, cx] ** 2 + gy[cy, cx] ** 2) * ins).sum(1)
-    gram[:, 3, 3] += pixels * PLAIN
-    steer -= (basis @ np.linalg.solve(gram, masked.transpose(0, 2, 1) @ steer)) * ins[..., None]
+    steer = _without_light(steer, basis, ins)
     centre = np.column_stack([px.mean(1), py.mean(1)]) * scale
     grid = np.floor((centre - [reference.box[0], reference.box[1]])
                     / np.maximum([(reference.box[2] - reference.box[0]) / 6, (reference.box[3] - reference.box[1]) / 6], 1))
     bucket = np.clip(grid, 0, 5).astype(int) @ np.array([1, 6])
     return TileSet(level, tile, (px * scale).astype(np.float32), (py * scale).astype(np.float32), basis, steer, ins,
                    energy, centre, information, bucket)
+
+
+def _smear(image: np.ndarray, tiles: TileSet) -> np.ndarray:
+    """(K, P, 18) the luma's derivatives of second to fifth order, with what light could explain projected out.
+
+    A picture convolved with a short kernel is its Taylor series: each derivative times the kernel's moment of that order. Left out,
+    the odd ones pass for motion.
+    """
+    def d(order_x: int, order_y: int) -> np.ndarray:
+        out = image
+        for _ in range(order_x):
+            out = cv2.Scharr(out, cv2.CV_32F, 1, 0, scale=1 / 32)
+        for _ in range(order_y):
+            out = cv2.Scharr(out, cv2.CV_32F, 0, 1, scale=1 / 32)
+        return out
+
+    scale = 2 ** tiles.level
+    h, w = image.shape
+    px = np.clip(np.rint(tiles.x / scale).astype(int), 0, w - 1)
+    py = np.clip(np.rint(tiles.y / scale).astype(int), 0, h - 1)
+    orders = [(k - j, j) for k in _ORDERS for j in range(k + 1)]
+    columns = np.stack([d(a, b)[py, px] for a, b in orders], axis=-1) * tiles.inside[..., None]
+    return _without_light(columns, tiles.basis, tiles.inside)
+
+
+def _without_light(columns: np.ndarray, basis: np.ndarray, inside: np.ndarray) -> np.ndarray:
+    """Columns (K, P, m) less what the tiles' light could explain of them."""
+    masked = basis * inside[..., None]
+    gram = masked.transpose(0, 2, 1) @ basis + 1e-3 * np.eye(4, dtype=np.float32)
+    gram[:, 3, 3] += basis.shape[1] * PLAIN
+    return columns - (basis @ np.linalg.solve(gram, masked.transpose(0, 2, 1) @ columns)) * inside[..., None]
 
 
 def _sampled(tile: int, stride: int) -> tuple[np.ndarray, np.ndarray]:
