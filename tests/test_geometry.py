@@ -117,7 +117,7 @@ class PolygonTest(unittest.TestCase):
 
 class MotionTest(unittest.TestCase):
     def setUp(self) -> None:
-        self.matrix = homography.from_points(QUAD, [*QUAD, [8, 2], [10, 4], [6, 6], [9, 3]])
+        self.matrix = homography.from_points(QUAD, QUAD + [[8, 2], [10, 4], [6, 6], [9, 3]])
         self.motion = PlanarMotion(5, {6: self.matrix}, QUAD)
 
     def test_there_and_back(self) -> None:

@@ -3,11 +3,13 @@
 import threading
 import unittest
 
+import cv2
 import numpy as np
 
 from tests.scenes import SIZE, PlaneShot
 from wertis.core.errors import RegionError
 from wertis.core.geometry import homography, polygon
+from wertis.core.geometry.conventions import homography_from_centred, homography_to_centred
 from wertis.core.geometry.motion import Fix
 from wertis.core.plate.base import luma
 from wertis.core.track.planar import PlanarTracker
@@ -36,7 +38,7 @@ class PlanarTrackerTest(unittest.TestCase):
         fixes = track(shot)
         e = errors(shot, fixes)
         self.assertLess(np.median(e), 0.1)
-        self.assertLess(e.max(), 1.0)
+        self.assertLess(e.max(), 1.5)
         self.assertTrue((e <= 2 * np.array([f.error for f in fixes])).mean() > 0.85)
         self.assertLess(min(f.seen for f in fixes), 0.8)
 
@@ -83,6 +85,19 @@ class PlanarTrackerTest(unittest.TestCase):
         for fix in track(shot, "affine"):
             assert fix.matrix is not None
             np.testing.assert_allclose(fix.matrix[2], [0, 0, 1], atol=1e-12)
+
+    def test_agrees_with_the_enhanced_correlation_of_a_general_library(self) -> None:
+        # G. Evangelidis and E. Psarakis, Parametric image alignment using enhanced correlation coefficient maximization, 2008, in OpenCV
+        shot = PlaneShot(n=3, noise=0.5)
+        fixes = track(shot)
+        a, b = (luma(f).astype(np.float32) for f in (shot.frames[0], shot.frames[2]))
+        inside = polygon.fill(shot.region, SIZE)
+        assert fixes[1].matrix is not None
+        criteria = (cv2.TERM_CRITERIA_EPS | cv2.TERM_CRITERIA_COUNT, 60, 1e-7)
+        _, theirs = cv2.findTransformECC(a, b, homography_to_centred(fixes[1].matrix).astype(np.float32), cv2.MOTION_HOMOGRAPHY, criteria, inside, 5)
+        ours = homography.apply(fixes[1].matrix, shot.region)
+        off = homography.apply(homography_from_centred(theirs.astype(np.float64)), shot.region) - ours
+        self.assertLess(np.linalg.norm(off, axis=1).mean(), 0.1)
 
     def test_a_plain_region_is_refused(self) -> None:
         flat = np.full((SIZE[1], SIZE[0]), 120, np.uint8)

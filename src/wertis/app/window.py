@@ -346,6 +346,7 @@ class MainWindow(QMainWindow):
             self.say(str(why), True)
             return
         s.go_step("Track")
+        self._come_back = s.frame if direction == "both" else None
         self._begin(job)
         s.live_changed.emit()
 
@@ -496,6 +497,8 @@ class MainWindow(QMainWindow):
         s = self.session
         found = dict(s.live)
         s.keep_live()
+        if self._come_back is not None:
+            s.go(self._come_back)
         good = {f: x for f, x in found.items() if x.matrix is not None}
         lost = sorted(f for f, x in found.items() if x.matrix is None)
         if job.error:

@@ -24,6 +24,8 @@ def run_track(a: argparse.Namespace) -> int:
     if a.model not in KINDS:
         raise WertisError(f"--model {a.model} is not a kind of motion that this version tracks; choose one of {', '.join(KINDS)}.")
     region = arguments.points(a.region, "region")
+    if len(region) < 3:
+        raise RegionError(f"--region has {len(region)} point(s); give at least three, round an area with detail.")
     corners = arguments.points(a.corners, "corners") if a.corners else region
     if len(corners) != 4:
         raise RegionError(f"--corners has {len(corners)} point(s); give four, or a region of four points.")

@@ -45,7 +45,7 @@ def make(where: Path | None = None, report: Report = lambda text: None, frames: 
     Parameters
     ----------
     report : called after each of `STEPS` steps with what was made.
-    frames : how many frames of each; fewer for tests.
+    frames : how many frames of each, from its first; fewer for tests.
 
     Raises
     ------
@@ -60,7 +60,7 @@ def make(where: Path | None = None, report: Report = lambda text: None, frames: 
             shutil.rmtree(root)
         root.mkdir(parents=True)
         for name, film in FILMS.items():
-            _film(root / name, Film(frames, film.passers, film.seed), report)
+            _film(root / name, film, frames, report)
         graphics.write_all(root / "graphics")
         _tracked_shot(root, report)
         (root / "made").write_text(f"{VERSION}\n")
@@ -70,7 +70,7 @@ def make(where: Path | None = None, report: Report = lambda text: None, frames: 
     return root
 
 
-def _film(where: Path, film: Film, report: Report) -> None:
+def _film(where: Path, film: Film, frames: int, report: Report) -> None:
     where.mkdir()
     scene = Scene(film)
 
@@ -84,11 +84,11 @@ def _film(where: Path, film: Film, report: Report) -> None:
     cv2.setNumThreads(1)  # frames are made side by side instead
     try:
         with ThreadPoolExecutor(2) as pool:
-            for frame in pool.map(one, range(film.frames)):
+            for frame in pool.map(one, range(frames)):
                 report(f"{where.name} {frame}")
     finally:
         cv2.setNumThreads(threads)
-    truth = {str(FIRST + i): scene.truth(i).round(4).tolist() for i in range(film.frames)}
+    truth = {str(FIRST + i): scene.truth(i).round(4).tolist() for i in range(frames)}
     (where / "truth.json").write_text(json.dumps(
         {"what": "corners of the crate's front, clockwise from its top left; pixels, first centre at 0.5,0.5", "corners": truth}))
 

@@ -4,6 +4,7 @@ import io
 import json
 import os
 import zipfile
+import zlib
 from pathlib import Path
 from typing import Any
 
@@ -55,7 +56,7 @@ def load(path: Path) -> Shot:
     except ShotFileError:
         raise
     except (zipfile.BadZipFile, zipfile.LargeZipFile, NotImplementedError, EOFError, KeyError, TypeError, ValueError, AttributeError,
-            RecursionError, RuntimeError, OSError) as why:
+            RecursionError, RuntimeError, OSError, zlib.error) as why:
         detail = "; ".join(f"{'.'.join(map(str, e['loc']))}: {e['msg']}" for e in why.errors()[:3]) \
             if isinstance(why, ValidationError) else str(why)
         raise ShotFileError(f"{path.name} is not a shot file that can be opened ({detail or type(why).__name__}); it may be damaged or "

@@ -1,0 +1,240 @@
+"""What goes out: pictures, movies, corner pins, and the commands that write them."""
+
+import contextlib
+import csv
+import io
+import json
+import unittest
+from pathlib import Path
+from unittest import mock
+
+import cv2
+import numpy as np
+from PIL import Image
+
+from tests.scenes import PlaneShot
+from tests.test_plate import Folder
+from wertis.cli.main import main
+from wertis.core.comp.picture import Compositor
+from wertis.core.errors import DeliverError
+from wertis.core.exchange import corner_pin_csv, corner_pin_json
+from wertis.core.exchange.pictures import write_picture
+from wertis.core.jobs.job import Job
+from wertis.core.jobs.render import frame_path, render
+from wertis.core.plate import open_plate
+from wertis.core.plate.sequence import read_picture
+from wertis.core.shot import edits, store
+from wertis.core.shot.document import Artwork, Placement, Shot
+from wertis.core.track.run import track_plane
+
+
+def command(*words: str) -> tuple[int, str, str]:
+    """Run the command line in this process: exit code, output, errors."""
+    out, err = io.StringIO(), io.StringIO()
+    with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
+        try:
+            code = main(list(words))
+        except SystemExit as ended:
+            code = int(ended.code or 0)
+    return code, out.getvalue(), err.getvalue()
+
+
+def table(path: Path) -> list[dict[str, str]]:
+    """The rows of a CSV file."""
+    with path.open() as file:
+        return list(csv.DictReader(file))
+
+
+def pairs(points: np.ndarray) -> str:
+    """Points as the command line takes them."""
+    return " ".join(f"{x:.4f},{y:.4f}" for x, y in points)
+
+
+class ShotFolder(Folder):
+    """A folder with a small tracked shot in it."""
+
+    made: PlaneShot
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.made = PlaneShot(n=5)
+        self.plate_folder = self.made.write(self.folder / "plate")
+        self.plate = open_plate(self.plate_folder)
+
+    def tracked(self) -> Shot:
+        """The shot, tracked and with a checker on it."""
+        shot = edits.new_shot(self.plate, str(self.plate_folder))
+        shot, track = edits.add_track(shot, self.made.region, 1001, "Wall")
+        shot = edits.set_solved(shot, track.id, dict(track_plane(self.plate, self.made.region, 1001, range(1002, 1006))))
+        corners = edits.default_quad(shot.tracks[0], 1001)
+        return edits.add_placement(shot, track.id, Placement(name="Sign", frame=1001, quad=edits.as_points(corners), artwork=Artwork(kind="checker")))
+
+
+class PicturesTest(Folder):
+    def test_png_alpha_is_straight_and_exr_premultiplied(self) -> None:
+        premultiplied = np.zeros((4, 4, 4), np.float32)
+        premultiplied[..., :] = [0.25, 0.125, 0.0, 0.5]
+        write_picture(self.folder / "a.png", premultiplied)
+        # Pillow reads PNG's samples as they are stored; W3C PNG, section 6.2: they are not premultiplied
+        stored = cv2.imread(str(self.folder / "a.png"), cv2.IMREAD_UNCHANGED)[0, 0][[2, 1, 0, 3]] / 65535
+        np.testing.assert_allclose(stored, [0.5, 0.25, 0.0, 0.5], atol=2e-4)
+        write_picture(self.folder / "a.exr", premultiplied)
+        np.testing.assert_array_equal(read_picture(self.folder / "a.exr")[0, 0].astype(np.float32), [0.25, 0.125, 0, 0.5])
+        np.testing.assert_allclose(read_picture(self.folder / "a.png")[0, 0] / 65535, [0.25, 0.125, 0, 0.5], atol=2e-4)
+
+    def test_other_readers_see_the_same_pixels(self) -> None:
+        picture = self.rng.integers(0, 256, (9, 12, 3), dtype=np.uint8)
+        write_picture(self.folder / "a.png", picture)
+        np.testing.assert_array_equal(np.asarray(Image.open(self.folder / "a.png")), picture)
+
+    def test_a_full_disk_leaves_nothing_half_written(self) -> None:
+        picture = np.zeros((9, 12, 3), np.uint8)
+        write_picture(self.folder / "a.png", picture)
+        with mock.patch("os.replace", side_effect=OSError(28, "No space left on device")), self.assertRaisesRegex(DeliverError, "No space left"):
+            write_picture(self.folder / "b.png", picture)
+        self.assertEqual([p.name for p in self.folder.iterdir()], ["a.png"])
+        with self.assertRaisesRegex(DeliverError, "does not exist"):
+            write_picture(self.folder / "gone" / "b.png", picture)
+        with self.assertRaisesRegex(DeliverError, "not a kind of picture"):
+            write_picture(self.folder / "b.xyz", picture)
+
+
+class RenderTest(ShotFolder):
+    def test_names_of_frames(self) -> None:
+        self.assertEqual(frame_path("/x/a.####.png", 87).name, "a.0087.png")
+        self.assertEqual(frame_path("/x/a.%05d.exr", 87).name, "a.00087.exr")
+        for bad, words in (("/x/a.png", "no place for the frame number"), ("/x/a.####", "does not say what to write")):
+            with self.assertRaisesRegex(DeliverError, words):
+                frame_path(bad, 1)
+
+    def test_comp_and_graphic(self) -> None:
+        shot = self.tracked()
+        self.assertEqual([w for _, w in render(shot, self.plate, str(self.folder / "out" / "c.####.png"), [1001, 1004])], ["", ""])
+        comp = read_picture(self.folder / "out" / "c.1004.png")
+        np.testing.assert_array_equal(comp, Compositor().comp(shot, self.plate.read(1004), 1004, 3))
+        list(render(shot, self.plate, str(self.folder / "out" / "g.####.exr"), [1004], "graphic"))
+        graphic = read_picture(self.folder / "out" / "g.1004.exr").astype(np.float32)
+        again = graphic[..., :3] + self.plate.read(1004) / 255.0 * (1 - graphic[..., 3:])
+        self.assertLess(np.abs(again - comp / 255.0).max(), 2.5 / 255)
+        with self.assertRaisesRegex(DeliverError, "no alpha"):
+            list(render(shot, self.plate, str(self.folder / "g.mp4"), [1004], "graphic"))
+
+    def test_a_lost_frame_is_left_out_and_said(self) -> None:
+        shot = self.tracked()
+        (self.plate_folder / "plate.1003.png").unlink()
+        plate = open_plate(self.plate_folder)
+        said = dict(render(shot, plate, str(self.folder / "o.####.png"), [1002, 1003]))
+        self.assertIn("missing", said[1003])
+        self.assertTrue((self.folder / "o.1002.png").exists())
+        self.assertFalse((self.folder / "o.1003.png").exists())
+        list(render(shot, plate, str(self.folder / "o.mkv"), [1002, 1003, 1004]))
+        self.assertEqual(open_plate(self.folder / "o.mkv").last, 3)
+
+    def test_stopping_keeps_finished_frames(self) -> None:
+        shot = self.tracked()
+
+        def work(job: Job) -> None:
+            for frame, _ in render(shot, self.plate, str(self.folder / "s.####.png"), list(range(1001, 1006))):
+                if frame == 1002:
+                    job.stop()
+                job.step(frame)
+
+        job = Job("Rendering", 5, work).start()
+        self.assertTrue(job.finished.wait(60))
+        self.assertTrue(job.stopped)
+        self.assertEqual(job.error, "")
+        self.assertEqual(sorted(p.name for p in self.folder.glob("s.*")), ["s.1001.png", "s.1002.png"])
+
+    def test_a_failing_job_ends_with_a_message(self) -> None:
+        def work(job: Job) -> None:
+            raise DeliverError("The disk is full; free some space.")
+
+        job = Job("Rendering", 5, work).start()
+        job.finished.wait(10)
+        self.assertEqual(job.error, "The disk is full; free some space.")
+
+
+class CornerPinTest(ShotFolder):
+    def test_csv_and_json_read_back_and_say_the_convention(self) -> None:
+        shot = self.tracked()
+        store.save(shot, self.folder / "s.wertis")
+        for suffix in ("csv", "json"):
+            code, out, _ = command("export", str(self.folder / "s.wertis"), "--track", "Wall", "--out", str(self.folder / f"p.{suffix}"))
+            self.assertEqual(code, 0)
+            self.assertIn("5 frames", out)
+            self.assertIn("0.5,0.5", (self.folder / f"p.{suffix}").read_text())
+        a = corner_pin_csv.read(self.folder / "p.csv")
+        b = corner_pin_json.read(self.folder / "p.json")
+        self.assertEqual(b.reference, 1001)
+        for f in range(1001, 1006):
+            expected = edits.placement_on(shot.tracks[0], shot.tracks[0].placements[0], f)
+            np.testing.assert_allclose(a[f], expected, atol=1e-4)
+            np.testing.assert_allclose(b.arrays()[f], expected, atol=1e-4)
+
+    def test_bad_files_are_refused(self) -> None:
+        for text, words in (("a,b\n1,2\n", "not a corner pin table"), ("frame,x1,y1,x2,y2,x3,y3,x4,y4\n1,2,3\n", "Line 2"),
+                            ("frame,x1,y1,x2,y2,x3,y3,x4,y4\n1,nan,0,0,0,0,0,0,0\n", "Line 2")):
+            (self.folder / "b.csv").write_text(text)
+            with self.assertRaisesRegex(DeliverError, words):
+                corner_pin_csv.read(self.folder / "b.csv")
+        for text, words in (("[]", "not a corner pin"), ("{", "damaged"), (json.dumps({"format": "wertis-corner-pin", "version": 9}), "version 9")):
+            (self.folder / "b.json").write_text(text)
+            with self.assertRaisesRegex(DeliverError, words):
+                corner_pin_json.read(self.folder / "b.json")
+
+    def test_wrong_names_list_what_there_is(self) -> None:
+        store.save(self.tracked(), self.folder / "s.wertis")
+        code, _, err = command("export", str(self.folder / "s.wertis"), "--track", "Door", "--out", str(self.folder / "p.csv"))
+        self.assertEqual(code, 1)
+        self.assertIn("it has: Wall", err)
+
+
+class CommandTest(ShotFolder):
+    def test_track_writes_corners_near_the_truth(self) -> None:
+        out = self.folder / "o.csv"
+        code, _, err = command("track", str(self.plate_folder), "--start", "1003", "--region", pairs(self.made.truth(2)),
+                               "--corners", pairs(self.made.truth(2)), "--model", "perspective", "--out", str(out))
+        self.assertEqual((code, err), (0, ""))
+        rows = table(out)
+        self.assertEqual([int(r["frame"]) for r in rows], [1001, 1002, 1003, 1004, 1005])
+        for r in rows:
+            got = np.array([[float(r[f"x{k}"]), float(r[f"y{k}"])] for k in (1, 2, 3, 4)])
+            self.assertLess(np.linalg.norm(got - self.made.truth(int(r["frame"]) - 1001), axis=1).mean(), 0.1)
+
+    def test_range_and_errors(self) -> None:
+        base = ["track", str(self.plate_folder), "--start", "1001", "--region", pairs(self.made.region), "--out", str(self.folder / "o.csv")]
+        self.assertEqual(command(*base, "--range", "1001-1002")[0], 0)
+        self.assertEqual(len(table(self.folder / "o.csv")), 2)
+        for extra, words in ((["--range", "9-12"], "no frame of the plate"), (["--range", "x"], "not a range"), (["--model", "wobble"], "kind of motion"),
+                             (["--corners", "1,2 3,4"], "give four"), (["--corners", "oops"], "not a list of points"),
+                             (["--region", "1,1 2,2"], "at least three"), (["--start", "7"], "not in the plate"),
+                             (["--out", str(self.folder / "no" / "o.csv")], "does not exist")):
+            with self.subTest(extra=extra):
+                code, _, err = command(*base, *extra)
+                self.assertEqual(code, 1)
+                self.assertIn(words, err)
+
+    def test_render_does_what_the_window_does(self) -> None:
+        store.save(self.tracked(), self.folder / "s.wertis")
+        code, _, err = command("render", str(self.folder / "s.wertis"), "--out", str(self.folder / "r" / "c.####.png"), "--range", "1002-1003")
+        self.assertEqual((code, err), (0, ""))
+        self.assertEqual(sorted(p.name for p in (self.folder / "r").iterdir()), ["c.1002.png", "c.1003.png"])
+        code, _, err = command("render", str(self.folder / "nothing.wertis"), "--out", "x.####.png")
+        self.assertEqual(code, 1)
+        self.assertIn("does not exist", err)
+
+    def test_help_and_version(self) -> None:
+        self.assertIn("track", command("--help")[1])
+        self.assertIn("--range", command("track", "--help")[1])
+        self.assertIn("Wertis", command("--version")[1])
+        self.assertEqual(command()[0], 2)
+
+    def test_no_display_says_what_to_do(self) -> None:
+        with mock.patch.dict("os.environ", {"QT_QPA_PLATFORM": "", "DISPLAY": "", "WAYLAND_DISPLAY": ""}):
+            code, _, err = command("open", str(Path("x")))
+        self.assertEqual(code, 1)
+        self.assertIn("There is no display", err)
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,61 @@
+"""The demo shots: made with known truth, tracked, and carrying a graphic."""
+
+import tempfile
+import unittest
+from pathlib import Path
+
+import numpy as np
+
+from wertis.core.comp.picture import Compositor
+from wertis.core.geometry import homography
+from wertis.core.plate import open_plate
+from wertis.core.shot import store
+from wertis.demo import make
+from wertis.demo.scene import FIRST
+
+
+class DemoTest(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls._folder = tempfile.TemporaryDirectory()
+        cls.root = make.make(Path(cls._folder.name) / "demo", frames=6)
+
+    @classmethod
+    def tearDownClass(cls) -> None:
+        cls._folder.cleanup()
+
+    def test_the_tracked_shot_is_near_the_truth(self) -> None:
+        shot = store.load(self.root / make.TRACKED)
+        solved = shot.tracks[0].solved
+        assert solved is not None
+        self.assertTrue(solved.good.all())
+        first = make.front_corners(self.root / "tea_crate")
+        for f, m in zip(solved.frames, solved.matrices):
+            truth = make.front_corners(self.root / "tea_crate", int(f))
+            self.assertLess(np.linalg.norm(homography.apply(m, first) - truth, axis=1).mean(), 0.2)
+
+    def test_the_graphic_is_on_the_crate(self) -> None:
+        shot = store.load(self.root / make.TRACKED)
+        assert shot.plate is not None
+        plate = open_plate(shot.plate.path)
+        picture = plate.read(FIRST + 3)
+        changed = (Compositor().comp(shot, picture, FIRST + 3) != picture).any(2)
+        self.assertGreater(changed.mean(), 0.03)
+        self.assertLess(changed.mean(), 0.3)
+
+    def test_untouched_shots_are_pictures_with_light_and_grain(self) -> None:
+        for name in make.FILMS:
+            plate = open_plate(self.root / name)
+            self.assertEqual((plate.first, plate.size), (FIRST, (1280, 720)))
+            picture = plate.read(FIRST).astype(float)
+            self.assertGreater(picture.std(), 30)
+            self.assertLess((picture >= 255).mean(), 0.02)
+
+    def test_making_again_does_nothing(self) -> None:
+        stamp = (self.root / make.TRACKED).stat().st_mtime_ns
+        make.make(self.root)
+        self.assertEqual((self.root / make.TRACKED).stat().st_mtime_ns, stamp)
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,407 @@
+"""The real window, driven as a person drives it: clicks, keys and menus."""
+
+import os
+import tempfile
+import time
+import unittest
+from collections.abc import Callable
+from pathlib import Path
+from unittest import mock
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+
+import numpy as np
+from PySide6.QtCore import QPoint, Qt
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication, QMessageBox
+
+from tests.scenes import PlaneShot
+from wertis.app.session import Session
+from wertis.app.theme import apply_theme
+from wertis.app.window import MainWindow
+from wertis.core.comp.picture import Compositor
+from wertis.core.geometry import homography
+from wertis.core.geometry.polygon import contains
+from wertis.core.plate.sequence import read_picture
+from wertis.core.shot import edits, store
+
+
+class WindowTest(unittest.TestCase):
+    app: QApplication
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        existing = QApplication.instance()
+        cls.app = existing if isinstance(existing, QApplication) else QApplication([])
+        apply_theme(cls.app)
+
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+        self.made = PlaneShot(n=8)
+        self.plate = self.made.write(self.folder / "wall")
+        self.window = MainWindow(Session(budget=64 << 20))
+        self.window.show()
+        self.addCleanup(self.close)
+
+    def close(self) -> None:
+        self.window.session.history.mark_saved()
+        self.window.close()
+
+    # -- hands and eyes -------------------------------------------------------------------------------------------
+
+    def until(self, true: Callable[[], object], seconds: float = 30) -> None:
+        """Let the window work until something is so."""
+        end = time.monotonic() + seconds
+        while not true():
+            self.assertLess(time.monotonic(), end, "waited too long")
+            self.app.processEvents()
+            time.sleep(0.002)
+
+    def spin(self, seconds: float = 0.05) -> None:
+        """Let the window work for a moment."""
+        end = time.monotonic() + seconds
+        while time.monotonic() < end:
+            self.app.processEvents()
+            time.sleep(0.002)
+
+    def place(self, point: np.ndarray) -> QPoint:
+        """A picture point on the widget."""
+        x, y = self.window.viewer.to_screen(np.asarray(point)[None])[0]
+        return QPoint(round(x), round(y))
+
+    def click(self, point: np.ndarray) -> None:
+        QTest.mouseClick(self.window.viewer, Qt.MouseButton.LeftButton, pos=self.place(point))
+
+    def drag(self, a: np.ndarray, b: np.ndarray) -> None:
+        v = self.window.viewer
+        QTest.mousePress(v, Qt.MouseButton.LeftButton, pos=self.place(a))
+        for t in (0.3, 0.7, 1.0):
+            QTest.mouseMove(v, self.place(np.asarray(a) + t * (np.asarray(b) - a)))
+            self.app.processEvents()
+        QTest.mouseRelease(v, Qt.MouseButton.LeftButton, pos=self.place(b))
+        self.app.processEvents()
+
+    def key(self, key: Qt.Key, modifiers: Qt.KeyboardModifier = Qt.KeyboardModifier.NoModifier) -> None:
+        QTest.keyClick(self.window.viewer, key, modifiers)
+        self.app.processEvents()
+
+    def open_plate(self) -> None:
+        self.window.open_path(self.plate)
+        self.until(lambda: self.window.viewer.picture is not None)
+
+    def draw(self) -> None:
+        """Draw the region by clicking its corners and the first one again."""
+        for p in [*self.made.region, self.made.region[0]]:
+            self.click(p)
+        self.spin()
+
+    def track(self) -> None:
+        self.window.track("both")
+        self.until(lambda: self.window.job is None)
+
+    def tracked_and_placed(self) -> None:
+        self.open_plate()
+        self.draw()
+        self.track()
+        self.window.add_placement()
+        self.spin()
+
+    # -- tests ----------------------------------------------------------------------------------------------------
+
+    def test_the_whole_job(self) -> None:
+        w, s = self.window, self.window.session
+        self.open_plate()
+        self.assertEqual(s.frame, 1001)
+        self.assertEqual(s.step, "Region")
+        self.draw()
+        self.assertEqual(len(s.shot.tracks), 1)
+        region = s.shot.tracks[0].region.array
+        self.assertLess(np.abs(region - self.made.region).max(), 1.5)
+        w.details.region.name.setText("Wall")
+        w.details.region.name.editingFinished.emit()
+        self.track()
+        solved = s.shot.tracks[0].solved
+        assert solved is not None
+        self.assertTrue(solved.good.all())
+        for f, m in zip(solved.frames, solved.matrices):
+            truth = homography.apply(homography.from_points(self.made.corners[0], self.made.corners[int(f) - 1001]), region)
+            self.assertLess(np.linalg.norm(homography.apply(m, region) - truth, axis=1).mean(), 0.1)
+        w.details.use.add.click()
+        self.spin()
+        placement = s.placement
+        assert placement is not None
+        w.details.use.artwork.setCurrentIndex(w.details.use.artwork.findData("checker"))
+        w.details.use.artwork.activated.emit(1)
+        w.details.use.blend.setCurrentIndex(w.details.use.blend.findData("multiply"))
+        w.details.use.blend.activated.emit(1)
+        w.details.use.opacity.setValue(60)
+        assert s.placement is not None
+        self.assertEqual((s.placement.artwork.kind, s.placement.blend, s.placement.opacity), ("checker", "multiply", 0.6))
+        # what is seen is the comp
+        s.go(1005)
+        expected = Compositor().comp(s.shot, self.made.frames[4], 1005, samples=1)
+        self.until(lambda: w.viewer.picture is not None and np.array_equal(w.viewer.picture, expected))
+        # deliver
+        w.start_render("comp", str(self.folder / "out" / "c.####.png"))
+        self.until(lambda: w.job is None)
+        self.assertEqual(len(list((self.folder / "out").glob("c.*.png"))), 8)
+        np.testing.assert_array_equal(read_picture(self.folder / "out" / "c.1005.png"), Compositor().comp(s.shot, self.made.frames[4], 1005, 3))
+        w.export(str(self.folder / "pin.csv"))
+        self.assertIn("8 frames", w.words.text())
+        # save, reopen, the same
+        before = s.shot
+        s.save(self.folder / "job.wertis")
+        self.assertFalse(s.history.unsaved)
+        w.open_path(self.folder / "job.wertis")
+        self.assertEqual(s.shot, before)
+        self.assertEqual(s.track.name if s.track else "", "Wall")
+
+    def test_undo_all_the_way_and_redo(self) -> None:
+        self.tracked_and_placed()
+        w, s = self.window, self.window.session
+        end = s.shot
+        labels = []
+        while s.history.undo_label:
+            labels.append(s.history.undo_label)
+            w.undo()
+        self.assertEqual(s.shot.tracks, ())
+        self.assertEqual([x.split()[0] for x in reversed(labels)], ["Draw", "Track", "Place"])
+        while s.history.redo_label:
+            w.redo()
+        self.assertIs(s.shot, end)
+
+    def test_region_points_are_moved_inserted_and_removed(self) -> None:
+        self.open_plate()
+        self.draw()
+        s = self.window.session
+        corner = s.shot.tracks[0].region.array[0]
+        self.drag(corner, corner + [-12, 9])
+        moved = s.shot.tracks[0].region.array[0]
+        self.assertLess(np.linalg.norm(moved - corner - [-12, 9]), 2)
+        self.window.undo()
+        np.testing.assert_array_equal(s.shot.tracks[0].region.array[0], corner)
+        a, b = s.shot.tracks[0].region.array[:2]
+        QTest.mouseDClick(self.window.viewer, Qt.MouseButton.LeftButton, pos=self.place((a + b) / 2))
+        self.assertEqual(len(s.shot.tracks[0].region.points), 5)
+        QTest.mouseMove(self.window.viewer, self.place(s.shot.tracks[0].region.array[1]))
+        self.key(Qt.Key.Key_Delete)
+        self.assertEqual(len(s.shot.tracks[0].region.points), 4)
+
+    def test_a_placement_corner_dragged_on_another_frame_lands_there(self) -> None:
+        self.tracked_and_placed()
+        s = self.window.session
+        s.go(1006)
+        self.spin()
+        assert s.track is not None and s.placement is not None
+        before = edits.placement_on(s.track, s.placement, 1006)
+        assert before is not None
+        home = s.placement.frame
+        self.drag(before[2], before[2] + [14, 8])
+        after = edits.placement_on(s.track, s.placement, 1006)
+        assert after is not None
+        self.assertLess(np.linalg.norm(after[2] - before[2] - [14, 8]), 2)
+        np.testing.assert_allclose(after[[0, 1, 3]], before[[0, 1, 3]], atol=1e-6)
+        self.assertEqual(s.placement.frame, home)
+        QTest.mouseMove(self.window.viewer, self.place(after[2]))
+        self.key(Qt.Key.Key_Left, Qt.KeyboardModifier.AltModifier)
+        nudged = edits.placement_on(s.track, s.placement, 1006)
+        assert nudged is not None
+        np.testing.assert_allclose(nudged[2] - after[2], [-1, 0], atol=1e-6)
+
+    def test_the_magnifier_shows_while_dragging(self) -> None:
+        self.tracked_and_placed()
+        s, v = self.window.session, self.window.viewer
+        assert s.placement is not None
+        corner = s.placement.array[0]
+        without = v.grab().toImage()
+        QTest.mousePress(v, Qt.MouseButton.LeftButton, pos=self.place(corner))
+        assert v.tool is not None
+        self.assertIsNotNone(v.tool.magnify)
+        self.assertNotEqual(v.grab().toImage(), without)
+        QTest.mouseRelease(v, Qt.MouseButton.LeftButton, pos=self.place(corner))
+        self.assertIsNone(v.tool.magnify)
+
+    def test_stop_keeps_what_was_tracked_and_tracking_goes_on(self) -> None:
+        self.open_plate()
+        self.draw()
+        w, s = self.window, self.window.session
+        w.track("forward")
+        self.until(lambda: len(s.live) >= 2)
+        w.escape()
+        self.until(lambda: w.job is None)
+        solved = s.shot.tracks[0].solved
+        assert solved is not None
+        got = len(solved.frames)
+        self.assertGreaterEqual(got, 3)
+        self.assertIn("Stopped", w.words.text() + "Stopped" * (got == 8))
+        s.go(int(solved.frames[-1]))
+        if got < 8:
+            w.track("forward")
+            self.until(lambda: w.job is None)
+        self.assertEqual(len(s.shot.tracks[0].solved.frames), 8)  # type: ignore[union-attr]
+        s.go(1003)
+        w.track("next")
+        self.until(lambda: w.job is None)
+        self.assertIn("1 frames tracked", w.words.text())
+
+    def test_the_window_answers_while_it_tracks(self) -> None:
+        self.open_plate()
+        self.draw()
+        self.window.track("both")
+        waits = []
+        while self.window.job is not None:
+            t = time.monotonic()
+            self.app.processEvents()
+            waits.append(time.monotonic() - t)
+            time.sleep(0.001)
+        self.assertLess(float(np.median(waits)), 0.05)
+
+    def test_missing_frames_are_shown_as_what_they_are(self) -> None:
+        (self.plate / "plate.1004.png").unlink()
+        self.open_plate()
+        self.draw()
+        w, s = self.window, self.window.session
+        s.go(1004)
+        self.until(lambda: w.viewer.picture is None and "missing" in w.viewer._trouble)
+        s.go(1001)
+        self.track()
+        solved = s.shot.tracks[0].solved
+        assert solved is not None
+        self.assertEqual([int(f) for f in solved.frames[~solved.good]], [1004])
+        self.assertIn("missing", solved.reasons[1004])
+        self.assertTrue(solved.good[-1])
+
+    def test_bad_input_is_a_message_and_nothing_is_lost(self) -> None:
+        self.tracked_and_placed()
+        w, s = self.window, self.window.session
+        s.save(self.folder / "job.wertis")
+        before = s.shot
+        (self.folder / "notes.wertis").write_text("x")
+        (self.folder / "empty").mkdir()
+        for path in (self.folder / "notes.wertis", self.folder / "empty", self.folder / "gone.mov"):
+            w.open_path(path)
+            self.assertIs(s.shot, before)
+            self.assertGreater(len(w.words.toolTip()), 20)
+        w.details.use.set_file("picture", self.folder / "notes.wertis")
+        self.assertIs(s.shot, before)
+        self.assertIn("notes.wertis", w.words.toolTip())
+        w.start_render("comp", str(self.folder / "x.png"))
+        self.assertIn("no place for the frame number", w.words.toolTip())
+        self.assertIsNone(w.job)
+
+    def test_a_full_disk_while_rendering_is_a_message(self) -> None:
+        self.tracked_and_placed()
+        w = self.window
+        with mock.patch("os.fsync", side_effect=OSError(28, "No space left on device")):
+            w.start_render("comp", str(self.folder / "out" / "c.####.png"))
+            self.until(lambda: w.job is None)
+        self.assertIn("No space left", w.words.toolTip())
+        self.assertEqual(list((self.folder / "out").iterdir()), [])
+
+    def test_tracking_without_a_region_says_what_to_do(self) -> None:
+        w = self.window
+        w.draw_region()
+        self.assertIn("open one first", w.words.text())
+        self.open_plate()
+        w.track("both")
+        self.assertIn("draw one", w.words.text())
+        self.draw()
+        w.session.go(1005)
+        w.track("forward")
+        self.assertIn("go to frame 1001", w.words.toolTip())
+
+    def test_playing_goes_through_the_range_and_loops(self) -> None:
+        self.open_plate()
+        w, s = self.window, self.window.session
+        s.history.do("Set the range", s.shot.but(range=(1002, 1004)))
+        seen: list[int] = []
+        s.frame_changed.connect(lambda f: seen.append(f))
+        w.playback.toggle()
+        self.until(lambda: len(seen) > 6)
+        w.playback.pause()
+        self.assertEqual(set(seen), {1002, 1003, 1004})
+        self.assertIn(1002, seen[seen.index(1004):])
+
+    def test_keys_and_letters_in_fields(self) -> None:
+        self.open_plate()
+        w, s = self.window, self.window.session
+        w.viewer.setFocus()
+        self.key(Qt.Key.Key_Right)
+        self.assertEqual(s.frame, 1002)
+        self.key(Qt.Key.Key_End)
+        self.assertEqual(s.frame, 1008)
+        self.draw()
+        field = w.details.region.name
+        s.go_step("Region")
+        field.setFocus()
+        field.selectAll()
+        QTest.keyClicks(field, "tang")
+        self.assertEqual(field.text(), "tang")
+        self.assertIsNone(w.job)
+        self.assertTrue(contains(s.shot.tracks[0].region.array, s.shot.tracks[0].region.array.mean(0)))
+
+    def test_outline_hides_renames_and_removes(self) -> None:
+        self.tracked_and_placed()
+        w, s = self.window, self.window.session
+        top = w.outline.topLevelItem(0)
+        assert top is not None
+        top.setText(0, "Front")
+        self.assertEqual(s.shot.tracks[0].name, "Front")
+        item = w.outline.topLevelItem(0).child(1)  # type: ignore[union-attr]
+        item.setCheckState(0, Qt.CheckState.Unchecked)
+        self.assertFalse(s.shot.tracks[0].placements[0].visible)
+        w.outline.setCurrentItem(w.outline.topLevelItem(0))
+        w.outline.remove_current()
+        self.assertEqual(s.shot.tracks, ())
+        w.undo()
+        self.assertEqual(s.shot.tracks[0].name, "Front")
+
+    def test_unsaved_work_is_asked_about(self) -> None:
+        self.open_plate()
+        self.draw()
+        asked = []
+
+        def answer(box: QMessageBox) -> int:
+            asked.append(box.text())
+            box.buttons()[-1].click()
+            return 0
+
+        with mock.patch.object(QMessageBox, "exec", answer):
+            self.window.open_path(self.plate)
+        self.assertEqual(len(asked), 1)
+        self.assertIn("not saved", asked[0])
+
+    def test_a_shot_whose_plate_is_gone_opens_and_takes_another(self) -> None:
+        self.tracked_and_placed()
+        s = self.window.session
+        s.save(self.folder / "job.wertis")
+        before = s.shot
+        self.plate.rename(self.folder / "moved")
+        self.window.open_path(self.folder / "job.wertis")
+        self.assertEqual(s.shot, before)
+        self.assertIn("not its plate", self.window.words.toolTip())
+        self.assertTrue(self.window.attempt(s.replace_plate, self.folder / "moved"))
+        self.assertIsNotNone(s.plate)
+        self.assertEqual(s.shot.tracks, before.tracks)
+
+    def test_every_step_shows_its_page_and_a_hint(self) -> None:
+        self.tracked_and_placed()
+        w = self.window
+        said = set()
+        for k, step in enumerate(("Plate", "Region", "Track", "Use", "Deliver")):
+            w.session.go_step(step)
+            self.spin(0.02)
+            self.assertEqual(w.details._stack.currentIndex(), k)
+            said.add(w.words.text())
+        self.assertEqual(len(said), 5)
+
+    def test_store_is_what_the_window_saves(self) -> None:
+        self.tracked_and_placed()
+        self.window.session.save(self.folder / "a")
+        self.assertEqual(store.load(self.folder / "a.wertis"), self.window.session.shot)
+
+
+if __name__ == "__main__":
+    unittest.main()
