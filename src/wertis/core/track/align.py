@@ -17,6 +17,7 @@ from wertis.core.track.reference import GAIN_PRIOR, PLAIN, Reference, TileSet, m
 CORRELATION = 3.0  # residuals of neighbouring pixels go together: this many count as one
 _QUANTILE = 0.3   # two thirds of the tiles may be hidden and the scale is still that of the surface
 _TEXTURE_SHARE = 0.01  # part of a tile's own contrast that always counts as noise (resampling, changes of sharpness)
+_SETTLING = 0.35  # part of the roughness that is left after each step
 _PIXEL_CUT = 2.5  # standard deviations at which a pixel counts a quarter
 _TILE_CUT = 3.0   # times the usual tile residual at which a tile counts a quarter
 
@@ -110,7 +111,7 @@ def align(reference: Reference, tiles: TileSet, chosen: np.ndarray, picture: np.
         if blur is not None:
             rest = raw - (blur @ smeared).reshape(n, pixels)
         variance = (rest ** 2 * lit).sum(1) / np.maximum(lit.sum(1), 1)
-        usual = PLAIN + max(_TEXTURE_SHARE, rough * 0.5 ** step) * energy
+        usual = PLAIN + max(_TEXTURE_SHARE, rough * _SETTLING ** step) * energy
         ratio = variance / usual
         scale = max(_scale(ratio, trust, info), 1e-3)
         misfit = ratio / scale

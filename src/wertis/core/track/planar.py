@@ -21,10 +21,14 @@ from wertis.core.track.pyramid import Pyramid
 from wertis.core.track.reference import Reference, TileSet, choose, visible_tiles
 
 _ROUGH = 0.3  # see align; the place is unsure at first at every level
-_FINE = 0.01  # pixels; a step shorter than this ends the alignment at the finest level
 _BLUR_GAIN = 0.8  # the residual must fall to this part of itself for a change of sharpness to be believed
+_CALM = 4.0  # pixels of surprise below which a start at a quarter of the resolution is enough
+_SHRUNK = 0.7  # scale of the surface below which the finest level is of no use
+_FAR = 2.0  # pixels; a coarse answer further than this from the guess is checked against it at a finer level
 _LONG_BLUR = 3.2  # pixels, standard deviation: longer blur is fitted at half the resolution
-_STEPS = {0: 5, 1: 5, 2: 6, 3: 8, 4: 10, 5: 10}
+_STEPS = {0: 2, 1: 3, 2: 5, 3: 8, 4: 10, 5: 10}
+_TOLERANCE = {0: 0.01, 1: 0.08, 2: 0.2, 3: 0.5, 4: 1.0, 5: 2.0}  # pixels; a shorter step ends the alignment of a level
+_LAST_STEPS = 4  # of the last alignment, blur and all
 _TILES = {0: 90, 1: 70, 2: 90, 3: 120, 4: 150, 5: 150}
 _ACCEPTED = 6.0     # a tile whose misfit is below this many times the usual counts as seen
 _MIN_SEEN = 0.06    # share of the region's texture below which a frame is lost
@@ -110,7 +114,8 @@ class PlanarTracker:
     def _follow(self, pyramid: Pyramid) -> Alignment | None:
         """Coarse to fine from the places that the frames before suggest."""
         assert self._last is not None
-        top = min(self.reference.coarsest, 3)
+        # a surface that goes where it is expected need not be looked for at the coarsest level
+        top = min(self.reference.coarsest, 2 if self._surprise < _CALM else 3)
         guesses = [self._last]
         ahead = self._ahead()
         if ahead is not None:
@@ -139,14 +144,13 @@ class PlanarTracker:
     def _finish(self, pyramid: Pyramid, found: Alignment, top: int, guesses: list[np.ndarray] | None = None) -> Alignment | None:
         """The levels below `top`, down to the finest that both pictures show."""
         for level in range(top - 1, -1, -1):
-            if level == 0 and self._scale(found.matrix) < 0.7:
+            if level == 0 and self._scale(found.matrix) < _SHRUNK:
                 break
             start = found.matrix
-            if level == min(1, top - 1) and guesses:
+            if level == min(1, top - 1) and guesses and self._distance(start, guesses[0]) > _FAR:
                 # fine lines are lost at coarse levels, whose answer can then be worse than the guess it began with
                 start = min([start, *guesses], key=lambda m: self._score_at(level, pyramid, m))
-            tried = self._level(level, pyramid, start, _STEPS[level], tolerance=_FINE if level == 0 else 0.05,
-                                rough=_ROUGH)
+            tried = self._level(level, pyramid, start, _STEPS[level], rough=_ROUGH)
             if tried is None or not _plausible(tried.matrix, self._box):
                 return found if level < top - 1 else None
             found = tried
@@ -159,15 +163,19 @@ class PlanarTracker:
         They describe it only as far as it is short beside the details, so a long one is fitted at half the resolution.
         """
         for level in (0, 1):
-            tried = self._level(level, pyramid, found.matrix, _STEPS[level], tolerance=_FINE, rough=_ROUGH, smear=True)
-            if tried is None or not _plausible(tried.matrix, self._box) or (level == 0 and tried.noise > _BLUR_GAIN * found.noise):
+            tried = self._level(level, pyramid, found.matrix, _LAST_STEPS, rough=_ROUGH if level else 0.0, smear=True)
+            if tried is None or not _plausible(tried.matrix, self._box):
                 break
+            if level == 0 and tried.noise > _BLUR_GAIN * found.noise:
+                plain = self._level(0, pyramid, found.matrix, _LAST_STEPS) if self._scale(found.matrix) >= _SHRUNK else found
+                if plain is None or tried.noise > _BLUR_GAIN * plain.noise:
+                    return plain or found
             found = tried
             if found.extent < _LONG_BLUR:
                 break
         return found
 
-    def _level(self, level: int, pyramid: Pyramid, matrix: np.ndarray, steps: int, tolerance: float = 0.1,
+    def _level(self, level: int, pyramid: Pyramid, matrix: np.ndarray, steps: int,
                rough: float = 0.0, smear: bool = False) -> Alignment | None:
         """Align at one level of the reference; None when too little of the surface is in the picture."""
         tiles = self.reference.tiles_with_smear(level) if smear else self.reference.tiles(level)
@@ -184,7 +192,7 @@ class PlanarTracker:
         scale = self._scale(matrix)
         at = max(0, level + round(np.log2(max(scale, 1e-3))))
         try:
-            return align(self.reference, tiles, chosen, pyramid[at], at, matrix, self._kind, trust[chosen], steps, tolerance,
+            return align(self.reference, tiles, chosen, pyramid[at], at, matrix, self._kind, trust[chosen], steps, _TOLERANCE[level],
                          white=253.0, rough=rough, smear=smear)
         except np.linalg.LinAlgError:
             return None
