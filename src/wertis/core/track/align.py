@@ -79,8 +79,10 @@ def align(reference: Reference, tiles: TileSet, chosen: np.ndarray, picture: np.
     info = np.sqrt(tiles.information[chosen] + 1e-6)
     unit = reference.to_unit
     back = np.linalg.inv(unit)
-    flat_steer = steer.reshape(n * pixels, 8)
     blur = tiles.smear[chosen].reshape(n * pixels, -1) if smear and tiles.smear is not None else None
+    design = steer.reshape(n * pixels, 8)
+    if blur is not None:
+        design = np.concatenate([design, blur], axis=1)
     smeared = np.zeros(0 if blur is None else blur.shape[1], np.float32)
     weights = inside * np.maximum(trust, 0.02)[:, None].astype(np.float32)
     gain = 1.0
@@ -124,16 +126,17 @@ def align(reference: Reference, tiles: TileSet, chosen: np.ndarray, picture: np.
         weights = (pixel_weight * lit * (tile_weight * np.sqrt(np.maximum(trust, 0.02)))[:, None]).astype(np.float32)
         # pixels count by the inverse of their variance
         w = (weights / sigma2.astype(np.float32)).reshape(-1, 1)
-        weighted = flat_steer * w
-        normal = (weighted.T @ flat_steer).astype(np.float64)
+        weighted = design * w
+        joint = (weighted.T @ design).astype(np.float64)
+        normal = joint[:8, :8] if blur is None else _aside_from_blur(joint, np.zeros(len(joint)), kind)[0]
         if step >= steps:
             break
-        pull_down = (weighted.T @ raw.reshape(-1, 1))[:, 0]
+        pull_down = (weighted.T @ raw.reshape(-1, 1))[:, 0].astype(np.float64)
         if blur is not None:
-            normal, pull_down, smeared = _aside_from_blur(normal, pull_down, weighted, blur, w, raw, kind)
+            _, pull_down, smeared = _aside_from_blur(joint, pull_down, kind)
         k = kind @ normal @ kind.T
         damp = 1e-6 * np.trace(k) / len(k) + 1e-9
-        delta = kind.T @ np.linalg.solve(k + damp * np.eye(len(k)), kind @ pull_down.astype(np.float64))
+        delta = kind.T @ np.linalg.solve(k + damp * np.eye(len(k)), kind @ pull_down)
         # a step longer than a tile is not to be believed; the linear model does not reach so far
         reach = float(np.abs(delta).sum()) * reference.radius
         longest = 0.75 * tiles.tile * 2 ** tiles.level
@@ -158,19 +161,19 @@ def _extent(smeared: np.ndarray) -> float:
     return float(np.sqrt(max(abs((xx + yy) / 2 + half), abs((xx + yy) / 2 - half))))
 
 
-def _aside_from_blur(normal: np.ndarray, pull: np.ndarray, weighted: np.ndarray, blur: np.ndarray, w: np.ndarray, rest: np.ndarray,
-                     kind: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """Normal matrix and pull of the motion with the blur's moments eliminated (Schur complement), and those moments."""
-    cross = (weighted.T @ blur).astype(np.float64)
-    own = ((blur * w).T @ blur).astype(np.float64)
-    own += np.eye(len(own)) * (np.trace(own) / len(own) * 1e-4 + 1e-6)
-    right = ((blur * w).T @ rest.reshape(-1, 1))[:, 0].astype(np.float64)
+def _aside_from_blur(joint: np.ndarray, right: np.ndarray, kind: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Normal matrix (8, 8) and pull (8,) of the motion with the blur's moments eliminated (Schur complement), and those moments.
+
+    `joint` (8 + m, 8 + m) and `right` (8 + m,) are the normal equations of both together.
+    """
+    cross, own = joint[:8, 8:], joint[8:, 8:]
+    own = own + np.eye(len(own)) * (np.trace(own) / len(own) * 1e-4 + 1e-6)
     inverse = np.linalg.inv(own)
-    normal = normal - cross @ inverse @ cross.T
-    pull = pull - cross @ inverse @ right
+    normal = joint[:8, :8] - cross @ inverse @ cross.T
+    pull = right[:8] - cross @ inverse @ right[8:]
     k = kind @ normal @ kind.T
     motion = kind.T @ np.linalg.solve(k + 1e-9 * np.eye(len(k)), kind @ pull)
-    return normal, pull, (inverse @ (right - cross.T @ motion)).astype(np.float32)
+    return normal, pull, (inverse @ (right[8:] - cross.T @ motion)).astype(np.float32)
 
 
 def corner_moves(matrix: np.ndarray, unit: np.ndarray, points: np.ndarray) -> np.ndarray:

@@ -17,7 +17,7 @@ READ_AHEAD = 6
 PictureReader = Callable[[int], np.ndarray]
 
 
-def read_ahead(read: PictureReader, frames: Iterable[int], threads: int = 2) -> Iterator[tuple[int, np.ndarray | PlateError]]:
+def read_ahead(read: PictureReader, frames: Iterable[int], threads: int = 1) -> Iterator[tuple[int, np.ndarray | PlateError]]:
     """Luma pictures of `frames`, in order, read a few ahead; a frame that cannot be read comes as its error."""
 
     def one(frame: int) -> np.ndarray | PlateError:
