@@ -290,7 +290,7 @@ class Viewer(QWidget):
         side, factor = _MAGNIFIER, max(6.0, self.zoom * 3)
         place = self.to_screen(point[None])[0]
         left = self.width() - side - 14 if place[0] < self.width() / 2 else 14
-        box = QRectF(left, 14 if place[1] > self.height() / 2 else self.height() - side - 14, side, side)
+        box = QRectF(left, 38 if place[1] > self.height() / 2 else self.height() - side - 14, side, side)
         painter.save()
         painter.setClipRect(box)
         painter.fillRect(box, theme.GROUND)
