@@ -1,5 +1,6 @@
 """The main window: strip of steps, outline, picture, details, lanes, message strip."""
 
+import threading
 from pathlib import Path
 
 import qtawesome
@@ -55,8 +56,10 @@ class MainWindow(QMainWindow):
         self.playback = Playback(self.session, self)
         self.job: Job | None = None
         self._drawing = False
-        self._busy_words = ""
-        self._shown_frame = 0
+        self._rest_of_demo = threading.Thread()
+        self._render_words = self._after_demo = ""
+        self._come_back: int | None = None
+        self._tool_kind = ("", "")
         self._build()
         self._menus()
         self._connect()
@@ -429,19 +432,30 @@ class MainWindow(QMainWindow):
         """Make the demo shots in the background, then open one of them (the tracked one unless named)."""
         from wertis.demo import make
 
-        if make.ready():
-            self.open_path(make.folder() / (then_open or make.TRACKED))
+        name = then_open or make.TRACKED
+        wanted = [name] if name in make.FILMS else [make.FIRST_FILM]
+        if make.ready(names=wanted):
+            self.open_path(make.folder() / name)
+            self._make_rest_of_demo()
             return
         if self.job is not None:
             self.say(f"{self.job.label} is still running; stop it first (Esc).", True)
             return
 
         def work(job: Job) -> None:
-            make.make(report=lambda text: job.step(text))
+            make.make(report=lambda text: job.step(text), names=wanted)
 
-        self._after_demo = then_open or make.TRACKED
-        self.say("Making the demo shots of Brindle Quay, once; they open by themselves.")
-        self._begin(Job("Making the demo shots", make.STEPS, work))
+        self._after_demo = name
+        self.say("Making the demo shot of Brindle Quay, once; it opens by itself.")
+        self._begin(Job("Making the demo shot", make.steps(wanted), work))
+
+    def _make_rest_of_demo(self) -> None:
+        """The shots not opened yet are made while the person looks at the first."""
+        from wertis.demo import make
+
+        if not make.ready() and not self._rest_of_demo.is_alive():
+            self._rest_of_demo = threading.Thread(target=make.make, name="wertis-demo", daemon=True)
+            self._rest_of_demo.start()
 
     # -- long work ------------------------------------------------------------------------------------------------
 
@@ -492,6 +506,7 @@ class MainWindow(QMainWindow):
             from wertis.demo import make
 
             self.open_path(make.folder() / self._after_demo)
+            self._make_rest_of_demo()
 
     def _tracking_over(self, job: Job) -> None:
         s = self.session
@@ -626,7 +641,7 @@ class MainWindow(QMainWindow):
             wanted = ("region", s.track.id)
         elif s.step == "Use" and s.placement is not None:
             wanted = ("placement", s.placement.id)
-        if wanted == getattr(self, "_tool_kind", None) and self.viewer.tool is not None:
+        if wanted == self._tool_kind and self.viewer.tool is not None:
             return
         self._tool_kind = wanted
         if wanted[0] == "draw":

@@ -14,7 +14,7 @@ def run_demo(a: argparse.Namespace) -> int:
         return run(demo=True)
     from wertis.demo import make
 
-    progress = Progress("making the demo shots", make.STEPS)
+    progress = Progress("making the demo shots", make.steps())
     done = 0
 
     def report(text: str) -> None:

@@ -2,7 +2,8 @@
 
 import json
 import shutil
-from collections.abc import Callable
+import threading
+from collections.abc import Callable, Iterable
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
@@ -24,9 +25,11 @@ FRAMES = 60
 FILMS = {"tea_crate": Film(FRAMES, False, 11), "tea_crate_passers": Film(FRAMES, True, 12)}
 TITLES = {"tea_crate": "Tea crate", "tea_crate_passers": "Tea crate with rope and barrow"}
 TRACKED = "Brindle Quay.wertis"
-STEPS = sum(f.frames for f in FILMS.values()) + FRAMES
+FIRST_FILM = "tea_crate"  # the one that is tracked; made first, so that there is something to see soon
 
 Report = Callable[[str], None]
+
+_making = threading.Lock()  # a second wish waits for the first and finds the shots made
 
 
 def folder() -> Path:
@@ -34,17 +37,22 @@ def folder() -> Path:
     return Path(platformdirs.user_data_dir("wertis")) / f"demo-{VERSION}"
 
 
-def ready(where: Path | None = None) -> bool:
-    """Whether the demo shots have been made."""
-    return ((where or folder()) / "made").exists()
+def ready(where: Path | None = None, names: Iterable[str] = FILMS) -> bool:
+    """Whether these demo shots have been made."""
+    return all(((where or folder()) / f"{name}.made").exists() for name in names)
 
 
-def make(where: Path | None = None, report: Report = lambda text: None, frames: int = FRAMES) -> Path:
-    """Make the demo shots and return their folder; nothing is done when they are there.
+def steps(names: Iterable[str] = FILMS, where: Path | None = None) -> int:
+    """How many steps making these shots takes."""
+    return sum(FILMS[n].frames + (FRAMES - 1) * (n == FIRST_FILM) for n in names if not ready(where, [n]))
+
+
+def make(where: Path | None = None, report: Report = lambda text: None, frames: int = FRAMES, names: Iterable[str] = FILMS) -> Path:
+    """Make the demo shots of these names and return their folder; nothing is done when they are there.
 
     Parameters
     ----------
-    report : called after each of `STEPS` steps with what was made.
+    report : called after each of `steps()` steps with what was made.
     frames : how many frames of each, from its first; fewer for tests.
 
     Raises
@@ -53,25 +61,29 @@ def make(where: Path | None = None, report: Report = lambda text: None, frames: 
         When the folder cannot be written to.
     """
     root = where or folder()
-    if ready(root):
-        return root
-    try:
-        if root.exists():
-            shutil.rmtree(root)
-        root.mkdir(parents=True)
-        for name, film in FILMS.items():
-            _film(root / name, film, frames, report)
-        graphics.write_all(root / "graphics")
-        _tracked_shot(root, report)
-        (root / "made").write_text(f"{VERSION}\n")
-    except OSError as why:
-        raise DeliverError(f"The demo shots cannot be made in {root} ({why.strerror or why}); free some space (about 40 MB), or set "
-                           "XDG_DATA_HOME to another folder.") from why
+    with _making:
+        _make(root, report, frames, names)
     return root
 
 
+def _make(root: Path, report: Report, frames: int, names: Iterable[str]) -> None:
+    try:
+        for name in names:
+            if ready(root, [name]):
+                continue
+            shutil.rmtree(root / name, ignore_errors=True)
+            (root / name).mkdir(parents=True)
+            _film(root / name, FILMS[name], frames, report)
+            if name == FIRST_FILM:
+                graphics.write_all(root / "graphics")
+                _tracked_shot(root, report)
+            (root / f"{name}.made").write_text(f"{VERSION}\n")
+    except OSError as why:
+        raise DeliverError(f"The demo shots cannot be made in {root} ({why.strerror or why}); free some space (about 40 MB), or set "
+                           "XDG_DATA_HOME to another folder.") from why
+
+
 def _film(where: Path, film: Film, frames: int, report: Report) -> None:
-    where.mkdir()
     scene = Scene(film)
 
     def one(index: int) -> int:
