@@ -26,7 +26,9 @@ from wertis.core.plate.sequence import read_picture
 from wertis.core.shot import edits, store
 
 
-class WindowTest(unittest.TestCase):
+class WindowCase(unittest.TestCase):
+    """A window on a small plate, with hands and eyes."""
+
     app: QApplication
 
     @classmethod
@@ -108,8 +110,8 @@ class WindowTest(unittest.TestCase):
         self.window.add_placement()
         self.spin()
 
-    # -- tests ----------------------------------------------------------------------------------------------------
 
+class WindowTest(WindowCase):
     def test_the_whole_job(self) -> None:
         w, s = self.window, self.window.session
         self.open_plate()

@@ -5,6 +5,7 @@ from pathlib import Path
 
 from PySide6.QtCore import QSignalBlocker, Qt, Signal
 from PySide6.QtWidgets import (
+    QCheckBox,
     QComboBox,
     QFileDialog,
     QGridLayout,
@@ -21,8 +22,8 @@ from wertis.app.fields import DragLabel, Number, form, named
 from wertis.app.session import STEPS, Session
 from wertis.core.comp.picture import surface_proportions
 from wertis.core.errors import WertisError
-from wertis.core.shot import edits
-from wertis.core.shot.document import Placement
+from wertis.core.shot import edits, hold_outs
+from wertis.core.shot.document import HoldOut, Placement
 
 PICTURES = "Pictures and movies (*.png *.jpg *.jpeg *.tif *.tiff *.dpx *.exr *.mov *.mp4 *.mkv *.webm)"
 KIND_WORDS = {"shift": "Shift", "similarity": "Shift, scale and turn", "affine": "With shear", "perspective": "With perspective"}
@@ -130,6 +131,7 @@ class RegionPage(Page):
     """The region of the selected track."""
 
     draw_wanted = Signal()
+    hold_out_wanted = Signal()
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
@@ -147,6 +149,34 @@ class RegionPage(Page):
         f.addRow(self.draw)
         f.addRow("Name", self.name)
         f.addRow(self.facts)
+        f.addRow(named("HOLD-OUTS", "section"))
+        self.hold = QPushButton("Draw a hold-out")
+        self.hold.setToolTip("Click round what passes in front; its pixels do not exist for the track (H)")
+        self.hold.clicked.connect(self.hold_out_wanted)
+        self.matte = QPushButton("Matte...")
+        self.matte.setToolTip("Take away what a matte sequence shows in white")
+        self.matte.clicked.connect(self._choose_matte)
+        row = QHBoxLayout()
+        row.addWidget(self.hold, 1)
+        row.addWidget(self.matte)
+        f.addRow(row)
+        self.held_words = named("", "quiet")
+        f.addRow(self.held_words)
+        self.moves = QComboBox()
+        self.moves.setAccessibleName("What moves the hold-out")
+        self.moves.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        self.moves.setMinimumContentsLength(8)
+        self.moves.activated.connect(self._follow)
+        self.grow = Number(-200, 200, 1, 1, "px", "Grow")
+        self.soft = Number(0, 200, 1, 1, "px", "Soft edge")
+        self.invert = QCheckBox("Inverted: black is held out")
+        self.grow.valueChanged.connect(lambda v: self._set_held("Grow the hold-out", "grow", grow=v))
+        self.soft.valueChanged.connect(lambda v: self._set_held("Soften the hold-out", "soft", soft=v))
+        self.invert.clicked.connect(lambda on: self._set_held("Invert the matte", invert=on))
+        f.addRow("Moves", self.moves)
+        f.addRow(DragLabel("Grow", self.grow), self.grow)
+        f.addRow(DragLabel("Soft edge", self.soft), self.soft)
+        f.addRow(self.invert)
         f.addRow(named(
             "Click round the surface; click the first point to close. Take in as much detail as lies on the one flat surface: the region may "
             "be larger than the graphic.\n\nDrag a point to move it, the inside to move all, double-click a side for a new point, "
@@ -161,6 +191,67 @@ class RegionPage(Page):
         with QSignalBlocker(self.name):
             self.name.setText(track.name if track else "")
         self.facts.setText(f"{len(track.region.points)} points, drawn on frame {track.region.frame}" if track else "")
+        self._show_held()
+
+    def _show_held(self) -> None:
+        s = self.session
+        track, held = s.track, s.hold_out
+        self.hold.setEnabled(track is not None)
+        self.matte.setEnabled(track is not None)
+        shape = held is not None and not held.path
+        self.moves.setEnabled(shape)
+        self.invert.setVisible(held is not None and bool(held.path))
+        for w in (self.grow, self.soft):
+            w.setEnabled(held is not None)
+        count = len(track.hold_outs) if track else 0
+        if held is None:
+            self.held_words.setText(f"{count} on this track; pick one in the outline." if count else "None. For what passes in front of the surface.")
+            return
+        keys = ", ".join(map(str, sorted(held.keys)))
+        self.held_words.setText(f"{held.name}: " + (f"matte {Path(held.path).name}" if held.path else f"keyed on {keys}"))
+        with QSignalBlocker(self.moves), QSignalBlocker(self.grow), QSignalBlocker(self.soft), QSignalBlocker(self.invert):
+            self.moves.clear()
+            self.moves.addItem("By hand, with keys", "")
+            for other in s.shot.tracks:
+                if track is not None and other.id != track.id:
+                    self.moves.addItem(f"With {other.name}", other.id)
+            self.moves.setCurrentIndex(max(0, self.moves.findData(held.follows)))
+            self.grow.setValue(held.grow)
+            self.soft.setValue(held.soft)
+            self.invert.setChecked(held.invert)
+
+    def _set_held(self, label: str, merge: str = "", **changes: object) -> None:
+        s = self.session
+        if s.track is not None and s.hold_out is not None:
+            s.history.do(label, hold_outs.set_hold_out(s.shot, s.track.id, s.hold_out.but(**changes)), f"{merge}-{s.hold_out.id}" if merge else "")
+
+    def _follow(self) -> None:
+        s = self.session
+        held = s.hold_out
+        if held is None:
+            return
+        points = hold_outs.shape_on(s.shot, held, s.frame)
+        if points is not None:
+            self._set_held("Choose what moves the hold-out", follows=self.moves.currentData(), keys={s.frame: edits.as_points(points)})
+
+    def _choose_matte(self) -> None:
+        name = QFileDialog.getExistingDirectory(self, "The folder of the matte sequence")
+        if name:
+            self.set_matte(Path(name))
+
+    def set_matte(self, path: Path) -> None:
+        """Hold out what a matte sequence shows; a message tells when it cannot be read."""
+        s = self.session
+        if s.track is None or s.plate is None:
+            return
+        try:
+            hold_outs.open_matte(path, s.plate.size)
+        except WertisError as why:
+            s.message.emit(str(why), True)
+            return
+        held = HoldOut(name=path.name[:200] or "Matte", path=str(path.absolute()), grow=0, soft=0)
+        s.history.do("Hold out a matte", hold_outs.add_hold_out(s.shot, s.track.id, held))
+        s.select(s.track.id, "", held.id)
 
     def _rename(self) -> None:
         track, text = self.session.track, self.name.text().strip()

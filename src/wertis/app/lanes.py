@@ -135,6 +135,9 @@ class Lanes(QWidget):
         self._curve(p, points)
         p.setPen(QPen(theme.PAPER, 1))
         p.setBrush(theme.PANEL)
+        held = self.session.hold_out
+        for f in held.keys if held is not None else ():
+            p.fillRect(QRectF(self.x_of(f) - 3, top + _LANE - 7, 6, 6), theme.AMBER)
         at = self.x_of(track.region.frame)
         middle = top + _LANE / 2
         p.drawPolygon(QPolygonF([QPointF(at, top + 1), QPointF(at + 6, middle), QPointF(at, top + _LANE - 1), QPointF(at - 6, middle)]))

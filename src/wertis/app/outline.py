@@ -1,13 +1,14 @@
-"""The shot as a tree: tracks, and under each its region and its placements."""
+"""The shot as a tree: tracks, and under each its region, its hold-outs and its placements."""
 
 from PySide6.QtCore import QSignalBlocker, Qt, Signal
 from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import QTreeWidget, QTreeWidgetItem
 
+from wertis.app import theme
 from wertis.app.session import Session
-from wertis.core.shot import edits
+from wertis.core.shot import edits, hold_outs
 
-_TRACK, _REGION, _PLACEMENT = "track", "region", "placement"
+_TRACK, _REGION, _HOLD_OUT, _PLACEMENT = "track", "region", "hold-out", "placement"
 _ROLE = Qt.ItemDataRole.UserRole
 
 
@@ -44,6 +45,11 @@ class Outline(QTreeWidget):
                 region = QTreeWidgetItem([f"Region, drawn on {track.region.frame}"])
                 region.setData(0, _ROLE, (_REGION, track.id, ""))
                 top.addChild(region)
+                for held in track.hold_outs:
+                    item = self._item([held.name], (_HOLD_OUT, track.id, held.id), held.enabled)
+                    item.setToolTip(0, "A hold-out: its pixels do not exist for the track. Tick to switch it on or off.")
+                    item.setForeground(0, theme.AMBER)
+                    top.addChild(item)
                 for placement in track.placements:
                     top.addChild(self._item([placement.name], (_PLACEMENT, track.id, placement.id), placement.visible))
                 top.setExpanded(True)
@@ -72,7 +78,9 @@ class Outline(QTreeWidget):
         if track is None or track_id == s.live_track:
             s.message.emit("A track that is being tracked cannot be removed; stop it first (Esc).", True)
             return
-        if kind == _PLACEMENT:
+        if kind == _HOLD_OUT:
+            s.history.do("Remove a hold-out", hold_outs.remove_hold_out(s.shot, track_id, placement_id))
+        elif kind == _PLACEMENT:
             placement = track.placement(placement_id)
             s.history.do(f"Remove {placement.name if placement else 'placement'}", edits.remove_placement(s.shot, track_id, placement_id))
         else:
@@ -99,16 +107,16 @@ class Outline(QTreeWidget):
                 self.setCurrentItem(top)
                 for c in range(top.childCount()):
                     child = top.child(c)
-                    if child is not None and s.placement_id and child.data(0, _ROLE)[2] == s.placement_id:
+                    if child is not None and child.data(0, _ROLE)[2] and child.data(0, _ROLE)[2] in (s.placement_id, s.hold_out_id):
                         self.setCurrentItem(child)
 
     def _on_pick(self, item: QTreeWidgetItem | None) -> None:
         data = item.data(0, _ROLE) if item is not None else None
         if data:
             kind, track_id, placement_id = data
-            self.session.select(track_id, placement_id)
+            self.session.select(track_id, placement_id if kind == _PLACEMENT else "", placement_id if kind == _HOLD_OUT else "")
             if kind != _TRACK:
-                self.step_wanted.emit("Region" if kind == _REGION else "Use")
+                self.step_wanted.emit("Use" if kind == _PLACEMENT else "Region")
 
     def _on_change(self, item: QTreeWidgetItem) -> None:
         data = item.data(0, _ROLE)
@@ -124,6 +132,10 @@ class Outline(QTreeWidget):
         if kind == _TRACK:
             name = name if name == track.name else edits.free_name(name or track.name, [t.name for t in s.shot.tracks if t.id != track_id])
             s.history.do("Rename" if name != track.name else "Show or hide", s.shot.with_track(track.but(name=name, visible=visible)))
+        elif kind == _HOLD_OUT:
+            held = track.hold_out(placement_id)
+            if held is not None:
+                s.history.do("Switch a hold-out", hold_outs.set_hold_out(s.shot, track_id, held.but(name=name or held.name, enabled=visible)))
         elif kind == _PLACEMENT:
             placement = track.placement(placement_id)
             if placement is not None:

@@ -11,8 +11,9 @@ from wertis.core.jobs.job import Job
 from wertis.core.plate import Plate, open_plate
 from wertis.core.plate.cache import FrameCache
 from wertis.core.shot import edits, store
-from wertis.core.shot.document import Placement, Shot, Track
+from wertis.core.shot.document import HoldOut, Placement, Shot, Track
 from wertis.core.shot.history import History
+from wertis.core.shot.hold_outs import HoldOutReader
 from wertis.core.track.run import track_plane
 
 STEPS = ("Plate", "Region", "Track", "Use", "Deliver")
@@ -50,6 +51,7 @@ class Session:
         self.step = "Plate"
         self.track_id = ""
         self.placement_id = ""
+        self.hold_out_id = ""
         self.live: dict[int, Fix] = {}
         self.live_track = ""
         self._budget = budget
@@ -163,10 +165,10 @@ class Session:
             self.step = step
             self.step_changed.emit(step)
 
-    def select(self, track: str, placement: str = "") -> None:
-        """Select a track, and perhaps one of its placements."""
-        if (track, placement) != (self.track_id, self.placement_id):
-            self.track_id, self.placement_id = track, placement
+    def select(self, track: str, placement: str = "", hold_out: str = "") -> None:
+        """Select a track, and perhaps one of its placements or hold-outs."""
+        if (track, placement, hold_out) != (self.track_id, self.placement_id, self.hold_out_id):
+            self.track_id, self.placement_id, self.hold_out_id = track, placement, hold_out
             self.selection_changed.emit()
 
     @property
@@ -181,6 +183,12 @@ class Session:
         if track is None:
             return None
         return track.placement(self.placement_id) or (track.placements[0] if track.placements else None)
+
+    @property
+    def hold_out(self) -> HoldOut | None:
+        """The selected hold-out."""
+        track = self.track
+        return track.hold_out(self.hold_out_id) if track is not None else None
 
     def live_fix(self, track: Track, frame: int) -> Fix | None:
         """What the tracker has just found for a track that is being tracked."""
@@ -217,12 +225,14 @@ class Session:
         if not runs:
             raise RegionError(f"Frame {at} is at the end of the range {low} to {high}; there is nothing to track in that direction.")
         plate, read, region, kind = self.plate, self.cache.get, track.region.array, track.kind
+        held = HoldOutReader(self.shot, track.id) if any(h.enabled for h in track.hold_outs) else None
+        masks = (lambda frame: held.mask(frame, plate.size)) if held is not None else None
         self.live, self.live_track = {}, track.id
 
         def work(job: Job) -> None:
             for frames in runs:
                 for frame, fix in track_plane(plate, region, reference, frames, kind, read=read,
-                                              stop=job.stop_asked, known=known):
+                                              stop=job.stop_asked, known=known, held=masks):
                     job.step((frame, fix))
 
         return Job(f"Tracking {track.name}", sum(len(r) for r in runs), work)
@@ -247,7 +257,7 @@ class Session:
         self.history = History(shot)
         self.history.changed.connect(self._on_history)
         self.path = path
-        self.track_id = self.placement_id = ""
+        self.track_id = self.placement_id = self.hold_out_id = ""
         self.live, self.live_track = {}, ""
         self._show_plate(plate)
         self.shot_changed.emit()
@@ -269,6 +279,8 @@ class Session:
             self.track_id, self.placement_id = (shot.tracks[-1].id if shot.tracks else ""), ""
         elif self.placement_id and track.placement(self.placement_id) is None:
             self.placement_id = ""
+        if track is None or track.hold_out(self.hold_out_id) is None:
+            self.hold_out_id = ""
         self.shot_changed.emit()
         if before != (self.track_id, self.placement_id):
             self.selection_changed.emit()

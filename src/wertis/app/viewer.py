@@ -3,6 +3,7 @@
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import (
+    QBrush,
     QColor,
     QFontMetricsF,
     QImage,
@@ -24,6 +25,7 @@ from wertis.core.comp.picture import surface_proportions
 from wertis.core.geometry import homography, quad
 from wertis.core.geometry.motion import carried
 from wertis.core.shot.edits import placement_on, region_on
+from wertis.core.shot.hold_outs import shape_on
 
 MOST_ZOOM, LEAST_ZOOM = 64.0, 0.02
 _MAGNIFIER = 168
@@ -185,6 +187,8 @@ class Viewer(QWidget):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         if self.overlays:
             self._paint_tracks(painter)
+            if self.session.step in ("Region", "Track"):
+                self._paint_hold_outs(painter)
             if self.session.step == "Use":
                 self._paint_placement(painter)
         if self.tool is not None:
@@ -234,6 +238,19 @@ class Viewer(QWidget):
             if not chosen or len(s.shot.tracks) > 1:
                 corner = self.to_screen(points)[np.argmin(points.sum(1))]
                 _words(painter, QPointF(corner[0], corner[1] - 8), track.name, theme.ACCENT if chosen else theme.TEXT)
+
+    def _paint_hold_outs(self, painter: QPainter) -> None:
+        """The selected track's hold-outs: hatched, so that they are told from regions without their colour."""
+        s = self.session
+        for held in s.track.hold_outs if s.track is not None and s.track.visible else ():
+            points = shape_on(s.shot, held, s.frame) if held.enabled else None
+            if points is None:
+                continue
+            shape = QPolygonF([QPointF(float(x), float(y)) for x, y in self.to_screen(points)])
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(QBrush(QColor(theme.AMBER.red(), theme.AMBER.green(), theme.AMBER.blue(), 110), Qt.BrushStyle.BDiagPattern))
+            painter.drawPolygon(shape)
+            _outline(painter, self.to_screen(points), theme.AMBER, 1.6 if held.id == s.hold_out_id else 1.0, dashed=True)
 
     def _paint_placement(self, painter: QPainter) -> None:
         s = self.session

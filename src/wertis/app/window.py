@@ -3,6 +3,7 @@
 import threading
 from pathlib import Path
 
+import numpy as np
 import qtawesome
 from PySide6.QtCore import QEvent, QObject, Qt
 from PySide6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeyEvent, QKeySequence
@@ -34,12 +35,12 @@ from wertis.app.steps import Steps
 from wertis.app.tools import DrawTool, PointsTool
 from wertis.app.viewer import Viewer, carried_back
 from wertis.core.errors import RegionError, WertisError
-from wertis.core.geometry import quad
+from wertis.core.geometry import polygon, quad
 from wertis.core.jobs.export import export_corner_pin
 from wertis.core.jobs.job import Job
 from wertis.core.jobs.render import check_target, render
-from wertis.core.shot import edits
-from wertis.core.shot.document import Placement
+from wertis.core.shot import edits, hold_outs
+from wertis.core.shot.document import HoldOut, Placement
 from wertis.core.shot.store import SUFFIX
 
 PLATES = "Plates and shots (*.wertis *.png *.jpg *.jpeg *.tif *.tiff *.dpx *.exr *.mov *.mp4 *.mkv *.webm *.avi *.mxf)"
@@ -55,7 +56,7 @@ class MainWindow(QMainWindow):
         self.pictures = PictureMaker()
         self.playback = Playback(self.session, self)
         self.job: Job | None = None
-        self._drawing = False
+        self._drawing = self._drawing_hold_out = False
         self._rest_of_demo = threading.Thread()
         self._render_words = self._after_demo = ""
         self._come_back: int | None = None
@@ -186,6 +187,7 @@ class MainWindow(QMainWindow):
         self.redo_action = self._action(edit, "Redo", "Ctrl+Shift+Z", self.redo)
         edit.addSeparator()
         self._action(edit, "Draw a new region", "N", self.draw_region)
+        self._action(edit, "Draw a hold-out", "H", self.draw_hold_out)
         self._action(edit, "Place a graphic", "P", self.add_placement)
         self._action(edit, "Remove the selected", "", self.outline.remove_current)
         track = bar.addMenu("&Track")
@@ -241,6 +243,7 @@ class MainWindow(QMainWindow):
         d = self.details
         d.plate.open.clicked.connect(self.choose_open)
         d.region.draw_wanted.connect(self.draw_region)
+        d.region.hold_out_wanted.connect(self.draw_hold_out)
         d.track.track_wanted.connect(self.track)
         d.track.stop_wanted.connect(self.stop_job)
         d.use.add_wanted.connect(self.add_placement)
@@ -326,11 +329,22 @@ class MainWindow(QMainWindow):
         if self.session.plate is None:
             self.say("There is no plate to draw on; open one first (Ctrl+O).", True)
             return
-        self._drawing = True
+        self._drawing, self._drawing_hold_out = True, False
         self.session.go_step("Region")
         self._choose_tool()
         self.viewer.setFocus()
         self.say("Click round the surface; click the first point, press Enter or double-click to close. Esc gives up.")
+
+    def draw_hold_out(self) -> None:
+        """Take the drawing tool in hand for a hold-out under the selected track."""
+        if self.session.track is None:
+            self.say("A hold-out hangs under a track; draw a region first (N).", True)
+            return
+        self._drawing, self._drawing_hold_out = True, True
+        self.session.go_step("Region")
+        self._choose_tool()
+        self.viewer.setFocus()
+        self.say("Click round what passes in front; click the first point, press Enter or double-click to close. Esc gives up.")
 
     def track(self, direction: str) -> None:
         """Track the selected region."""
@@ -563,7 +577,7 @@ class MainWindow(QMainWindow):
 
     def _on_step(self) -> None:
         if self.session.step not in ("Region",):
-            self._drawing = False
+            self._drawing = self._drawing_hold_out = False
         self._choose_tool()
         self.viewer.update()
         hint = self._hint()
@@ -636,7 +650,9 @@ class MainWindow(QMainWindow):
             return
         wanted: tuple[str, str] = ("", "")
         if s.step == "Region" and (self._drawing or s.track is None):
-            wanted = ("draw", "")
+            wanted = ("draw", "hold-out" if self._drawing_hold_out and s.track is not None else "")
+        elif s.step == "Region" and s.hold_out is not None and s.hold_out.keys:
+            wanted = ("hold-out", s.hold_out.id)
         elif s.step == "Region" and s.track is not None and s.track.visible:
             wanted = ("region", s.track.id)
         elif s.step == "Use" and s.placement is not None:
@@ -645,7 +661,9 @@ class MainWindow(QMainWindow):
             return
         self._tool_kind = wanted
         if wanted[0] == "draw":
-            self.viewer.tool = DrawTool(self._drawn, self._end_drawing)
+            self.viewer.tool = DrawTool(self._hold_out_drawn if wanted[1] else self._drawn, self._end_drawing)
+        elif wanted[0] == "hold-out":
+            self.viewer.tool = PointsTool(self._hold_out_points, self._hold_out_moved, False, theme.AMBER)
         elif wanted[0] == "region":
             self.viewer.tool = PointsTool(self._region_points, self._region_moved, False, theme.ACCENT)
         elif wanted[0] == "placement":
@@ -655,7 +673,7 @@ class MainWindow(QMainWindow):
             self.viewer.unsetCursor()
         self.viewer.update()
 
-    def _drawn(self, points) -> None:  # type: ignore[no-untyped-def]
+    def _drawn(self, points: np.ndarray) -> None:
         s = self.session
         try:
             shot, track = edits.add_track(s.shot, points, s.frame)
@@ -668,15 +686,40 @@ class MainWindow(QMainWindow):
         self._choose_tool()
         self.say("The region is drawn. Track it both ways from this frame with Ctrl+T, or forward with T.")
 
+    def _hold_out_drawn(self, points: np.ndarray) -> None:
+        s = self.session
+        if s.track is None:
+            return
+        if self.attempt(polygon.checked, points, s.plate.size if s.plate else (1, 1), "hold-out"):
+            held = HoldOut(keys={s.frame: edits.as_points(points)})
+            s.history.do("Draw a hold-out", hold_outs.add_hold_out(s.shot, s.track.id, held))
+            self._drawing = self._drawing_hold_out = False
+            s.select(s.track.id, "", held.id)
+            self._choose_tool()
+            self.say("Go to other frames and drag it to where the passer is then, or let it move with a track of its own; then track again (Ctrl+T).")
+
+    def _hold_out_points(self) -> np.ndarray | None:
+        s = self.session
+        return hold_outs.shape_on(s.shot, s.hold_out, s.frame) if s.hold_out else None
+
+    def _hold_out_moved(self, points: np.ndarray, dragging: bool) -> None:
+        s = self.session
+        if s.track is None or s.hold_out is None:
+            return
+        moved = hold_outs.reshaped(s.shot, s.hold_out, points, s.frame)
+        s.history.do("Move the hold-out", hold_outs.set_hold_out(s.shot, s.track.id, moved), "hold-out-drag")
+        if not dragging:
+            s.history.end_merge()
+
     def _end_drawing(self) -> None:
-        self._drawing = False
+        self._drawing = self._drawing_hold_out = False
         self._tool_kind = ("", "")
         self._choose_tool()
 
-    def _region_points(self):  # type: ignore[no-untyped-def]
+    def _region_points(self) -> np.ndarray | None:
         return edits.region_on(self.session.track, self.session.frame) if self.session.track else None
 
-    def _region_moved(self, points, dragging: bool) -> None:  # type: ignore[no-untyped-def]
+    def _region_moved(self, points: np.ndarray, dragging: bool) -> None:
         s = self.session
         if s.track is None:
             return
@@ -690,11 +733,11 @@ class MainWindow(QMainWindow):
             if s.track.solved is not None:
                 self.say("The region is changed; track again to use it. What was tracked stays until then.")
 
-    def _placement_points(self):  # type: ignore[no-untyped-def]
+    def _placement_points(self) -> np.ndarray | None:
         s = self.session
         return edits.placement_on(s.track, s.placement, s.frame) if s.track and s.placement else None
 
-    def _placement_moved(self, points, dragging: bool) -> None:  # type: ignore[no-untyped-def]
+    def _placement_moved(self, points: np.ndarray, dragging: bool) -> None:
         s = self.session
         if s.track is None or s.placement is None:
             return

@@ -32,6 +32,8 @@ def build_parser() -> argparse.ArgumentParser:
     track.add_argument("--corners", metavar='"x,y x,y x,y x,y"', help="four points to follow (default: the region, when it has four)")
     track.add_argument("--model", default="perspective", metavar="KIND",
                        help="kind of motion: shift, similarity, affine or perspective (default)")
+    track.add_argument("--holdout", action="append", default=[], metavar='"x,y x,y ..."|MATTE',
+                       help="take pixels away: a polygon that stays in the picture, or a matte sequence (white is held out); several allowed")
     track.add_argument("--range", dest="range_", metavar="FIRST-LAST", help="frames to track (default: the whole plate)")
     track.add_argument("--out", required=True, metavar="OUT.csv", help="file to write: frame,x1,y1,x2,y2,x3,y3,x4,y4")
     track.add_argument("--quiet", action="store_true", help="no progress")

@@ -13,10 +13,10 @@ from wertis.cli.main import EXIT_OK, EXIT_PARTLY
 from wertis.cli.progress import Progress
 from wertis.core.errors import RegionError, WertisError
 from wertis.core.exchange.corner_pin_csv import write_plain
-from wertis.core.geometry import homography
+from wertis.core.geometry import homography, polygon
 from wertis.core.plate import Plate, open_plate
 from wertis.core.track.kinds import KINDS
-from wertis.core.track.run import track_plane
+from wertis.core.track.run import Masks, track_plane
 
 
 def run_track(a: argparse.Namespace) -> int:
@@ -33,11 +33,12 @@ def run_track(a: argparse.Namespace) -> int:
     if not out.absolute().parent.is_dir():
         raise WertisError(f"The folder {out.absolute().parent} does not exist; make it, or write somewhere else.")
     plate = open_plate(a.plate)
+    held = _held_out(a.holdout, plate)
     first, last = arguments.frame_range(a.range_, plate.first, plate.last)
     progress = Progress("tracking", last - first + 1, a.quiet)
     answers = {a.start: corners} if first <= a.start <= last else {}
     lost: dict[int, str] = {}
-    both = _both_ways(plate, region, corners, a.start, first, last, a.model)
+    both = _both_ways(plate, region, corners, a.start, first, last, a.model, held)
     for done, (frame, moved, why) in enumerate(both, 1):
         if moved is None:
             lost[frame] = why
@@ -54,13 +55,38 @@ def run_track(a: argparse.Namespace) -> int:
     return EXIT_OK
 
 
+def _held_out(given: list[str], plate: Plate) -> Masks | None:
+    """Masks from the --holdout arguments: polygons that stay in the picture, and matte sequences."""
+    if not given:
+        return None
+    from wertis.core.shot.hold_outs import open_matte, read_matte  # the document is not needed without hold-outs
+
+    still = np.zeros((plate.size[1], plate.size[0]), np.uint8)
+    mattes = []
+    for text in given:
+        if Path(text).exists() or "#" in text or "%" in text:
+            mattes.append(open_matte(Path(text), plate.size))
+        else:
+            points = arguments.points(text, "holdout")
+            still = np.maximum(still, polygon.fill(polygon.checked(points, plate.size, "hold-out"), plate.size))
+
+    def mask(frame: int) -> np.ndarray | None:
+        total = still
+        for matte in mattes:
+            found = read_matte(matte, frame)
+            total = total if found is None else np.maximum(total, found)
+        return total if total.any() else None
+
+    return mask
+
+
 def _both_ways(plate: Plate, region: np.ndarray, corners: np.ndarray, start: int, first: int, last: int,
-               kind: str) -> Iterator[tuple[int, np.ndarray | None, str]]:
+               kind: str, held: Masks | None) -> Iterator[tuple[int, np.ndarray | None, str]]:
     stop = threading.Event()
     for frames in (range(start + 1, last + 1), range(start - 1, first - 1, -1)):
         if not len(frames):
             continue
-        for frame, fix in track_plane(plate, region, start, frames, kind, stop=stop):
+        for frame, fix in track_plane(plate, region, start, frames, kind, stop=stop, held=held):
             if fix.matrix is None:
                 yield frame, None, fix.reason
             elif first <= frame <= last:

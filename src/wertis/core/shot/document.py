@@ -154,6 +154,38 @@ class Placement(Record):
         return np.array(self.quad, np.float64)
 
 
+class HoldOut(Record):
+    """What is taken away from a track: a shape, or a matte sequence from disk.
+
+    Attributes
+    ----------
+    keys : frame to the shape's points, all of one count; between keys the points go straight, outside them they hold. A shape that
+        `follows` a track has one key and is carried by that track's motion.
+    follows : id of the track that carries the shape; empty when it stays where its keys put it.
+    path, invert : a matte instead of a shape; white is held out unless inverted.
+    grow : pixels by which the held-out area grows (shrinks, when negative).
+    soft : width in pixels of the edge's fall.
+    """
+
+    id: Annotated[str, Field(max_length=64)] = Field(default_factory=new_id)
+    name: Name = "Hold-out"
+    keys: dict[Frame, Annotated[tuple[Point, ...], Field(min_length=3, max_length=10_000)]] = {}
+    follows: Annotated[str, Field(max_length=64)] = ""
+    path: Annotated[str, Field(max_length=4096)] = ""
+    invert: bool = False
+    grow: Annotated[float, Field(ge=-200, le=200)] = 4.0
+    soft: Annotated[float, Field(ge=0, le=200)] = 2.0
+    enabled: bool = True
+
+    @model_validator(mode="after")
+    def _sound(self) -> Self:
+        if not self.path and not self.keys:
+            raise ValueError("a hold-out needs a shape or a matte")
+        if len({len(points) for points in self.keys.values()}) > 1:
+            raise ValueError("the keys of a hold-out do not have the same number of points")
+        return self
+
+
 class Track(Record):
     """A surface: its region, its motion, and what hangs on it."""
 
@@ -163,6 +195,7 @@ class Track(Record):
     region: Region
     solved: Solved | None = None
     placements: tuple[Placement, ...] = ()
+    hold_outs: tuple[HoldOut, ...] = ()
     visible: bool = True
 
     @property
@@ -175,6 +208,10 @@ class Track(Record):
         p = self.region.array
         (x0, y0), (x1, y1) = p.min(0), p.max(0)
         return PlanarMotion(self.solved.reference, matrices, np.array([[x0, y0], [x1, y0], [x1, y1], [x0, y1]]))
+
+    def hold_out(self, ident: str) -> HoldOut | None:
+        """The hold-out with this id."""
+        return next((h for h in self.hold_outs if h.id == ident), None)
 
     def placement(self, ident: str) -> Placement | None:
         """The placement with this id."""

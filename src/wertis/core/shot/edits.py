@@ -46,7 +46,7 @@ def add_track(shot: Shot, points: np.ndarray, frame: int, name: str = "Surface")
 
 def set_region(shot: Shot, ident: str, points: np.ndarray) -> Shot:
     """The shot with a track's region reshaped on its own frame. What was tracked stays until it is tracked again."""
-    track = _track(shot, ident)
+    track = track_of(shot, ident)
     if shot.plate is not None:
         polygon.checked(points, shot.plate.size)
     return shot.with_track(track.but(region=track.region.but(points=as_points(points))))
@@ -86,7 +86,7 @@ def merge_solved(old: Solved | None, reference: int, fixes: dict[int, Fix]) -> S
 
 def set_solved(shot: Shot, ident: str, fixes: dict[int, Fix]) -> Shot:
     """The shot with new tracking answers for a track, against its region's frame."""
-    track = _track(shot, ident)
+    track = track_of(shot, ident)
     return shot.with_track(track.but(solved=merge_solved(track.solved, track.region.frame, fixes)))
 
 
@@ -104,20 +104,20 @@ def default_quad(track: Track, frame: int) -> np.ndarray:
 
 def add_placement(shot: Shot, ident: str, placement: Placement) -> Shot:
     """The shot with one more placement on a track."""
-    track = _track(shot, ident)
+    track = track_of(shot, ident)
     named = placement.but(name=free_name(placement.name, [p.name for p in track.placements]))
     return shot.with_track(track.but(placements=(*track.placements, named)))
 
 
 def set_placement(shot: Shot, ident: str, placement: Placement) -> Shot:
     """The shot with the placement of the same id replaced."""
-    track = _track(shot, ident)
+    track = track_of(shot, ident)
     return shot.with_track(track.but(placements=tuple(placement if p.id == placement.id else p for p in track.placements)))
 
 
 def remove_placement(shot: Shot, ident: str, placement: str) -> Shot:
     """The shot less one placement."""
-    track = _track(shot, ident)
+    track = track_of(shot, ident)
     return shot.with_track(track.but(placements=tuple(p for p in track.placements if p.id != placement)))
 
 
@@ -146,7 +146,14 @@ def rebase_placement(track: Track, placement: Placement, frame: int) -> Placemen
     return placement.but(frame=frame, quad=as_points(found))
 
 
-def _track(shot: Shot, ident: str) -> Track:
+def track_of(shot: Shot, ident: str) -> Track:
+    """The track with this id.
+
+    Raises
+    ------
+    RegionError
+        When it has gone.
+    """
     track = shot.track(ident)
     if track is None:
         raise RegionError("That track is no longer in the shot.")

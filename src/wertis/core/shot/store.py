@@ -78,6 +78,8 @@ def _parted(shot: Shot, folder: Path) -> tuple[dict[str, Any], dict[str, np.ndar
             fields["solved"] = {"reference": s.reference, "reasons": {str(k): v for k, v in s.reasons.items()}, "arrays": names}
         for placement in fields["placements"]:
             placement["artwork"]["path"] = _relative(placement["artwork"]["path"], folder)
+        for held in fields["hold_outs"]:
+            held["path"] = _relative(held["path"], folder)
         tracks.append(fields)
     body = shot.model_dump(mode="json", exclude={"tracks"})
     if body["plate"]:
@@ -104,6 +106,8 @@ def _joined(document: Any, archive: zipfile.ZipFile, path: Path) -> Shot:
     for track in body.get("tracks", []):
         for placement in track.get("placements", []):
             placement["artwork"]["path"] = _absolute(placement["artwork"]["path"], folder)
+        for held in track.get("hold_outs", []):
+            held["path"] = _absolute(held["path"], folder)
         solved = track.get("solved")
         if solved is not None:
             loaded = {key: _array(archive, str(solved["arrays"][key]), kind) for key, kind in _ARRAYS.items()}

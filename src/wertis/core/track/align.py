@@ -57,7 +57,7 @@ class Alignment:
 def align(reference: Reference, tiles: TileSet, chosen: np.ndarray, picture: np.ndarray, level: int, matrix: np.ndarray,
           kind: np.ndarray, trust: np.ndarray, steps: int, tolerance: float, white: float = 1e9,
           interpolation: int = cv2.INTER_LINEAR, rough: float = 0.0,
-          smear: bool = False) -> Alignment:
+          smear: bool = False, held: np.ndarray | None = None) -> Alignment:
     """Improve `matrix` so that the chosen tiles match `picture` (a pyramid level).
 
     Parameters
@@ -68,6 +68,7 @@ def align(reference: Reference, tiles: TileSet, chosen: np.ndarray, picture: np.
     tolerance : stop when no point of the region moves further than this, in level-0 pixels of the reference.
     rough : part of a tile's contrast that counts as noise on the first step; large while the place is still unsure, so
         that the tiles with most to say are not taken for hidden.
+    held : (h, w) float32 of the picture's size, 1 where pixels do not exist for the track.
     smear : fit the moments of a blur beside the motion; the tiles must have their `smear` columns.
     white : luma from which a pixel is taken to be clipped and left out.
     """
@@ -93,6 +94,8 @@ def align(reference: Reference, tiles: TileSet, chosen: np.ndarray, picture: np.
         px, py = map_places(m, x, y, shrink)
         seen = cv2.remap(picture, px, py, interpolation, borderMode=cv2.BORDER_REPLICATE)
         lit = (seen < white) * inside
+        if held is not None:
+            lit *= 1 - cv2.remap(held, px, py, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
         # the light in each tile, by weighted least squares with its gain drawn to the surface's
         wb = basis * (weights * lit)[..., None]
         gram = wb.transpose(0, 2, 1) @ basis

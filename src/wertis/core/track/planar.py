@@ -17,7 +17,7 @@ from wertis.core.geometry.motion import Fix
 from wertis.core.track import fresh_start
 from wertis.core.track.align import CORRELATION, Alignment, align, corner_moves
 from wertis.core.track.kinds import KINDS
-from wertis.core.track.pyramid import Pyramid
+from wertis.core.track.pyramid import HeldOut, Pyramid
 from wertis.core.track.reference import Reference, TileSet, choose, visible_tiles
 
 _ROUGH = 0.3  # see align; the place is unsure at first at every level
@@ -72,6 +72,7 @@ class PlanarTracker:
         self._trust: tuple[np.ndarray, np.ndarray] | None = None  # tile middles (n, 2) of the last frame, and their trust (n,)
         self._usual_likeness: float | None = None
         self._lost_for = 0
+        self._held: HeldOut | None = None
         self._surprise = 4.0  # how far, in pixels, the surface has lately been from where constant velocity would put it
 
     # -- public ---------------------------------------------------------------------------------------------------
@@ -81,9 +82,10 @@ class PlanarTracker:
         self._last = homography_to_centred(matrix)
         self._before = None
 
-    def feed(self, luma: np.ndarray) -> Fix:
-        """The next frame's answer; `luma` as for the reference frame."""
+    def feed(self, luma: np.ndarray, held: np.ndarray | None = None) -> Fix:
+        """The next frame's answer; `luma` as for the reference frame, `held` (h, w) uint8 is 255 on pixels that are held out."""
         pyramid = Pyramid(luma)
+        self._held = HeldOut(held) if held is not None else None
         ahead = self._ahead()
         found: Alignment | None = None
         if self._last is not None:
@@ -183,6 +185,8 @@ class PlanarTracker:
             return None
         limit = _TILES[level]
         visible = visible_tiles(tiles, matrix, pyramid.size)
+        if self._held is not None:
+            visible &= ~self._middle_held(tiles, matrix)
         trust = self._trust_on(tiles)
         chosen = choose(tiles, visible & (trust > 0.3), limit)
         if len(chosen) < 4:
@@ -193,9 +197,17 @@ class PlanarTracker:
         at = max(0, level + round(np.log2(max(scale, 1e-3))))
         try:
             return align(self.reference, tiles, chosen, pyramid[at], at, matrix, self._kind, trust[chosen], steps, _TOLERANCE[level],
-                         white=253.0, rough=rough, smear=smear)
+                         white=253.0, rough=rough, smear=smear, held=self._held[at] if self._held is not None else None)
         except np.linalg.LinAlgError:
             return None
+
+    def _middle_held(self, tiles: TileSet, matrix: np.ndarray) -> np.ndarray:
+        """(K,) whether each tile's middle is held out."""
+        assert self._held is not None
+        mask = self._held[0]
+        places = np.nan_to_num(homography.apply(matrix, tiles.centre), nan=-1e6)
+        column, row = np.clip(np.rint(places), 0, [mask.shape[1] - 1, mask.shape[0] - 1]).astype(int).T
+        return mask[row, column] > 0.5
 
     def _score_at(self, level: int, pyramid: Pyramid, matrix: np.ndarray) -> float:
         as_is = self._level(level, pyramid, matrix, 0, rough=0.05)

@@ -6,6 +6,25 @@ import numpy as np
 SMOOTHING = 0.75  # standard deviation in pixels at level 0
 
 
+class HeldOut:
+    """A mask at the pyramid's levels, widened at the coarse ones, whose pixels take in what lies beside them.
+
+    Parameters
+    ----------
+    mask : (height, width) uint8, 255 where pixels do not exist for the track.
+    """
+
+    def __init__(self, mask: np.ndarray) -> None:
+        self._levels: list[np.ndarray] = [mask.astype(np.float32) / 255]
+
+    def __getitem__(self, level: int) -> np.ndarray:
+        while len(self._levels) <= level:
+            h, w = self._levels[-1].shape
+            half = cv2.resize(self._levels[-1], ((w + 1) // 2, (h + 1) // 2), interpolation=cv2.INTER_AREA)
+            self._levels.append(cv2.dilate(half, np.ones((3, 3), np.uint8)))
+        return self._levels[level]
+
+
 class Pyramid:
     """Levels of a luma picture; level k's pixel (x, y) is level 0's (2^k x, 2^k y), first pixel centres at (0, 0).
 

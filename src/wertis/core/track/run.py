@@ -15,6 +15,7 @@ from wertis.core.track.planar import PlanarTracker
 READ_AHEAD = 6
 
 PictureReader = Callable[[int], np.ndarray]
+Masks = Callable[[int], np.ndarray | None]
 
 
 def read_ahead(read: PictureReader, frames: Iterable[int], threads: int = 1) -> Iterator[tuple[int, np.ndarray | PlateError]]:
@@ -47,7 +48,7 @@ def read_ahead(read: PictureReader, frames: Iterable[int], threads: int = 1) -> 
 
 def track_plane(plate: Plate, region: np.ndarray, start: int, frames: Iterable[int], kind: str = "perspective",
                 read: PictureReader | None = None, stop: threading.Event | None = None,
-                known: dict[int, np.ndarray] | None = None) -> Iterator[tuple[int, Fix]]:
+                known: dict[int, np.ndarray] | None = None, held: Masks | None = None) -> Iterator[tuple[int, Fix]]:
     """Track `region` (N, 2), drawn on frame `start`, through `frames`, which lead away from it in one direction.
 
     Yields each frame's number and answer as it is found; lost and unreadable frames come with no matrix and a reason.
@@ -56,6 +57,7 @@ def track_plane(plate: Plate, region: np.ndarray, start: int, frames: Iterable[i
     ----------
     read : reads a picture; `plate.read` when not given (the window gives its cache).
     stop : when set, no further frame is begun.
+    held : gives the mask (height, width) uint8 of what is held out on a frame, 255 where pixels do not exist for the track, or None.
     known : matrices of frames already tracked; when `frames` begins next to one of them, tracking goes on from
         there.
 
@@ -70,7 +72,13 @@ def track_plane(plate: Plate, region: np.ndarray, start: int, frames: Iterable[i
     outline = polygon.checked(region, plate.size)
     if not plate.first <= start <= plate.last:
         raise RegionError(f"The reference frame {start} is not in the plate, which runs from {plate.first} to {plate.last}.")
-    tracker = PlanarTracker(luma(fetch(start)), polygon.fill(outline, plate.size), outline, kind)
+    mask = polygon.fill(outline, plate.size)
+    away = held(start) if held is not None else None
+    if away is not None:
+        mask[away > 127] = 0
+        if np.count_nonzero(mask) < 100:
+            raise RegionError("The hold-outs cover the whole region on its reference frame; make them smaller, or switch one off.")
+    tracker = PlanarTracker(luma(fetch(start)), mask, outline, kind)
     order = list(frames)
     if known and order:
         onward = 1 if len(order) < 2 or order[1] > order[0] else -1
@@ -83,4 +91,4 @@ def track_plane(plate: Plate, region: np.ndarray, start: int, frames: Iterable[i
         if isinstance(picture, PlateError):
             yield frame, Fix(None, reason=str(picture))
         else:
-            yield frame, tracker.feed(picture)
+            yield frame, tracker.feed(picture, held(frame) if held is not None else None)

@@ -1,0 +1,152 @@
+"""Where hold-outs are on a frame, and the mask of all of a track's."""
+
+from pathlib import Path
+
+import cv2
+import numpy as np
+
+from wertis.core.errors import PlateError
+from wertis.core.geometry import polygon
+from wertis.core.geometry.motion import carried
+from wertis.core.plate.base import Plate, to_float
+from wertis.core.shot.document import HoldOut, Shot, Track
+from wertis.core.shot.edits import as_points, free_name, track_of
+
+
+def shape_on(shot: Shot, held: HoldOut, frame: int) -> np.ndarray | None:
+    """A hold-out's outline (N, 2) on a frame; None for a matte, or where the track that carries it has no answer."""
+    if not held.keys:
+        return None
+    frames = sorted(held.keys)
+    if held.follows:
+        carrier = shot.track(held.follows)
+        points = np.array(held.keys[frames[0]])
+        if frame == frames[0]:
+            return points
+        motion = carrier.motion if carrier is not None else None
+        if motion is None:
+            return None
+        moved = carried(motion, points, frames[0], frame)
+        return moved if np.all(np.isfinite(moved)) else None
+    before = max((f for f in frames if f <= frame), default=frames[0])
+    after = min((f for f in frames if f >= frame), default=frames[-1])
+    a, b = np.array(held.keys[before]), np.array(held.keys[after])
+    return a if before == after else a + (b - a) * ((frame - before) / (after - before))
+
+
+def softened(mask: np.ndarray, grow: float, soft: float) -> np.ndarray:
+    """A mask (h, w) uint8 grown by `grow` pixels (shrunk when negative), its edge falling over `soft` pixels outwards.
+
+    P. Felzenszwalb and D. Huttenlocher, Distance transforms of sampled functions, 2012 (the exact distances used).
+    """
+    solid = mask > 127
+    if not solid.any() or (grow == 0 and soft == 0):
+        return mask
+    outside = cv2.distanceTransform((~solid).astype(np.uint8), cv2.DIST_L2, cv2.DIST_MASK_PRECISE)
+    inside = cv2.distanceTransform(solid.astype(np.uint8), cv2.DIST_L2, cv2.DIST_MASK_PRECISE)
+    distance = np.where(solid, 0.5 - inside, outside - 0.5) - grow
+    return (np.clip(1 - distance / max(soft, 1e-3) if soft else (distance <= 0), 0, 1) * 255).astype(np.uint8)
+
+
+class HoldOutReader:
+    """Masks of a track's hold-outs, frame by frame; keeps the matte sequences open.
+
+    Parameters
+    ----------
+    shot, track_id : as they are when tracking begins.
+    """
+
+    def __init__(self, shot: Shot, track_id: str) -> None:
+        self._shot = shot
+        self._track = track_of(shot, track_id)
+        self._mattes: dict[str, Plate] = {}
+
+    def mask(self, frame: int, size: tuple[int, int]) -> np.ndarray | None:
+        """(height, width) uint8, 255 where pixels do not exist for the track; None when nothing is held out.
+
+        Raises
+        ------
+        PlateError
+            When a matte cannot be read; the message names it.
+        """
+        total: np.ndarray | None = None
+        for held in self._track.hold_outs:
+            if not held.enabled:
+                continue
+            mask = self._matte(held, frame, size) if held.path else self._shape(held, frame, size)
+            if mask is not None:
+                mask = softened(mask, held.grow, held.soft)
+                total = mask if total is None else np.maximum(total, mask)
+        return total
+
+    def _shape(self, held: HoldOut, frame: int, size: tuple[int, int]) -> np.ndarray | None:
+        points = shape_on(self._shot, held, frame)
+        return polygon.fill(points, size) if points is not None else None
+
+    def _matte(self, held: HoldOut, frame: int, size: tuple[int, int]) -> np.ndarray | None:
+        if held.path not in self._mattes:
+            self._mattes[held.path] = open_matte(Path(held.path), size)
+        return read_matte(self._mattes[held.path], frame, held.invert)
+
+
+def open_matte(path: Path, size: tuple[int, int]) -> Plate:
+    """A matte sequence of the plate's size.
+
+    Raises
+    ------
+    PlateError
+        When it cannot be read or has another size.
+    """
+    from wertis.core.plate import open_plate
+
+    matte = open_plate(path)
+    if matte.size != size:
+        raise PlateError(f"The matte {path.name} is {matte.size[0]} x {matte.size[1]} pixels, the plate {size[0]} x {size[1]}; "
+                         "render it again at the plate's size.")
+    return matte
+
+
+def read_matte(matte: Plate, frame: int, invert: bool = False) -> np.ndarray | None:
+    """(height, width) uint8 of a matte: its alpha where it has one, else its brightness. None on frames that it lacks."""
+    if not matte.first <= frame <= matte.last or frame in matte.gaps:
+        return None
+    picture = to_float(matte.read(frame))
+    values = picture[..., -1] if picture.shape[2] in (2, 4) else picture[..., :3].mean(2)
+    mask = (np.clip(values, 0, 1) * 255).astype(np.uint8)
+    return 255 - mask if invert else mask
+
+
+def add_hold_out(shot: Shot, track_id: str, held: HoldOut) -> Shot:
+    """The shot with one more hold-out under a track."""
+    track = track_of(shot, track_id)
+    named = held.but(name=free_name(held.name, [h.name for h in track.hold_outs]))
+    return shot.with_track(track.but(hold_outs=(*track.hold_outs, named)))
+
+
+def set_hold_out(shot: Shot, track_id: str, held: HoldOut) -> Shot:
+    """The shot with the hold-out of the same id replaced."""
+    track = track_of(shot, track_id)
+    return shot.with_track(track.but(hold_outs=tuple(held if h.id == held.id else h for h in track.hold_outs)))
+
+
+def remove_hold_out(shot: Shot, track_id: str, ident: str) -> Shot:
+    """The shot less one hold-out."""
+    track = track_of(shot, track_id)
+    return shot.with_track(track.but(hold_outs=tuple(h for h in track.hold_outs if h.id != ident)))
+
+
+def reshaped(shot: Shot, held: HoldOut, points: np.ndarray, frame: int) -> HoldOut:
+    """The hold-out with its outline on a frame set to `points` (N, 2): a key there, or its one shape carried back.
+
+    Another number of points than the keys have replaces them all by this one.
+    """
+    frames = sorted(held.keys)
+    if held.follows and frames and frame != frames[0]:
+        carrier: Track | None = shot.track(held.follows)
+        if carrier is None or carrier.motion is None:
+            return held
+        points, frame = carried(carrier.motion, points, frame, frames[0]), frames[0]
+        return held.but(keys={frame: as_points(points)}) if np.all(np.isfinite(points)) else held
+    same = all(len(k) == len(points) for k in held.keys.values())
+    keys = {} if held.follows or not same else dict(held.keys)
+    return held.but(keys={**keys, frame: as_points(points)})

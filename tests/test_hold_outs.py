@@ -1,0 +1,219 @@
+"""Hold-outs: shapes with motions of their own, mattes, and what they do for a track."""
+
+import unittest
+from pathlib import Path
+
+import numpy as np
+from pydantic import ValidationError
+from PySide6.QtCore import Qt
+from scipy import ndimage
+
+from tests.scenes import SIZE, PlaneShot
+from tests.test_deliver import ShotFolder, command, pairs, table
+from tests.test_plate import Folder
+from tests.test_shot import shot_with_track
+from tests.test_tracker import errors
+from tests.test_window import WindowCase
+from wertis.core.errors import PlateError, RegionError
+from wertis.core.exchange.pictures import write_picture
+from wertis.core.geometry import polygon
+from wertis.core.geometry.motion import Fix
+from wertis.core.plate import open_plate
+from wertis.core.shot import edits, hold_outs, store
+from wertis.core.shot.document import HoldOut, Shot
+from wertis.core.track.run import track_plane
+
+BOX = np.array([[20.0, 20], [60, 20], [60, 50], [20, 50]])
+
+
+class ShapeTest(unittest.TestCase):
+    def test_keys_go_straight_between_and_hold_outside(self) -> None:
+        held = HoldOut(keys={2: edits.as_points(BOX), 6: edits.as_points(BOX + [40, 8])})
+        for frame, move in ((1, [0, 0]), (2, [0, 0]), (3, [10, 2]), (6, [40, 8]), (9, [40, 8])):
+            np.testing.assert_allclose(hold_outs.shape_on(Shot(), held, frame), BOX + move)
+
+    def test_it_follows_a_track(self) -> None:
+        shot, track = shot_with_track()  # 3 px a frame from frame 2; lost on 5
+        held = HoldOut(keys={2: edits.as_points(BOX)}, follows=track.id)
+        np.testing.assert_allclose(hold_outs.shape_on(shot, held, 4), BOX + [6, 0])
+        self.assertIsNone(hold_outs.shape_on(shot, held, 5))
+        moved = hold_outs.reshaped(shot, held, BOX + [9, 0], 4)
+        np.testing.assert_allclose(np.array(moved.keys[2]), BOX + [3, 0])
+
+    def test_moving_it_on_another_frame_makes_a_key(self) -> None:
+        held = HoldOut(keys={1: edits.as_points(BOX)})
+        moved = hold_outs.reshaped(Shot(), held, BOX + 5, 4)
+        self.assertEqual(sorted(moved.keys), [1, 4])
+        fewer = hold_outs.reshaped(Shot(), moved, BOX[:3], 4)
+        self.assertEqual(sorted(fewer.keys), [4])
+
+    def test_unlike_keys_and_nothing_at_all_are_refused(self) -> None:
+        with self.assertRaises(ValidationError):
+            HoldOut(keys={1: edits.as_points(BOX), 2: edits.as_points(BOX[:3])})
+        with self.assertRaises(ValidationError):
+            HoldOut()
+
+    def test_growing_is_by_exact_distance(self) -> None:
+        # against SciPy's exact Euclidean distance transform
+        mask = polygon.fill(np.array([[30.0, 30], [60, 35], [50, 70]]), (100, 100))
+        solid = mask > 0
+        out = ndimage.distance_transform_edt(~solid)
+        for grow in (3.0, 8.0):
+            ours = hold_outs.softened(mask, grow, 0) > 127
+            theirs = solid | (out - 0.5 <= grow)
+            self.assertLess(np.count_nonzero(ours != theirs), 4)
+        shrunk = hold_outs.softened(mask, -3, 0) > 127
+        self.assertTrue((shrunk <= solid).all())
+        self.assertLess(shrunk.sum(), solid.sum())
+        soft = hold_outs.softened(mask, 0, 10)
+        self.assertTrue((soft[solid] == 255).all())
+        self.assertTrue(0 < soft[~solid].max() < 255)
+
+    def test_it_is_saved_and_read_back(self) -> None:
+        import tempfile
+
+        shot, track = shot_with_track()
+        shot = hold_outs.add_hold_out(shot, track.id, HoldOut(keys={1: edits.as_points(BOX), 3: edits.as_points(BOX + 4)}, grow=7))
+        with tempfile.TemporaryDirectory() as folder:
+            shot = hold_outs.add_hold_out(shot, track.id, HoldOut(path=str(Path(folder) / "matte"), invert=True))
+            store.save(shot, Path(folder) / "s.wertis")
+            self.assertEqual(store.load(Path(folder) / "s.wertis"), shot)
+
+
+class MatteTest(Folder):
+    def write(self, size: tuple[int, int] = (40, 30)) -> Path:
+        for f in (5, 6):
+            picture = np.zeros((size[1], size[0], 3), np.uint8)
+            picture[:, :f] = 255
+            write_picture(self.folder / f"m.{f:04d}.png", picture)
+        return self.folder
+
+    def test_white_is_held_out_unless_inverted(self) -> None:
+        matte = hold_outs.open_matte(self.write(), (40, 30))
+        mask = hold_outs.read_matte(matte, 6)
+        assert mask is not None
+        self.assertEqual(int((mask == 255).sum()), 6 * 30)
+        inverted = hold_outs.read_matte(matte, 6, invert=True)
+        assert inverted is not None
+        np.testing.assert_array_equal(inverted, 255 - mask)
+        self.assertIsNone(hold_outs.read_matte(matte, 9))
+
+    def test_another_size_is_refused(self) -> None:
+        with self.assertRaisesRegex(PlateError, "40 x 30 pixels, the plate 80 x 60"):
+            hold_outs.open_matte(self.write(), (80, 60))
+
+
+class RescueTest(Folder):
+    """A striped passer that hides seven tenths of the surface: too much without help."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.made = PlaneShot(n=20, passer=0.38)
+        self.plate = open_plate(self.made.write(self.folder / "plate", 1))
+
+    def fixes(self, held) -> list[Fix]:  # type: ignore[no-untyped-def]
+        return [fix for _, fix in track_plane(self.plate, self.made.region, 1, range(2, 21), held=held)]
+
+    def passer(self, frame: int) -> np.ndarray:
+        return self.made.mask_of_passer[frame - 1].astype(np.uint8) * 255
+
+    def test_the_hold_out_rescues_the_track(self) -> None:
+        without = errors(self.made, self.fixes(None))
+        self.assertGreater(np.max(without), 1.0, "the shot is meant to be too hard without a hold-out")
+        self.assertLess(np.max(errors(self.made, self.fixes(self.passer))), 0.5)
+
+    def test_a_hold_out_over_everything_says_so(self) -> None:
+        with self.assertRaisesRegex(RegionError, "cover the whole region"):
+            self.fixes(lambda frame: np.full((SIZE[1], SIZE[0]), 255, np.uint8))
+
+    def test_on_the_command_line_as_a_matte(self) -> None:
+        (self.folder / "matte").mkdir()
+        for f in range(1, 21):
+            write_picture(self.folder / "matte" / f"m.{f:04d}.png", self.passer(f)[..., None].repeat(3, 2))
+        out = self.folder / "o.csv"
+        code, _, err = command("track", str(self.folder / "plate"), "--start", "1", "--region", pairs(self.made.region),
+                               "--holdout", str(self.folder / "matte"), "--out", str(out))
+        self.assertEqual((code, err), (0, ""))
+        rows = table(out)
+        self.assertEqual(len(rows), 20)
+        for r in rows:
+            got = np.array([[float(r[f"x{k}"]), float(r[f"y{k}"])] for k in (1, 2, 3, 4)])
+            self.assertLess(np.linalg.norm(got - self.made.truth(int(r["frame"]) - 1), axis=1).mean(), 0.5)
+
+
+class CommandTest(ShotFolder):
+    def test_polygons_are_taken_and_bad_ones_refused(self) -> None:
+        base = ["track", str(self.plate_folder), "--start", "1001", "--region", pairs(self.made.region), "--out", str(self.folder / "o.csv")]
+        self.assertEqual(command(*base, "--holdout", "100,70 160,70 160,120 100,120", "--holdout", "300,200 340,200 340,240")[0], 0)
+        self.assertEqual(len(table(self.folder / "o.csv")), 5)
+        for bad, words in (("nonsense", "not a list of points"), ("1,1 2,2", "at least three"), ("0,0 480,0 480,320 0,320", "whole region")):
+            code, _, err = command(*base, "--holdout", bad)
+            self.assertEqual(code, 1)
+            self.assertIn(words, err)
+
+
+class HoldOutWindowTest(WindowCase):
+    """Drawn, keyed and tracked in the window."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.made = PlaneShot(n=20, passer=0.38)
+        self.plate = self.made.write(self.folder / "passed")
+
+    def passer_box(self, frame: int) -> np.ndarray:
+        """The passer's outline on a frame, a little inside the picture."""
+        ys, xs = np.nonzero(self.made.mask_of_passer[frame - 1001])
+        return np.array([[xs.min(), ys.min()], [xs.max() + 1, ys.min()], [xs.max() + 1, ys.max() + 1], [xs.min(), ys.max() + 1]], float)
+
+    def worst(self) -> float:
+        """The worst true error of the track in the window; inf when a frame is lost."""
+        solved = self.window.session.shot.tracks[0].solved
+        assert solved is not None
+        fixes = [Fix(m if np.isfinite(m).all() else None) for m in solved.matrices[1:]]
+        return float(errors(self.made, fixes).max())
+
+    def test_a_hold_out_drawn_and_keyed_rescues_the_track(self) -> None:
+        w, s = self.window, self.window.session
+        self.open_plate()
+        self.draw()
+        s.history.do("Exact region", edits.set_region(s.shot, s.track_id, self.made.region))
+        self.track()
+        self.assertEqual(self.worst(), np.inf, "without help the surface is lost on some frames")
+        s.go(1007)
+        self.spin(0.1)
+        w.draw_hold_out()
+        for p in self.passer_box(1007):
+            self.click(p)
+        self.key(Qt.Key.Key_Return)
+        self.assertEqual(s.hold_out.name if s.hold_out else "", "Hold-out")
+        for frame in (1003, 1014, 1019):
+            s.go(frame)
+            self.spin(0.05)
+            held = s.hold_out
+            assert held is not None
+            self.window._hold_out_moved(self.passer_box(frame), False)
+        assert s.hold_out is not None
+        self.assertEqual(sorted(s.hold_out.keys), [1003, 1007, 1014, 1019])
+        w.details.region.grow.setValue(8)
+        s.go(1001)
+        self.track()
+        self.assertLess(self.worst(), 1.0)
+        # switched off in the outline it is a hold-out no more; undo brings it back
+        item = w.outline.topLevelItem(0).child(1)  # type: ignore[union-attr]
+        item.setCheckState(0, Qt.CheckState.Unchecked)
+        self.assertFalse(s.shot.tracks[0].hold_outs[0].enabled)
+        w.undo()
+        self.assertTrue(s.shot.tracks[0].hold_outs[0].enabled)
+
+    def test_a_matte_of_another_size_is_a_message(self) -> None:
+        self.open_plate()
+        self.draw()
+        (self.folder / "m").mkdir()
+        write_picture(self.folder / "m" / "m.0001.png", np.zeros((20, 20, 3), np.uint8))
+        self.window.details.region.set_matte(self.folder / "m")
+        self.assertIn("20 x 20", self.window.words.toolTip())
+        self.assertEqual(self.window.session.shot.tracks[0].hold_outs, ())
+
+
+if __name__ == "__main__":
+    unittest.main()
