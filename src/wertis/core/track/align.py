@@ -53,6 +53,11 @@ class Alignment:
     steps: int
     extent: float = 0.0
 
+    @property
+    def blur(self) -> float:
+        """The blur's extent in pixels of the full resolution."""
+        return self.extent * 2.0 ** self.tiles.level
+
 
 def align(reference: Reference, tiles: TileSet, chosen: np.ndarray, picture: np.ndarray, level: int, matrix: np.ndarray,
           kind: np.ndarray, trust: np.ndarray, steps: int, tolerance: float, white: float = 1e9,

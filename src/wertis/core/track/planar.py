@@ -25,7 +25,8 @@ _BLUR_GAIN = 0.8  # the residual must fall to this part of itself for a change o
 _CALM = 4.0  # pixels of surprise below which a start at a quarter of the resolution is enough
 _SHRUNK = 0.7  # scale of the surface below which the finest level is of no use
 _FAR = 2.0  # pixels; a coarse answer further than this from the guess is checked against it at a finer level
-_LONG_BLUR = 3.2  # pixels, standard deviation: longer blur is fitted at half the resolution
+_SOME_BLUR, _LONG_BLUR = 1.8, 2.5  # pixels, standard deviation: half the resolution is tried from the first, and kept from the second
+_BLUR_DOUBT = 0.06  # part of a blur's length by which its middle may be misjudged
 _STEPS = {0: 2, 1: 3, 2: 5, 3: 8, 4: 10, 5: 10}
 _TOLERANCE = {0: 0.01, 1: 0.08, 2: 0.2, 3: 0.5, 4: 1.0, 5: 2.0}  # pixels; a shorter step ends the alignment of a level
 _LAST_STEPS = 3  # of the last alignment, blur and all
@@ -165,15 +166,17 @@ class PlanarTracker:
         They describe it only as far as it is short beside the details, so a long one is fitted at half the resolution.
         """
         for level in (0, 1):
-            tried = self._level(level, pyramid, found.matrix, _LAST_STEPS, rough=_ROUGH if level else 0.0, smear=True)
+            tried = self._level(level, pyramid, found.matrix, _STEPS[2] if level else _LAST_STEPS, rough=_ROUGH if level else 0.0, smear=True)
             if tried is None or not _plausible(tried.matrix, self._box):
                 break
             if level == 0 and tried.noise > _BLUR_GAIN * found.noise:
                 plain = self._level(0, pyramid, found.matrix, _LAST_STEPS) if self._scale(found.matrix) >= _SHRUNK else found
                 if plain is None or tried.noise > _BLUR_GAIN * plain.noise:
                     return plain or found
+            if level == 1 and tried.blur < _LONG_BLUR:
+                break
             found = tried
-            if found.extent < _LONG_BLUR:
+            if found.blur < _SOME_BLUR:
                 break
         return found
 
@@ -261,6 +264,7 @@ class PlanarTracker:
         if likeness < min(_MIN_LIKENESS, 0.5 * usual):
             return Fix(None, seen=seen, reason="nothing in the picture looks like the region")
         error = expected_error(found.normal, found.matrix, self.reference, self._corners, self._kind)
+        error = float(np.hypot(error, _BLUR_DOUBT * found.blur))
         if error > most:
             return Fix(None, error=error, seen=seen, reason=f"too little texture is seen (expected error {error:.0f} px)")
         ahead = self._ahead()
