@@ -21,7 +21,7 @@ from wertis.core.track.pyramid import HeldOut, Pyramid
 from wertis.core.track.reference import Reference, TileSet, choose, visible_tiles
 
 _ROUGH = 0.3  # see align; the place is unsure at first at every level
-_BLUR_GAIN = 0.8  # the residual must fall to this part of itself for a change of sharpness to be believed
+_BLUR_GAIN = 0.76  # the residual must fall to this part of itself for a change of sharpness to be believed
 _CALM = 4.0  # pixels of surprise below which a start at a quarter of the resolution is enough
 _SHRUNK = 0.7  # scale of the surface below which the finest level is of no use
 _FAR = 2.0  # pixels; a coarse answer further than this from the guess is checked against it at a finer level
