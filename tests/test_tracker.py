@@ -5,6 +5,7 @@ import unittest
 
 import cv2
 import numpy as np
+import scipy.linalg
 
 from tests.scenes import SIZE, PlaneShot
 from wertis.core.errors import RegionError
@@ -12,7 +13,9 @@ from wertis.core.geometry import homography, polygon
 from wertis.core.geometry.conventions import homography_from_centred, homography_to_centred
 from wertis.core.geometry.motion import Fix
 from wertis.core.plate.base import luma
+from wertis.core.track.kinds import small_motion
 from wertis.core.track.planar import PlanarTracker
+from wertis.core.track.texture import LITTLE, measure
 
 
 def track(shot: PlaneShot, kind: str = "perspective") -> list[Fix]:
@@ -86,6 +89,30 @@ class PlanarTrackerTest(unittest.TestCase):
             assert fix.matrix is not None
             np.testing.assert_allclose(fix.matrix[2], [0, 0, 1], atol=1e-12)
 
+    def test_parts_of_the_motion_can_be_left_out(self) -> None:
+        shot = PlaneShot(motion=0.4)
+        for fix in track(shot, "shift-turn"):
+            assert fix.matrix is not None
+            self.assertAlmostEqual(float(np.linalg.det(fix.matrix[:2, :2])), 1.0, places=9)
+        for fix in track(shot, "shift-scale"):
+            assert fix.matrix is not None
+            self.assertAlmostEqual(fix.matrix[0, 1], 0.0, places=12)
+            self.assertAlmostEqual(fix.matrix[0, 0], fix.matrix[1, 1], places=12)
+
+    def test_a_search_keeps_the_kind_too(self) -> None:
+        shot = PlaneShot(n=10, motion=0.5, absent=(4, 5, 6), shift_only=True)
+        fixes = track(shot, "shift")
+        self.assertIsNone(fixes[4].matrix)
+        for fix in fixes[6:]:
+            assert fix.matrix is not None
+            np.testing.assert_allclose(fix.matrix[:2, :2], np.eye(2), atol=1e-9)
+
+    def test_small_motion_is_the_matrix_exponential(self) -> None:
+        rng = np.random.default_rng(6)
+        for _ in range(10):
+            p = rng.normal(0, 0.2, 8)
+            np.testing.assert_allclose(small_motion(p), scipy.linalg.expm(np.append(p, 0).reshape(3, 3)), atol=1e-10)
+
     def test_agrees_with_the_enhanced_correlation_of_a_general_library(self) -> None:
         # G. Evangelidis and E. Psarakis, Parametric image alignment using enhanced correlation coefficient maximization, 2008, in OpenCV
         shot = PlaneShot(n=3, noise=0.5)
@@ -108,6 +135,32 @@ class PlanarTrackerTest(unittest.TestCase):
     def test_an_unknown_kind_is_refused(self) -> None:
         with self.assertRaisesRegex(RegionError, "kind of motion"):
             track(PlaneShot(n=2), "wobble")
+
+
+class TextureTest(unittest.TestCase):
+    REGION = np.array([[60.0, 50], [400, 50], [400, 280], [60, 280]])
+
+    def measured(self, picture: np.ndarray):  # type: ignore[no-untyped-def]
+        return measure(picture, polygon.fill(self.REGION, SIZE), self.REGION)
+
+    def test_the_verdict_follows_the_texture(self) -> None:
+        rich = luma(PlaneShot(n=1).frames[0])
+        self.assertIn("Plenty", self.measured(rich).words)
+        plain = np.full(rich.shape, 120, np.uint8)
+        self.assertIn("No texture", self.measured(plain).words)
+        stripes = np.tile(((np.arange(SIZE[0]) // 9) % 2 * 80 + 60).astype(np.uint8), (SIZE[1], 1))
+        one_way = self.measured(stripes)
+        self.assertGreater(one_way.error, LITTLE, "stripes hold in one direction only")
+        self.assertLess(one_way.hold.max(), 0.2)
+
+    def test_squares_lie_where_the_detail_is(self) -> None:
+        picture = np.full((SIZE[1], SIZE[0]), 120, np.uint8)
+        picture[60:160, 80:220] = np.random.default_rng(3).integers(0, 256, (100, 140), dtype=np.uint8)
+        found = self.measured(picture)
+        inside = (found.spots[:, 0] > 90) & (found.spots[:, 0] < 210) & (found.spots[:, 1] > 70) & (found.spots[:, 1] < 150)
+        self.assertGreater(found.hold[inside].min(), 0.5)
+        far = (found.spots[:, 0] > 260) | (found.spots[:, 1] > 200)
+        self.assertLess(found.hold[far].max(), 0.05)
 
 
 class RunTest(unittest.TestCase):

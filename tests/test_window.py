@@ -160,6 +160,27 @@ class WindowTest(WindowCase):
         self.assertEqual(s.shot, before)
         self.assertEqual(s.track.name if s.track else "", "Wall")
 
+    def test_texture_is_shown_and_too_little_is_warned_of(self) -> None:
+        self.open_plate()
+        self.draw()
+        w, s = self.window, self.window.session
+        self.assertIn("Plenty of texture", w.details.region.texture_words.text())
+        w.details.region.show_texture.setChecked(False)
+        without = w.viewer.grab().toImage()
+        self.key(Qt.Key.Key_X)
+        self.assertNotEqual(w.viewer.grab().toImage(), without)
+        for f in self.made.frames:
+            f[:] = 90
+        plain = self.made.write(self.folder / "plain")
+        s.history.mark_saved()
+        w.open_path(plain)
+        self.until(lambda: w.viewer.picture is not None)
+        self.draw()
+        self.assertIn("No texture to hold on to", w.words.toolTip())
+        w.track("both")
+        self.until(lambda: w.job is None)
+        self.assertIn("There is no texture inside the region", w.words.toolTip())
+
     def test_undo_all_the_way_and_redo(self) -> None:
         self.tracked_and_placed()
         w, s = self.window, self.window.session

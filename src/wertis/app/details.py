@@ -8,6 +8,7 @@ from PySide6.QtWidgets import (
     QCheckBox,
     QComboBox,
     QFileDialog,
+    QFormLayout,
     QGridLayout,
     QHBoxLayout,
     QLineEdit,
@@ -26,7 +27,8 @@ from wertis.core.shot import edits, hold_outs
 from wertis.core.shot.document import HoldOut, Placement
 
 PICTURES = "Pictures and movies (*.png *.jpg *.jpeg *.tif *.tiff *.dpx *.exr *.mov *.mp4 *.mkv *.webm)"
-KIND_WORDS = {"shift": "Shift", "similarity": "Shift, scale and turn", "affine": "With shear", "perspective": "With perspective"}
+KIND_WORDS = {"shift": "Shift", "shift-scale": "Shift and scale", "shift-turn": "Shift and turn",
+              "similarity": "Shift, scale and turn", "affine": "With shear", "perspective": "With perspective"}
 ARTWORK_WORDS = {"grid": "Grid", "checker": "Checker", "picture": "Picture file", "sequence": "Sequence or movie"}
 FIT_WORDS = {"fit": "Fit, keep proportions", "fill": "Fill, keep proportions", "stretch": "Stretch to the corners"}
 PROPORTION_WORDS = {"given": "as you gave them", "perspective": "worked out from the perspective",
@@ -149,6 +151,11 @@ class RegionPage(Page):
         f.addRow(self.draw)
         f.addRow("Name", self.name)
         f.addRow(self.facts)
+        self.texture_words = named("", "quiet")
+        self.show_texture = QCheckBox("Show where there is texture")
+        self.show_texture.setToolTip("Squares over the region: the fuller, the better that spot holds (X)")
+        f.addRow(self.texture_words)
+        f.addRow(self.show_texture)
         f.addRow(named("HOLD-OUTS", "section"))
         self.hold = QPushButton("Draw a hold-out")
         self.hold.setToolTip("Click round what passes in front; its pixels do not exist for the track (H)")
@@ -191,6 +198,9 @@ class RegionPage(Page):
         with QSignalBlocker(self.name):
             self.name.setText(track.name if track else "")
         self.facts.setText(f"{len(track.region.points)} points, drawn on frame {track.region.frame}" if track else "")
+        self.show_texture.setEnabled(track is not None)
+        texture = self.session.texture() if self.session.step == "Region" else None
+        self.texture_words.setText(texture.words if texture is not None else "")
         self._show_held()
 
     def _show_held(self) -> None:
@@ -199,10 +209,10 @@ class RegionPage(Page):
         self.hold.setEnabled(track is not None)
         self.matte.setEnabled(track is not None)
         shape = held is not None and not held.path
-        self.moves.setEnabled(shape)
-        self.invert.setVisible(held is not None and bool(held.path))
-        for w in (self.grow, self.soft):
-            w.setEnabled(held is not None)
+        rows = self.layout()
+        assert isinstance(rows, QFormLayout)
+        for w, shown in ((self.moves, shape), (self.invert, held is not None and not shape), (self.grow, held is not None), (self.soft, held is not None)):
+            rows.setRowVisible(w, shown)
         count = len(track.hold_outs) if track else 0
         if held is None:
             self.held_words.setText(f"{count} on this track; pick one in the outline." if count else "None. For what passes in front of the surface.")

@@ -6,15 +6,18 @@ import numpy as np
 from psygnal import Signal
 
 from wertis.core.errors import PlateError, RegionError, ShotFileError
+from wertis.core.geometry import polygon
 from wertis.core.geometry.motion import Fix
 from wertis.core.jobs.job import Job
 from wertis.core.plate import Plate, open_plate
+from wertis.core.plate.base import luma
 from wertis.core.plate.cache import FrameCache
 from wertis.core.shot import edits, store
 from wertis.core.shot.document import HoldOut, Placement, Shot, Track
 from wertis.core.shot.history import History
 from wertis.core.shot.hold_outs import HoldOutReader
 from wertis.core.track.run import track_plane
+from wertis.core.track.texture import Texture, measure
 
 STEPS = ("Plate", "Region", "Track", "Use", "Deliver")
 
@@ -54,6 +57,7 @@ class Session:
         self.hold_out_id = ""
         self.live: dict[int, Fix] = {}
         self.live_track = ""
+        self._texture: tuple[object, Texture] | None = None
         self._budget = budget
 
     # -- what is open ---------------------------------------------------------------------------------------------
@@ -193,6 +197,21 @@ class Session:
     def live_fix(self, track: Track, frame: int) -> Fix | None:
         """What the tracker has just found for a track that is being tracked."""
         return self.live.get(frame) if track.id == self.live_track else None
+
+    def texture(self) -> Texture | None:
+        """What the selected region offers to the tracker, measured on its own frame; None while its picture is not in memory."""
+        track = self.track
+        if track is None or self.plate is None or self.cache is None:
+            return None
+        key = (self.plate, track.region, track.kind)
+        if self._texture is not None and self._texture[0] == key:
+            return self._texture[1]
+        picture = self.cache.peek(track.region.frame)
+        if not isinstance(picture, np.ndarray):
+            return None
+        found = measure(luma(picture), polygon.fill(track.region.array, self.plate.size), track.region.array, track.kind)
+        self._texture = (key, found)
+        return found
 
     # -- tracking -------------------------------------------------------------------------------------------------
 

@@ -49,6 +49,7 @@ class Viewer(QWidget):
         self.tool: Tool | None = None
         self.overlays = True
         self.grid_cells = 4
+        self.texture = False
         self._image: QImage | None = None
         self._pixels: np.ndarray | None = None
         self._size = (1280, 720)
@@ -187,6 +188,8 @@ class Viewer(QWidget):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         if self.overlays:
             self._paint_tracks(painter)
+            if self.texture and self.session.step == "Region":
+                self._paint_texture(painter)
             if self.session.step in ("Region", "Track"):
                 self._paint_hold_outs(painter)
             if self.session.step == "Use":
@@ -238,6 +241,22 @@ class Viewer(QWidget):
             if not chosen or len(s.shot.tracks) > 1:
                 corner = self.to_screen(points)[np.argmin(points.sum(1))]
                 _words(painter, QPointF(corner[0], corner[1] - 8), track.name, theme.ACCENT if chosen else theme.TEXT)
+
+    def _paint_texture(self, painter: QPainter) -> None:
+        """Squares over the region on its own frame: the fuller a square, the better that spot holds; an empty one does not hold."""
+        s = self.session
+        texture = s.texture() if s.track is not None and s.frame == s.track.region.frame else None
+        if texture is None:
+            return
+        outer = texture.size * self.zoom * 0.8
+        for (x, y), hold in zip(self.to_screen(texture.spots), texture.hold):
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.setPen(QPen(QColor(0, 0, 0, 110), 1))
+            painter.drawRect(QRectF(x - outer / 2, y - outer / 2, outer, outer))
+            side = outer * float(np.sqrt(hold))
+            painter.setBrush(QColor(theme.ACCENT.red(), theme.ACCENT.green(), theme.ACCENT.blue(), 200))
+            painter.setPen(QPen(theme.HALO, 1))
+            painter.drawRect(QRectF(x - side / 2, y - side / 2, side, side))
 
     def _paint_hold_outs(self, painter: QPainter) -> None:
         """The selected track's hold-outs: hatched, so that they are told from regions without their colour."""

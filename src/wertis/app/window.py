@@ -42,6 +42,7 @@ from wertis.core.jobs.render import check_target, render
 from wertis.core.shot import edits, hold_outs
 from wertis.core.shot.document import HoldOut, Placement
 from wertis.core.shot.store import SUFFIX
+from wertis.core.track.texture import LITTLE
 
 PLATES = "Plates and shots (*.wertis *.png *.jpg *.jpeg *.tif *.tiff *.dpx *.exr *.mov *.mp4 *.mkv *.webm *.avi *.mxf)"
 _AHEAD = 12
@@ -202,6 +203,7 @@ class MainWindow(QMainWindow):
         self._action(view, "Zoom in", "Ctrl++", lambda: self.viewer.zoom_to(self.viewer.zoom * 1.4))
         self._action(view, "Zoom out", "Ctrl+-", lambda: self.viewer.zoom_to(self.viewer.zoom / 1.4))
         self._action(view, "Graphics", "G", lambda: self.buttons["graphics"].click())
+        self._action(view, "Texture of the region", "X", self.details.region.show_texture.toggle)
         self._action(view, "Outlines and words", "V", lambda: self.buttons["overlays"].click())
         view.addSeparator()
         for k, step in enumerate(STEPS, 1):
@@ -243,6 +245,7 @@ class MainWindow(QMainWindow):
         d = self.details
         d.plate.open.clicked.connect(self.choose_open)
         d.region.draw_wanted.connect(self.draw_region)
+        d.region.show_texture.toggled.connect(self._texture)
         d.region.hold_out_wanted.connect(self.draw_hold_out)
         d.track.track_wanted.connect(self.track)
         d.track.stop_wanted.connect(self.stop_job)
@@ -684,7 +687,10 @@ class MainWindow(QMainWindow):
         s.history.do(f"Draw {track.name}", shot)
         s.select(track.id)
         self._choose_tool()
-        self.say("The region is drawn. Track it both ways from this frame with Ctrl+T, or forward with T.")
+        texture = s.texture()
+        warning = texture is not None and texture.error > LITTLE
+        self.say(texture.words if texture is not None and warning else
+                 "The region is drawn. Track it both ways from this frame with Ctrl+T, or forward with T.", warning)
 
     def _hold_out_drawn(self, points: np.ndarray) -> None:
         s = self.session
@@ -757,6 +763,10 @@ class MainWindow(QMainWindow):
 
     def _overlays(self) -> None:
         self.viewer.overlays = self.buttons["overlays"].isChecked()
+        self.viewer.update()
+
+    def _texture(self, on: bool) -> None:
+        self.viewer.texture = on
         self.viewer.update()
 
     def _reread(self) -> None:

@@ -31,7 +31,7 @@ def build_parser() -> argparse.ArgumentParser:
     track.add_argument("--region", required=True, metavar='"x,y x,y ..."', help="outline of the surface on the start frame")
     track.add_argument("--corners", metavar='"x,y x,y x,y x,y"', help="four points to follow (default: the region, when it has four)")
     track.add_argument("--model", default="perspective", metavar="KIND",
-                       help="kind of motion: shift, similarity, affine or perspective (default)")
+                       help="shift, shift-scale, shift-turn, similarity (shift, scale, turn), affine (with shear) or perspective (default)")
     track.add_argument("--holdout", action="append", default=[], metavar='"x,y x,y ..."|MATTE',
                        help="take pixels away: a polygon that stays in the picture, or a matte sequence (white is held out); several allowed")
     track.add_argument("--range", dest="range_", metavar="FIRST-LAST", help="frames to track (default: the whole plate)")

@@ -14,7 +14,7 @@ FORMAT_VERSION = 1
 Name = Annotated[str, Field(min_length=1, max_length=200)]
 Point = tuple[Annotated[float, Field(allow_inf_nan=False, ge=-1e7, le=1e7)], Annotated[float, Field(allow_inf_nan=False, ge=-1e7, le=1e7)]]
 Frame = Annotated[int, Field(ge=-10_000_000, le=100_000_000)]
-Kind = Literal["shift", "similarity", "affine", "perspective"]
+Kind = Literal["shift", "shift-scale", "shift-turn", "similarity", "affine", "perspective"]
 Blend = Literal["normal", "multiply", "screen", "overlay"]
 Fit = Literal["fit", "fill", "stretch"]
 ArtworkKind = Literal["grid", "checker", "picture", "sequence"]

@@ -150,7 +150,7 @@ def align(reference: Reference, tiles: TileSet, chosen: np.ndarray, picture: np.
         longest = 0.75 * tiles.tile * 2 ** tiles.level
         if reach > longest:
             delta *= longest / reach
-        m = m @ back @ np.linalg.inv(small_motion(delta)) @ unit
+        m = m @ back @ small_motion(-delta) @ unit
         m = m / m[2, 2]
         step += 1
         if reach < tolerance:

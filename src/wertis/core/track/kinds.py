@@ -1,24 +1,33 @@
 """Kinds of planar motion, as the directions in which a homography near the identity may move.
 
-A small motion is I + [[a, b, c], [d, e, f], [g, h, 0]]; a kind keeps the combinations of (a..h) that its group allows.
-S. Baker and I. Matthews, Lucas-Kanade 20 years on: a unifying framework, IJCV 56, 2004.
+A small motion is the matrix exponential of [[a, b, c], [d, e, f], [g, h, 0]], so that small motions of a group stay in the group however many
+are composed; a kind keeps the combinations of (a..h) that its group allows. S. Benhimane and E. Malis, Homography-based 2D visual tracking and
+servoing, IJRR 26, 2007 (the parametrisation by the Lie algebra).
 """
 
 import numpy as np
 
-_E = np.eye(8)
-_A, _B, _C, _D, _EE, _F, _G, _H = _E
+_A, _B, _C, _D, _EE, _F, _G, _H = np.eye(8)
 
 KINDS: dict[str, np.ndarray] = {
     "shift": np.array([_C, _F]),
+    "shift-scale": np.array([_A + _EE, _C, _F]),
+    "shift-turn": np.array([_B - _D, _C, _F]),
     "similarity": np.array([_A + _EE, _B - _D, _C, _F]),
     "affine": np.array([_A, _B, _C, _D, _EE, _F]),
-    "perspective": _E,
+    "perspective": np.eye(8),
 }
 """Name to basis (k, 8) of the group's tangent space; `similarity` is shift, scale and turn; `affine` adds shear."""
 
 
 def small_motion(parameters: np.ndarray) -> np.ndarray:
-    """The homography (3, 3) for eight small parameters a..h."""
+    """The homography (3, 3) for eight small parameters a..h: the matrix exponential, by its series (the parameters are well below 1)."""
     a, b, c, d, e, f, g, h = parameters
-    return np.array([[1 + a, b, c], [d, 1 + e, f], [g, h, 1.0]])
+    generator = np.array([[a, b, c], [d, e, f], [g, h, 0.0]])
+    total, term = np.eye(3), np.eye(3)
+    for k in range(1, 12):
+        term = term @ generator / k
+        total = total + term
+        if np.abs(term).max() < 1e-14:
+            break
+    return total

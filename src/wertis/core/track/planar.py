@@ -16,7 +16,7 @@ from wertis.core.geometry.conventions import homography_from_centred, homography
 from wertis.core.geometry.motion import Fix
 from wertis.core.track import fresh_start
 from wertis.core.track.align import CORRELATION, Alignment, align, corner_moves
-from wertis.core.track.kinds import KINDS
+from wertis.core.track.kinds import KINDS, small_motion
 from wertis.core.track.pyramid import HeldOut, Pyramid
 from wertis.core.track.reference import Reference, TileSet, choose, visible_tiles
 
@@ -220,12 +220,11 @@ class PlanarTracker:
         return homography.local_scale(matrix, self.reference.centre)
 
     def _ahead(self) -> np.ndarray | None:
-        """Constant velocity of the region's corners."""
+        """The last frame's motion once more; a product of motions of a kind is of that kind."""
         if self._before is None or self._last is None:
             return None
-        now, old = homography.apply(self._last, self._box), homography.apply(self._before, self._box)
         try:
-            guess = homography.from_points(self._box, 2 * now - old)
+            guess = homography.normalised(self._last @ np.linalg.inv(self._before) @ self._last)
         except (ValueError, np.linalg.LinAlgError):
             return None
         return guess if _plausible(guess, self._box) else None
@@ -239,9 +238,24 @@ class PlanarTracker:
         guess = fresh_start.by_features(self.reference, pyramid)
         if guess is None or not _plausible(guess, self._box):
             return None
+        guess = self._of_kind(guess)
         top = min(self.reference.coarsest, 2)
         found = self._level(top, pyramid, guess, _STEPS[top], rough=0.3)
         return self._finish(pyramid, found, top) if found is not None else None
+
+    def _of_kind(self, matrix: np.ndarray) -> np.ndarray:
+        """The motion of the allowed kind that takes the region's corners nearest to where `matrix` takes them (Gauss-Newton)."""
+        if len(self._kind) == 8:
+            return matrix
+        unit = self.reference.to_unit
+        places = homography.apply(matrix, self._box)
+        found = np.eye(3)
+        for _ in range(20):
+            away = (places - homography.apply(found, self._box)).ravel()
+            moves = corner_moves(found, unit, self._box).reshape(8, 8) @ self._kind.T
+            step = self._kind.T @ np.linalg.lstsq(moves, away, rcond=None)[0]
+            found = found @ np.linalg.inv(unit) @ small_motion(np.clip(step, -0.5, 0.5)) @ unit
+        return found / found[2, 2]
 
     # -- judging and remembering ----------------------------------------------------------------------------------
 
