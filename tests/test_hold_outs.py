@@ -3,6 +3,7 @@
 import unittest
 from pathlib import Path
 
+import cv2
 import numpy as np
 from pydantic import ValidationError
 from PySide6.QtCore import Qt
@@ -16,12 +17,17 @@ from tests.test_tracker import errors
 from tests.test_window import WindowCase
 from wertis.core.errors import PlateError, RegionError
 from wertis.core.exchange.pictures import write_picture
-from wertis.core.geometry import polygon
+from wertis.core.geometry import homography, polygon
+from wertis.core.geometry.conventions import homography_to_centred
 from wertis.core.geometry.motion import Fix
 from wertis.core.plate import open_plate
+from wertis.core.plate.base import luma
 from wertis.core.shot import edits, hold_outs, store
 from wertis.core.shot.document import HoldOut, Shot
+from wertis.core.track.distrust import distrusted
 from wertis.core.track.run import track_plane
+from wertis.demo.make import FILMS
+from wertis.demo.scene import Scene
 
 BOX = np.array([[20.0, 20], [60, 20], [60, 50], [20, 50]])
 
@@ -141,7 +147,42 @@ class RescueTest(Folder):
             self.assertLess(np.linalg.norm(got - self.made.truth(int(r["frame"]) - 1), axis=1).mean(), 0.5)
 
 
+class DistrustTest(unittest.TestCase):
+    def test_what_is_distrusted_is_the_demos_own_passer(self) -> None:
+        # the made harbour knows where its barrow and rope are: intersection over union, on frames where they cover over a tenth of the region
+        scene = Scene(FILMS["tea_crate_passers"])
+        first = scene.truth(0)
+        region = homography.apply(homography.from_unit_square(first), np.array([[.04, .05], [.96, .05], [.96, .95], [.04, .95]]))
+        size = (1280, 720)
+        mask = polygon.fill(region, size)
+        mask[ndimage.binary_dilation(scene.passers(0), iterations=7)] = 0
+        reference = luma(scene.frame(0))
+        compared = 0
+        for i in (12, 20, 24, 28):
+            onto = homography.from_points(first, scene.truth(i))
+            found = distrusted(reference, luma(scene.frame(i)), onto, mask) > 0
+            inside = cv2.warpPerspective(mask, homography_to_centred(onto), size) > 127
+            true = scene.passers(i) & inside
+            if true.sum() > 0.1 * inside.sum():
+                compared += 1
+                self.assertGreater((found & true).sum() / (found | true).sum(), 0.7, f"frame {i}")
+        self.assertGreaterEqual(compared, 3)
+
+    def test_nothing_is_distrusted_on_a_clean_frame_in_other_light(self) -> None:
+        shot = PlaneShot(n=4, exposure=0.3)
+        mask = polygon.fill(shot.region, SIZE)
+        onto = homography.from_points(shot.corners[0], shot.corners[3])
+        found = distrusted(luma(shot.frames[0]), luma(shot.frames[3]), onto, mask)
+        self.assertLess((found > 0).sum() / (mask > 0).sum(), 0.02)
+
+
 class CommandTest(ShotFolder):
+    def test_matte_of_what_passes(self) -> None:
+        store.save(self.tracked(), self.folder / "s.wertis")
+        code, _, err = command("matte", str(self.folder / "s.wertis"), "--track", "Wall", "--out", str(self.folder / "m" / "p.####.png"))
+        self.assertEqual((code, err), (0, ""))
+        self.assertEqual(open_plate(self.folder / "m").frames, [1001, 1002, 1003, 1004, 1005])
+
     def test_polygons_are_taken_and_bad_ones_refused(self) -> None:
         base = ["track", str(self.plate_folder), "--start", "1001", "--region", pairs(self.made.region), "--out", str(self.folder / "o.csv")]
         self.assertEqual(command(*base, "--holdout", "100,70 160,70 160,120 100,120", "--holdout", "300,200 340,200 340,240")[0], 0)
@@ -204,6 +245,28 @@ class HoldOutWindowTest(WindowCase):
         self.assertFalse(s.shot.tracks[0].hold_outs[0].enabled)
         w.undo()
         self.assertTrue(s.shot.tracks[0].hold_outs[0].enabled)
+
+    def test_what_was_distrusted_becomes_a_hold_out(self) -> None:
+        self.made = PlaneShot(n=8, passer=0.25)
+        self.plate = self.made.write(self.folder / "light")
+        self.open_plate()
+        self.draw()
+        self.track()
+        w, s = self.window, self.window.session
+        w.make_passers(self.folder)
+        self.until(lambda: w.job is None)
+        held = s.shot.tracks[0].hold_outs[0]
+        self.assertEqual(s.hold_out_id, held.id)
+        mask = s.matte(held, 1005)
+        assert mask is not None
+        inside = polygon.fill(self.made.truth(4), SIZE) > 0
+        true = self.made.mask_of_passer[4] & inside
+        found = (mask > 127) & inside
+        self.assertGreater((found & true).sum() / (found | true).sum(), 0.7)
+        before = w.viewer.grab().toImage()
+        s.go(1005)
+        self.spin(0.1)
+        self.assertNotEqual(w.viewer.grab().toImage(), before)
 
     def test_a_matte_of_another_size_is_a_message(self) -> None:
         self.open_plate()

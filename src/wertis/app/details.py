@@ -276,6 +276,7 @@ class TrackPage(Page):
 
     track_wanted = Signal(str)
     stop_wanted = Signal()
+    passers_wanted = Signal()
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
@@ -310,6 +311,10 @@ class TrackPage(Page):
         self.facts = named("", "quiet")
         f.addRow(named("FOUND", "section"))
         f.addRow(self.facts)
+        self.passers = QPushButton("Hold out what was distrusted")
+        self.passers.setToolTip("Make a matte sequence of what passes in front of the tracked surface, and hold it out of the track")
+        self.passers.clicked.connect(self.passers_wanted)
+        f.addRow(self.passers)
         f.addRow(named("Each frame is compared with the reference frame itself, so error does not add up. A frame on which the surface is "
                        "lost stays empty.", "hint"))
         self.show_state()
@@ -322,6 +327,7 @@ class TrackPage(Page):
         for b in self.buttons.values():
             b.setEnabled(track is not None and s.plate is not None and not busy)
         self.stop.setEnabled(busy)
+        self.passers.setEnabled(track is not None and track.solved is not None and not busy)
         self.kind.setEnabled(track is not None and not busy)
         if track is None:
             self.facts.setText("")

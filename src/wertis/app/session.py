@@ -15,7 +15,7 @@ from wertis.core.plate.cache import FrameCache
 from wertis.core.shot import edits, store
 from wertis.core.shot.document import HoldOut, Placement, Shot, Track
 from wertis.core.shot.history import History
-from wertis.core.shot.hold_outs import HoldOutReader
+from wertis.core.shot.hold_outs import HoldOutReader, open_matte, read_matte
 from wertis.core.track.run import track_plane
 from wertis.core.track.texture import Texture, measure
 
@@ -57,6 +57,7 @@ class Session:
         self.hold_out_id = ""
         self.live: dict[int, Fix] = {}
         self.live_track = ""
+        self._matte: tuple[object, np.ndarray | None] | None = None
         self._texture: tuple[object, Texture] | None = None
         self._budget = budget
 
@@ -212,6 +213,19 @@ class Session:
         found = measure(luma(picture), polygon.fill(track.region.array, self.plate.size), track.region.array, track.kind)
         self._texture = (key, found)
         return found
+
+    def matte(self, held: HoldOut, frame: int) -> np.ndarray | None:
+        """A matte hold-out's mask (h, w) uint8 on a frame; None where it has none or cannot be read."""
+        if self.plate is None:
+            return None
+        key = (held.path, held.invert, frame)
+        if self._matte is None or self._matte[0] != key:
+            try:
+                found = read_matte(open_matte(Path(held.path), self.plate.size), frame, held.invert)
+            except PlateError:
+                found = None
+            self._matte = (key, found)
+        return self._matte[1]
 
     # -- tracking -------------------------------------------------------------------------------------------------
 

@@ -24,6 +24,7 @@ from wertis.app.tools import Tool
 from wertis.core.comp.picture import surface_proportions
 from wertis.core.geometry import homography, quad
 from wertis.core.geometry.motion import carried
+from wertis.core.shot.document import HoldOut
 from wertis.core.shot.edits import placement_on, region_on
 from wertis.core.shot.hold_outs import shape_on
 
@@ -262,6 +263,8 @@ class Viewer(QWidget):
         """The selected track's hold-outs: hatched, so that they are told from regions without their colour."""
         s = self.session
         for held in s.track.hold_outs if s.track is not None and s.track.visible else ():
+            if held.enabled and held.path:
+                self._paint_matte(painter, held)
             points = shape_on(s.shot, held, s.frame) if held.enabled else None
             if points is None:
                 continue
@@ -270,6 +273,21 @@ class Viewer(QWidget):
             painter.setBrush(QBrush(QColor(theme.AMBER.red(), theme.AMBER.green(), theme.AMBER.blue(), 110), Qt.BrushStyle.BDiagPattern))
             painter.drawPolygon(shape)
             _outline(painter, self.to_screen(points), theme.AMBER, 1.6 if held.id == s.hold_out_id else 1.0, dashed=True)
+
+    def _paint_matte(self, painter: QPainter, held: HoldOut) -> None:
+        """A matte that is held out, tinted over the picture."""
+        mask = self.session.matte(held, self.session.frame)
+        if mask is None:
+            return
+        h, w = mask.shape
+        tint = np.zeros((h, w, 4), np.uint8)
+        # slanted light and dark lines, so that it is told from any picture without its colour
+        y, x = np.ogrid[0:h, 0:w]
+        light = (x + y) // 5 % 2 == 0
+        tint[light, :3] = theme.AMBER.red(), theme.AMBER.green(), theme.AMBER.blue()
+        tint[..., 3] = np.where(light, mask // 4 * 3, mask // 5 * 2)
+        image = QImage(tint.data, w, h, 4 * w, QImage.Format.Format_RGBA8888)
+        painter.drawImage(QRectF(self.origin.x(), self.origin.y(), w * self.zoom, h * self.zoom), image)
 
     def _paint_placement(self, painter: QPainter) -> None:
         s = self.session

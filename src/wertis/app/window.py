@@ -38,6 +38,7 @@ from wertis.core.errors import RegionError, WertisError
 from wertis.core.geometry import polygon, quad
 from wertis.core.jobs.export import export_corner_pin
 from wertis.core.jobs.job import Job
+from wertis.core.jobs.passers import write_mattes
 from wertis.core.jobs.render import check_target, render
 from wertis.core.shot import edits, hold_outs
 from wertis.core.shot.document import HoldOut, Placement
@@ -61,6 +62,7 @@ class MainWindow(QMainWindow):
         self._rest_of_demo = threading.Thread()
         self._render_words = self._after_demo = ""
         self._come_back: int | None = None
+        self._matte = ("", Path())
         self._tool_kind = ("", "")
         self._build()
         self._menus()
@@ -248,6 +250,7 @@ class MainWindow(QMainWindow):
         d.region.show_texture.toggled.connect(self._texture)
         d.region.hold_out_wanted.connect(self.draw_hold_out)
         d.track.track_wanted.connect(self.track)
+        d.track.passers_wanted.connect(self.choose_passers)
         d.track.stop_wanted.connect(self.stop_job)
         d.use.add_wanted.connect(self.add_placement)
         d.use.reread_wanted.connect(self._reread)
@@ -413,6 +416,43 @@ class MainWindow(QMainWindow):
         self._render_words = f"Rendered {len(frames)} frames to {pattern}."
         self._begin(Job("Rendering", len(frames), work))
 
+    def choose_passers(self) -> None:
+        """Ask where to keep the matte of what was distrusted, and make it."""
+        start = self.session.path.parent if self.session.path else Path.home()
+        name = QFileDialog.getExistingDirectory(self, "A folder for the matte sequence", str(start))
+        if name:
+            self.make_passers(Path(name))
+
+    def make_passers(self, folder: Path) -> None:
+        """Make a matte sequence of what passes in front of the selected track and hold it out."""
+        s = self.session
+        track, plate, shot = s.track, s.plate, s.shot
+        if track is None or plate is None or s.cache is None:
+            return
+        if self.job is not None:
+            self.say(f"{self.job.label} is still running; stop it first (Esc).", True)
+            return
+        read = s.cache.get
+        where = folder / f"{''.join(c if c.isalnum() else '_' for c in track.name)}_passers"
+        pattern = str(where / "matte.####.png")
+
+        def work(job: Job) -> None:
+            for frame, _ in write_mattes(shot, track, plate, pattern, read):
+                job.step(frame)
+
+        self._matte = (track.id, where)
+        self._begin(Job("Making the matte", shot.range[1] - shot.range[0] + 1, work))
+
+    def _hold_out_passers(self) -> None:
+        s = self.session
+        ident, where = self._matte
+        track = s.shot.track(ident)
+        if track is not None and self.attempt(hold_outs.open_matte, where, s.plate.size if s.plate else (1, 1)):
+            held = HoldOut(name="Passers", path=str(where.absolute()), grow=2)
+            s.history.do("Hold out what was distrusted", hold_outs.add_hold_out(s.shot, ident, held))
+            s.select(ident, "", held.id)
+            self.say(f"What passes in front is held out (matte in {where}). Track again to use it (Ctrl+T).")
+
     def export(self, name: str) -> None:
         """Export the corner pin of the selected placement."""
         s = self.session
@@ -519,6 +559,8 @@ class MainWindow(QMainWindow):
             self.say(f"{job.label} was stopped; finished frames are kept.")
         elif job.label.startswith("Rendering"):
             self.say(self._render_words)
+        elif job.label.startswith("Making the matte"):
+            self._hold_out_passers()
         else:
             from wertis.demo import make
 

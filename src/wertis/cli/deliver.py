@@ -2,6 +2,7 @@
 
 import argparse
 import sys
+from collections.abc import Iterable
 from pathlib import Path
 
 from wertis.cli import arguments
@@ -9,10 +10,11 @@ from wertis.cli.main import EXIT_OK, EXIT_PARTLY
 from wertis.cli.progress import Progress
 from wertis.core.errors import DeliverError, ShotFileError, WertisError
 from wertis.core.jobs.export import export_corner_pin
+from wertis.core.jobs.passers import write_mattes
 from wertis.core.jobs.render import render
 from wertis.core.plate import open_plate
 from wertis.core.shot import store
-from wertis.core.shot.document import Shot
+from wertis.core.shot.document import Shot, Track
 
 
 def _shot(path: str) -> Shot:
@@ -28,25 +30,44 @@ def run_render(a: argparse.Namespace) -> int:
     assert shot.plate is not None
     plate = open_plate(shot.plate.path)
     first, last = arguments.frame_range(a.range_, *shot.range)
-    progress = Progress("rendering", last - first + 1, a.quiet)
+    steps = render(shot, plate, a.out, list(range(first, last + 1)), a.what)
+    return _reported("rendering", steps, last - first + 1, a.quiet)
+
+
+def run_matte(a: argparse.Namespace) -> int:
+    """Write the matte of what passes in front of a track."""
+    shot = _shot(a.shot)
+    assert shot.plate is not None
+    track = _track(shot, a.track)
+    return _reported("making mattes", write_mattes(shot, track, open_plate(shot.plate.path), a.out), shot.range[1] - shot.range[0] + 1, a.quiet)
+
+
+def _track(shot: Shot, name: str) -> Track:
+    track = shot.track_named(name)
+    if track is None:
+        names = ", ".join(t.name for t in shot.tracks) or "none"
+        raise WertisError(f"The shot has no track named {name}; it has: {names}.")
+    return track
+
+
+def _reported(label: str, steps: Iterable[tuple[int, str]], total: int, quiet: bool) -> int:
+    """Go through the frames of long work with progress; say which were left out and why."""
+    progress = Progress(label, total, quiet)
     left_out: dict[int, str] = {}
-    for done, (frame, why) in enumerate(render(shot, plate, a.out, list(range(first, last + 1)), a.what), 1):
+    for done, (frame, why) in enumerate(steps, 1):
         if why:
             left_out[frame] = why
         progress.step(done)
     progress.end()
     for frame, why in left_out.items():
         print(f"wertis: frame {frame} was left out: {why}", file=sys.stderr)
-    return EXIT_PARTLY if len(left_out) == last - first + 1 else EXIT_OK
+    return EXIT_PARTLY if len(left_out) == total else EXIT_OK
 
 
 def run_export(a: argparse.Namespace) -> int:
     """Export a corner pin."""
     shot = _shot(a.shot)
-    track = shot.track_named(a.track)
-    if track is None:
-        names = ", ".join(t.name for t in shot.tracks) or "none"
-        raise WertisError(f"The shot has no track named {a.track}; it has: {names}.")
+    track = _track(shot, a.track)
     placement = track.placements[0] if track.placements else None
     if a.placement is not None:
         placement = next((p for p in track.placements if p.name == a.placement), None)

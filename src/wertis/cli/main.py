@@ -45,6 +45,12 @@ def build_parser() -> argparse.ArgumentParser:
     render.add_argument("--range", dest="range_", metavar="FIRST-LAST", help="frames to render (default: the shot's range)")
     render.add_argument("--quiet", action="store_true", help="no progress")
 
+    matte = commands.add_parser("matte", help="write a matte sequence of what passes in front of a tracked surface")
+    matte.add_argument("shot", help="a .wertis file")
+    matte.add_argument("--track", required=True, metavar="NAME", help="name of the track")
+    matte.add_argument("--out", required=True, metavar="PATTERN", help="such as mattes/passer.####.png")
+    matte.add_argument("--quiet", action="store_true", help="no progress")
+
     export = commands.add_parser("export", help="export a corner pin as CSV or JSON")
     export.add_argument("shot", help="a .wertis file")
     export.add_argument("--track", required=True, metavar="NAME", help="name of the track")
@@ -67,6 +73,9 @@ def main(arguments: Sequence[str] | None = None) -> int:
         if a.command == "render":
             from wertis.cli.deliver import run_render
             return run_render(a)
+        if a.command == "matte":
+            from wertis.cli.deliver import run_matte
+            return run_matte(a)
         if a.command == "export":
             from wertis.cli.deliver import run_export
             return run_export(a)

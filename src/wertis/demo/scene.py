@@ -58,6 +58,17 @@ class Scene:
         """The front's corners as a blurred frame shows them: their mean over the shutter."""
         return np.mean([self.label_corners(t) for t in self._moments(index)], axis=0)
 
+    def passers(self, index: int) -> np.ndarray:
+        """Where the barrow and the rope cover the picture (h, w) bool, for most of a frame's shutter."""
+        total = np.zeros((HEIGHT, WIDTH), np.float32)
+        for moment in self._moments(index):
+            black, white = np.zeros((HEIGHT, WIDTH, 3), np.uint8), np.full((HEIGHT, WIDTH, 3), 255, np.uint8)
+            if self._barrow is not None:
+                self._paint_passers(black, moment)
+                self._paint_passers(white, moment)
+            total += 1 - (white.astype(np.float32) - black).mean(2) / 255  # what shows through is what differs
+        return total / self._subframes > 0.5
+
     def frame(self, index: int) -> np.ndarray:
         """The picture (h, w, 3) uint8 of a frame, counted from 0."""
         total = np.zeros((HEIGHT, WIDTH, 3), np.float32)

@@ -6,6 +6,8 @@ import numpy as np
 from wertis.core.track.pyramid import Pyramid
 from wertis.core.track.reference import Reference
 
+_MOST_FEATURE_SIDE = 1000  # pixels
+
 
 def best_shift(reference: Reference, pyramid: Pyramid, guess: np.ndarray, level: int) -> np.ndarray | None:
     """Move `guess` (3, 3, reference to picture, centres at 0) by the shift at which the warped reference correlates best.
@@ -45,9 +47,9 @@ def by_features(reference: Reference, pyramid: Pyramid) -> np.ndarray | None:
     D. Lowe, Distinctive image features from scale-invariant keypoints, 2004; D. Barath et al., MAGSAC++, 2020.
     """
     if reference.features is None:
-        reference.features = _features(reference.pyramid[0], reference.mask)
+        reference.features = _features(reference.pyramid, reference.mask)
     points, words = reference.features
-    found_points, found_words = _features(pyramid[0], None)
+    found_points, found_words = _features(pyramid, None)
     if words is None or found_words is None or len(words) < 8 or len(found_words) < 8:
         return None
     pairs = cv2.BFMatcher(cv2.NORM_L2).knnMatch(words, found_words, k=2)
@@ -62,10 +64,15 @@ def by_features(reference: Reference, pyramid: Pyramid) -> np.ndarray | None:
     return matrix
 
 
-def _features(picture: np.ndarray, mask: np.ndarray | None) -> tuple[np.ndarray, np.ndarray | None]:
+def _features(pyramid: Pyramid, mask: np.ndarray | None) -> tuple[np.ndarray, np.ndarray | None]:
+    """Places (n, 2) at level 0 and their descriptors; large pictures are taken at half resolution or less, for time and memory."""
+    level = max(0, int(np.ceil(np.log2(max(pyramid.size) / _MOST_FEATURE_SIDE))))
+    picture = pyramid[level]
+    if mask is not None and level:
+        mask = cv2.resize(mask, (picture.shape[1], picture.shape[0]), interpolation=cv2.INTER_NEAREST)
     sift = cv2.SIFT_create(nfeatures=2500)  # type: ignore[attr-defined]
     keys, words = sift.detectAndCompute(np.clip(picture, 0, 255).astype(np.uint8), mask)
-    return np.array([k.pt for k in keys]).reshape(-1, 2), words
+    return np.array([k.pt for k in keys]).reshape(-1, 2) * 2.0 ** level, words
 
 
 def _detail(picture: np.ndarray) -> np.ndarray:
