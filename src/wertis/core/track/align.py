@@ -74,21 +74,19 @@ def align(reference: Reference, tiles: TileSet, chosen: np.ndarray, picture: np.
     rough : part of a tile's contrast that counts as noise on the first step; large while the place is still unsure, so
         that the tiles with most to say are not taken for hidden.
     held : (h, w) float32 of the picture's size, 1 where pixels do not exist for the track.
-    smear : fit the moments of a blur beside the motion; the tiles must have their `smear` columns.
+    smear : fit the moments of a blur beside the motion; the tiles must have their `joint` columns.
     white : luma from which a pixel is taken to be clipped and left out.
     """
     x, y = tiles.x[chosen], tiles.y[chosen]
-    basis, steer, inside = tiles.basis[chosen], tiles.steer[chosen], tiles.inside[chosen]
+    basis, inside = tiles.basis[chosen], tiles.inside[chosen]
     energy = tiles.energy[chosen]
     n, pixels = x.shape
     count = np.maximum(inside.sum(1), 1)
     info = np.sqrt(tiles.information[chosen] + 1e-6)
     unit = reference.to_unit
     back = np.linalg.inv(unit)
-    blur = tiles.smear[chosen].reshape(n * pixels, -1) if smear and tiles.smear is not None else None
-    design = steer.reshape(n * pixels, 8)
-    if blur is not None:
-        design = np.concatenate([design, blur], axis=1)
+    design = (tiles.joint if smear and tiles.joint is not None else tiles.steer)[chosen].reshape(n * pixels, -1)
+    blur = design[:, 8:] if design.shape[1] > 8 else None
     smeared = np.zeros(0 if blur is None else blur.shape[1], np.float32)
     weights = inside * np.maximum(trust, 0.02)[:, None].astype(np.float32)
     gain = 1.0

@@ -35,7 +35,7 @@ class TileSet:
     centre : (K, 2) tile middles at level 0.
     information : (K,) squared gradient sum, for choosing tiles.
     bucket : (K,) which of 36 parts of the region each tile lies in.
-    smear : (K, P, 18) float32: change of the reference's luma by the moments of a blur (see `tiles_with_smear`); None until asked for.
+    joint : (K, P, 26) float32: `steer`, and the change of the reference's luma by 18 moments of a blur; None until asked for.
     """
 
     level: int
@@ -49,7 +49,7 @@ class TileSet:
     centre: np.ndarray
     information: np.ndarray
     bucket: np.ndarray = field(default_factory=lambda: np.zeros(0, int))
-    smear: np.ndarray | None = None
+    joint: np.ndarray | None = None
 
     def __len__(self) -> int:
         return len(self.energy)
@@ -94,10 +94,10 @@ class Reference:
         return self._tiles[level]
 
     def tiles_with_smear(self, level: int) -> TileSet:
-        """The tiles with their `smear` columns, made on first use."""
+        """The tiles with their `joint` columns, made on first use."""
         tiles = self.tiles(level)
-        if tiles.smear is None:
-            tiles.smear = _smear(self.pyramid[level], tiles)
+        if tiles.joint is None:
+            tiles.joint = np.concatenate([tiles.steer, _smear(self.pyramid[level], tiles)], axis=-1)
         return tiles
 
 
