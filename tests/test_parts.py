@@ -1,0 +1,303 @@
+"""Parts of the window and of the core on their own: display pictures, artwork files, steps, lanes, start-up, progress."""
+
+import io
+import os
+import threading
+import time
+import unittest
+from pathlib import Path
+from unittest import mock
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+
+import numpy as np
+from PySide6.QtCore import QPoint, Qt
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QDoubleSpinBox
+
+from tests.scenes import PlaneShot
+from tests.test_plate import Folder
+from tests.test_shot import shot_with_track
+from tests.test_window import WindowCase
+from wertis.app import start
+from wertis.app.lanes import Lanes
+from wertis.app.pictures import PictureMaker, for_display
+from wertis.app.session import STEPS, Session
+from wertis.app.steps import states
+from wertis.cli.progress import Progress
+from wertis.core.comp import artwork
+from wertis.core.errors import PlateError, RegionError
+from wertis.core.exchange.pictures import write_picture
+from wertis.core.jobs.job import Job
+from wertis.core.plate import open_plate
+from wertis.core.plate.cache import FrameCache
+from wertis.core.shot import edits
+from wertis.core.shot.document import Artwork, Placement
+from wertis.demo import graphics, textures
+
+
+class DisplayTest(unittest.TestCase):
+    def test_floats_go_through_the_srgb_curve(self) -> None:
+        # IEC 61966-2-1: linear 0.0031308 is the end of the straight part; 0.2142 is coded 128 of 255; from memory, 18 % grey is 118 of 255
+        shown = for_display(np.array([[[0.0, 0.2142, 1.0], [0.18, 2.0, -1.0], [0.0031308, 0.0, 0.0]]], np.float32))
+        self.assertEqual(shown[0, 0].tolist(), [0, 128, 255])
+        self.assertEqual(shown[0, 1].tolist(), [118, 255, 0])
+        self.assertEqual(int(shown[0, 2, 0]), 10)
+
+    def test_whole_numbers_are_shown_as_coded(self) -> None:
+        eight = np.arange(48, dtype=np.uint8).reshape(4, 4, 3)
+        np.testing.assert_array_equal(for_display(eight), eight)
+        self.assertEqual(for_display(np.full((1, 1, 3), 65535, np.uint16)).tolist(), [[[255, 255, 255]]])
+        self.assertEqual(for_display(np.full((2, 2, 1), 7, np.uint8)).shape, (2, 2, 3))
+
+    def test_bad_floats_do_not_reach_the_screen(self) -> None:
+        shown = for_display(np.array([[[np.nan, np.inf, -np.inf]]], np.float32))
+        self.assertEqual(shown.dtype, np.uint8)
+
+
+class PictureMakerTest(Folder):
+    def setUp(self) -> None:
+        super().setUp()
+        self.made = PlaneShot(n=4)
+        self.plate = open_plate(self.made.write(self.folder / "p", 1))
+        self.cache = FrameCache(self.plate)
+        self.maker = PictureMaker()
+        self.maker.use(self.cache)
+        self.addCleanup(self.cache.close)
+        self.addCleanup(self.maker.close)
+        self.shot = edits.new_shot(self.plate, str(self.folder / "p"))
+        self.maker.set_shot(self.shot)
+
+    def wait(self, frame: int, graphics_shown: bool = True) -> tuple[np.ndarray | None, str]:
+        self.maker.wish(frame, graphics_shown)
+        end = time.monotonic() + 20
+        while self.maker.ready(frame, graphics_shown) is None:
+            self.assertLess(time.monotonic(), end)
+            time.sleep(0.005)
+        found = self.maker.ready(frame, graphics_shown)
+        assert found is not None
+        return found
+
+    def test_wishes_and_what_is_made_ahead(self) -> None:
+        picture, error = self.wait(2)
+        self.assertEqual(error, "")
+        np.testing.assert_array_equal(picture, self.made.frames[1])
+        self.maker.wish(2, True, [3, 4])
+        end = time.monotonic() + 20
+        while self.maker.ready(4, True) is None:
+            self.assertLess(time.monotonic(), end)
+            time.sleep(0.005)
+
+    def test_an_edit_of_the_look_makes_pictures_stale_and_a_rename_does_not(self) -> None:
+        shot, track = edits.add_track(self.shot, self.made.region, 1)
+        self.maker.set_shot(shot)
+        self.wait(1)
+        self.maker.set_shot(shot.with_track(track.but(name="Other")))
+        self.assertIsNotNone(self.maker.ready(1, True))
+        placed = edits.add_placement(shot, track.id, Placement(frame=1, quad=edits.as_points(self.made.region), artwork=Artwork(kind="checker")))
+        self.maker.set_shot(placed)
+        self.assertIsNone(self.maker.ready(1, True))
+        picture, _ = self.wait(1)
+        self.assertFalse(np.array_equal(picture, self.made.frames[0]))
+        plain, _ = self.wait(1, False)
+        np.testing.assert_array_equal(plain, self.made.frames[0])
+
+    def test_missing_artwork_shows_the_plate_and_says_why(self) -> None:
+        shot, track = edits.add_track(self.shot, self.made.region, 1)
+        gone = Artwork(kind="picture", path=str(self.folder / "gone.png"))
+        self.maker.set_shot(edits.add_placement(shot, track.id, Placement(frame=1, quad=edits.as_points(self.made.region), artwork=gone)))
+        picture, error = self.wait(1)
+        np.testing.assert_array_equal(picture, self.made.frames[0])
+        self.assertIn("gone.png", error)
+
+
+class ArtworkTest(Folder):
+    def test_a_sequence_starts_where_it_is_told_and_holds_at_its_ends(self) -> None:
+        for f in (11, 12, 14):
+            write_picture(self.folder / f"a.{f:04d}.png", np.full((4, 6, 3), f, np.uint8))
+        sequence = artwork.FileArtwork(self.folder, still=False)
+        self.assertAlmostEqual(sequence.ratio, 1.5)
+        for frame, value in ((90, 11), (100, 11), (101, 12), (102, 12), (103, 14), (200, 14)):
+            self.assertEqual(round(float(sequence.at(frame, 100)[0, 0, 0]) * 255), value)
+
+    def test_alpha_and_single_channels(self) -> None:
+        one = artwork.from_picture(np.full((2, 2, 1), 51, np.uint8))
+        np.testing.assert_allclose(one[0, 0], [0.2, 0.2, 0.2, 1.0], atol=1e-6)
+        two = artwork.from_picture(np.dstack([np.full((2, 2), 51, np.uint8), np.full((2, 2), 102, np.uint8)]))
+        np.testing.assert_allclose(two[0, 0], [0.2, 0.2, 0.2, 0.4], atol=1e-6)
+        with self.assertRaises(PlateError):
+            artwork.FileArtwork(self.folder / "none.png", still=True)
+
+    def test_made_artwork_has_the_surfaces_proportions(self) -> None:
+        for ratio in (0.5, 1.0, 2.0):
+            for make in (artwork.grid, artwork.checker):
+                picture = make(ratio)
+                self.assertAlmostEqual(picture.shape[1] / picture.shape[0], ratio, delta=0.01)
+                self.assertLessEqual(float((picture[..., :3] - picture[..., 3:]).max()), 1e-6, "premultiplied")
+
+    def test_the_demos_graphics(self) -> None:
+        graphics.write_all(self.folder)
+        self.assertEqual(sorted(p.name for p in self.folder.iterdir()), ["night_market.png", "stencil.png"])
+        stencil = graphics.stencil()
+        self.assertTrue((stencil[..., :3] <= stencil[..., 3:]).all())
+        wood = textures.wood(np.random.default_rng(1), (120, 80), 3)
+        self.assertEqual(wood.shape, (80, 120, 3))
+        self.assertGreater(float(wood.min()), 0)
+
+
+class StartTest(unittest.TestCase):
+    def test_missing_libraries_are_named_with_their_packages(self) -> None:
+        with mock.patch.object(start, "_loads", lambda library: library != "libEGL.so.1"), mock.patch.dict(os.environ, {"QT_QPA_PLATFORM": "offscreen"}):
+            self.assertIn("apt-get install libegl1", start.trouble())
+        with mock.patch.object(start, "_loads", lambda library: True), mock.patch.dict(os.environ, {"QT_QPA_PLATFORM": "", "DISPLAY": ":7"}):
+            self.assertEqual(start.trouble(), "")
+        with mock.patch.object(start, "_loads", lambda library: "cursor" not in library), \
+                mock.patch.dict(os.environ, {"QT_QPA_PLATFORM": "", "DISPLAY": ":7", "WAYLAND_DISPLAY": ""}):
+            self.assertIn("libxcb-cursor0", start.trouble())
+
+
+class ProgressTest(unittest.TestCase):
+    def test_a_terminal_sees_how_far_and_how_long(self) -> None:
+        terminal = io.StringIO()
+        terminal.isatty = lambda: True  # type: ignore[method-assign]
+        with mock.patch("sys.stderr", terminal):
+            progress = Progress("tracking", 10)
+            progress.step(10, "frame 7")
+            progress.end()
+        self.assertIn("10/10", terminal.getvalue())
+        self.assertIn("0 s left", terminal.getvalue())
+        silent = io.StringIO()
+        with mock.patch("sys.stderr", silent):
+            Progress("tracking", 10).step(10)
+        self.assertEqual(silent.getvalue(), "")
+
+    def test_a_job_says_how_long_still(self) -> None:
+        go = threading.Event()
+
+        def work(job: Job) -> None:
+            for _ in range(4):
+                job.step()
+                time.sleep(0.01)
+            go.wait(10)
+            job.step()
+
+        job = Job("Working", 8, work).start()
+        while job.done < 4:
+            time.sleep(0.005)
+        left = job.seconds_left
+        assert left is not None
+        self.assertGreater(left, 0.02)
+        self.assertGreater(job.rate, 1)
+        go.set()
+        self.assertTrue(job.finished.wait(10))
+
+    def test_a_crash_in_a_job_is_a_message(self) -> None:
+        def work(job: Job) -> None:
+            raise ZeroDivisionError("oops")
+
+        job = Job("Working", 1, work).start()
+        job.finished.wait(10)
+        self.assertIn("Working failed", job.error)
+
+
+class SessionTest(unittest.TestCase):
+    def test_steps_say_where_the_work_stands(self) -> None:
+        session = Session()
+        self.assertEqual(states(session)["Plate"], "open one")
+        shot, track = shot_with_track()
+        session.history.do("x", shot)
+        session.select(track.id)
+        session.plate = mock.Mock(size=(640, 480), first=1, last=5)
+        words = states(session)
+        self.assertEqual(words["Track"], "4 of 5, 1 lost")
+        self.assertEqual(words["Region"], "4 points on 2")
+        self.assertEqual(set(words), set(STEPS))
+        session.plate = None
+
+    def test_without_a_plate_tracking_says_so(self) -> None:
+        shot, track = shot_with_track()
+        session = Session()
+        session.history.do("x", shot)
+        with self.assertRaisesRegex(RegionError, "no plate"):
+            session.tracking_job(track, "both")
+
+
+class LaneTest(WindowCase):
+    def test_clicking_a_lane_goes_to_the_frame(self) -> None:
+        self.open_plate()
+        lanes: Lanes = self.window.lanes
+        for frame in (1001, 1005, 1008):
+            self.assertEqual(lanes.frame_at(lanes.x_of(frame)), frame)
+            QTest.mouseClick(lanes, Qt.MouseButton.LeftButton, pos=QPoint(round(lanes.x_of(frame)), 30))
+            self.assertEqual(self.window.session.frame, frame)
+
+    def test_numbers_are_dragged_on_their_labels(self) -> None:
+        self.tracked_and_placed_quickly()
+        use = self.window.details.use
+        field: QDoubleSpinBox = use.opacity
+        field.setValue(50)
+        label = use.layout().labelForField(field)  # type: ignore[union-attr]
+        QTest.mousePress(label, Qt.MouseButton.LeftButton, pos=QPoint(2, 2))
+        QTest.mouseMove(label, QPoint(42, 2))
+        QTest.mouseRelease(label, Qt.MouseButton.LeftButton, pos=QPoint(42, 2))
+        self.assertEqual(field.value(), 60)
+        assert self.window.session.placement is not None
+        self.assertAlmostEqual(self.window.session.placement.opacity, 0.6)
+
+    def test_plate_range_and_rate_are_steps_in_the_history(self) -> None:
+        self.open_plate()
+        w, s = self.window, self.window.session
+        s.go(1003)
+        w._set_range(True)
+        s.go(1006)
+        w._set_range(False)
+        self.assertEqual(s.shot.range, (1003, 1006))
+        w.details.plate.fps.setValue(30)
+        self.assertEqual(s.shot.plate.fps if s.shot.plate else 0, 30)
+        w.undo()
+        w.undo()
+        w.undo()
+        self.assertEqual(s.shot.range, (1001, 1008))
+        w.details.plate.first.setValue(1004)
+        self.assertEqual(s.shot.range, (1004, 1008))
+
+    def test_proportions_are_overruled_and_worked_out_again(self) -> None:
+        self.tracked_and_placed_quickly()
+        use, s = self.window.details.use, self.window.session
+        use.ratio.setValue(3.0)
+        assert s.placement is not None
+        self.assertEqual(s.placement.ratio, 3.0)
+        self.assertIn("as you gave", use.ratio_words.text())
+        use.ratio_auto.click()
+        self.assertIsNone(s.placement.ratio)
+
+    def tracked_and_placed_quickly(self) -> None:
+        """A region and a placement without tracking."""
+        self.open_plate()
+        self.draw()
+        self.window.add_placement()
+        self.spin()
+
+    def test_zoom_keeps_the_point_under_the_pointer(self) -> None:
+        self.open_plate()
+        v = self.window.viewer
+        place = v.to_screen(np.array([[100.0, 60.0]]))[0]
+        from PySide6.QtCore import QPointF
+        v.zoom_to(v.zoom * 3, QPointF(*place))
+        np.testing.assert_allclose(v.to_screen(np.array([[100.0, 60.0]]))[0], place, atol=1e-6)
+        v.fit()
+        w, h = self.window.session.plate.size  # type: ignore[union-attr]
+        corners = v.to_screen(np.array([[0.0, 0], [w, h]]))
+        self.assertTrue((corners[0] >= 0).all())
+        self.assertLessEqual(corners[1][0], v.width())
+
+    def test_opening_a_file_by_path_twice_keeps_nothing_of_the_first(self) -> None:
+        self.tracked_and_placed_quickly()
+        self.window.session.history.mark_saved()
+        self.window.open_path(Path(self.plate))
+        self.assertEqual(self.window.session.shot.tracks, ())
+        self.assertEqual(self.window.session.history.undo_label, "")
+
+
+if __name__ == "__main__":
+    unittest.main()
