@@ -295,6 +295,10 @@ class WindowTest(WindowCase):
         self.assertEqual([int(f) for f in solved.frames[~solved.good]], [1004])
         self.assertIn("missing", solved.reasons[1004])
         self.assertTrue(solved.good[-1])
+        w.start_render("comp", str(self.folder / "out" / "c.####.png"))
+        self.until(lambda: w.job is None)
+        self.assertIn("The plate lacks 1 of them (1004)", w.words.toolTip())
+        self.assertEqual(len(list((self.folder / "out").iterdir())), 7)
 
     def test_bad_input_is_a_message_and_nothing_is_lost(self) -> None:
         self.tracked_and_placed()

@@ -61,6 +61,7 @@ class MainWindow(QMainWindow):
         self._drawing = self._drawing_hold_out = False
         self._rest_of_demo = threading.Thread()
         self._render_words = self._after_demo = ""
+        self._left_out: list[int] = []
         self._come_back: int | None = None
         self._matte = ("", Path())
         self._tool_kind = ("", "")
@@ -335,22 +336,21 @@ class MainWindow(QMainWindow):
         if self.session.plate is None:
             self.say("There is no plate to draw on; open one first (Ctrl+O).", True)
             return
-        self._drawing, self._drawing_hold_out = True, False
-        self.session.go_step("Region")
-        self._choose_tool()
-        self.viewer.setFocus()
-        self.say("Click round the surface; click the first point, press Enter or double-click to close. Esc gives up.")
+        self._begin_drawing("the surface", hold_out=False)
 
     def draw_hold_out(self) -> None:
         """Take the drawing tool in hand for a hold-out under the selected track."""
         if self.session.track is None:
             self.say("A hold-out hangs under a track; draw a region first (N).", True)
             return
-        self._drawing, self._drawing_hold_out = True, True
+        self._begin_drawing("what passes in front", hold_out=True)
+
+    def _begin_drawing(self, what: str, hold_out: bool) -> None:
         self.session.go_step("Region")
+        self._drawing, self._drawing_hold_out = True, hold_out
         self._choose_tool()
         self.viewer.setFocus()
-        self.say("Click round what passes in front; click the first point, press Enter or double-click to close. Esc gives up.")
+        self.say(f"Click round {what}; click the first point, press Enter or double-click to close. Esc gives up.")
 
     def track(self, direction: str) -> None:
         """Track the selected region."""
@@ -406,6 +406,7 @@ class MainWindow(QMainWindow):
         shot, plate = s.shot, s.plate
         frames = list(range(shot.range[0], shot.range[1] + 1))
         left_out: list[int] = []
+        self._left_out = left_out
 
         def work(job: Job) -> None:
             for frame, why in render(shot, plate, pattern, frames, what):
@@ -558,7 +559,11 @@ class MainWindow(QMainWindow):
         elif job.stopped:
             self.say(f"{job.label} was stopped; finished frames are kept.")
         elif job.label.startswith("Rendering"):
-            self.say(self._render_words)
+            if self._left_out:
+                missing = ", ".join(map(str, self._left_out[:5])) + ("..." if len(self._left_out) > 5 else "")
+                self.say(f"{self._render_words} The plate lacks {len(self._left_out)} of them ({missing}): left out of a sequence, held in a movie.", True)
+            else:
+                self.say(self._render_words)
         elif job.label.startswith("Making the matte"):
             self._hold_out_passers()
         else:
