@@ -51,7 +51,11 @@ def run(path: str = "", demo: bool = False) -> int:
         window.make_demo()
     elif path:
         window.open_path(Path(path))
-    return application.exec()
+    code = application.exec()
+    sys.stdout.flush()
+    sys.stderr.flush()
+    # the window has saved and stopped what it had to; waiting for reading threads to be taken down would only hold the person up
+    os._exit(code)
 
 
 def _loads(library: str) -> bool:
