@@ -335,7 +335,7 @@ class TrackPage(Page):
         with QSignalBlocker(self.kind):
             self.kind.setCurrentIndex(self.kind.findData(track.kind))
         if track.solved is None:
-            self.facts.setText("Not tracked yet.")
+            self.facts.setText("Being tracked now." if busy else "Not tracked yet.")
             return
         good = track.solved.good
         errors = track.solved.errors[good]

@@ -1,6 +1,7 @@
 """The main window: strip of steps, outline, picture, details, lanes, message strip."""
 
 import threading
+from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
@@ -130,13 +131,7 @@ class MainWindow(QMainWindow):
                 ("on", "mdi6.chevron-right", "One frame on (Right; Shift: ten)", lambda: self.session.go(self.session.frame + 1)),
                 ("last", "mdi6.skip-next", "Last frame of the range (End)", lambda: self.session.go(self.session.shot.range[1])),
                 ("reference", "mdi6.rhombus-outline", "To the reference frame (R)", self.go_reference)):
-            b = QToolButton()
-            b.setIcon(qtawesome.icon(icon, color="#c9c9c9"))
-            b.setToolTip(tip)
-            b.setAccessibleName(tip)
-            b.clicked.connect(act)
-            row.addWidget(b)
-            self.buttons[name] = b
+            row.addWidget(self._tool_button(name, icon, tip, act))
         self.frame_field = QLineEdit()
         self.frame_field.setFixedWidth(64)
         self.frame_field.setAccessibleName("Frame")
@@ -150,28 +145,28 @@ class MainWindow(QMainWindow):
         for name, icon, tip, act in (
                 ("graphics", "mdi6.image-outline", "Show the graphics, or the plate alone (G)", self._graphics),
                 ("overlays", "mdi6.vector-square", "Show outlines and words over the picture (V)", self._overlays)):
-            b = QToolButton()
+            b = self._tool_button(name, icon, tip, act)
             b.setCheckable(True)
             b.setChecked(True)
-            b.setIcon(qtawesome.icon(icon, color="#c9c9c9"))
-            b.setToolTip(tip)
-            b.setAccessibleName(tip)
-            b.clicked.connect(act)
             row.addWidget(b)
-            self.buttons[name] = b
         self.zoom_words = named("", "quiet", wrap=False)
         self.zoom_words.setFixedWidth(44)
         row.addWidget(self.zoom_words)
-        fit = QToolButton()
-        fit.setIcon(qtawesome.icon("mdi6.fit-to-page-outline", color="#c9c9c9"))
-        fit.setToolTip("Fit the picture in the window (F); wheel zooms, middle button or Alt-drag pans")
-        fit.setAccessibleName("Fit")
-        fit.clicked.connect(self.viewer.fit)
-        row.addWidget(fit)
+        row.addWidget(self._tool_button("fit", "mdi6.fit-to-page-outline",
+                                        "Fit the picture in the window (F); wheel zooms, middle button or Alt-drag pans", self.viewer.fit))
         box = QWidget()
         box.setObjectName("panel")
         box.setLayout(row)
         return box
+
+    def _tool_button(self, name: str, icon: str, tip: str, act: Callable[[], object]) -> QToolButton:
+        button = QToolButton()
+        button.setIcon(qtawesome.icon(icon, color="#c9c9c9"))
+        button.setToolTip(tip)
+        button.setAccessibleName(tip)
+        button.clicked.connect(lambda _=False: act())
+        self.buttons[name] = button
+        return button
 
     def _menus(self) -> None:
         bar = self.menuBar()

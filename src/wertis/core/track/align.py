@@ -61,7 +61,7 @@ class Alignment:
 
 def align(reference: Reference, tiles: TileSet, chosen: np.ndarray, picture: np.ndarray, level: int, matrix: np.ndarray,
           kind: np.ndarray, trust: np.ndarray, steps: int, tolerance: float, white: float = 1e9,
-          interpolation: int = cv2.INTER_LINEAR, rough: float = 0.0,
+          rough: float = 0.0,
           smear: bool = False, held: np.ndarray | None = None) -> Alignment:
     """Improve `matrix` so that the chosen tiles match `picture` (a pyramid level).
 
@@ -95,7 +95,7 @@ def align(reference: Reference, tiles: TileSet, chosen: np.ndarray, picture: np.
     step = 0
     while True:
         px, py = map_places(m, x, y, shrink)
-        seen = cv2.remap(picture, px, py, interpolation, borderMode=cv2.BORDER_REPLICATE)
+        seen = cv2.remap(picture, px, py, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
         lit = (seen < white) * inside
         if held is not None:
             lit *= 1 - cv2.remap(held, px, py, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
