@@ -25,10 +25,13 @@ class PlaneShot:
     passer : part of the picture's width that a striped block hides as it goes across.
     exposure : amount by which the light breathes.
     absent : frame indices on which the plane is not there at all.
+    shake : pixels, standard deviation, by which a hand moves the camera from frame to frame.
+    shutter : part of a frame for which the shutter is open about the frame's time; corners are then the middles of their paths.
     """
 
     def __init__(self, n: int = 12, motion: float = 1.0, passer: float = 0.0, exposure: float = 0.0, noise: float = 2.0,
-                 absent: tuple[int, ...] = (), seed: int = 3, shift_only: bool = False) -> None:
+                 absent: tuple[int, ...] = (), seed: int = 3, shift_only: bool = False,
+                 shake: float = 0.0, shutter: float = 0.0) -> None:
         rng = np.random.default_rng(seed)
         w, h = SIZE
         art = texture()
@@ -40,15 +43,26 @@ class PlaneShot:
         self.frames, self.corners = [], []
         self.mask_of_passer = []
         whole = np.array([[0.0, 0], [tw, 0], [tw, th], [0, th]])
+        hand = rng.normal(0, shake, (n, 1, 2)) if shake else np.zeros((n, 1, 2))
+
+        def at(time: float) -> np.ndarray:
+            u = np.clip(time, 0, n - 1)
+            low = min(int(u), n - 2)
+            s = u / (n - 1)
+            return (quad0 + drift[0] * np.sin(1.4 * s) + drift[1] * (1 - np.cos(2.0 * s))
+                    + hand[low] * (1 - u + low) + hand[low + 1] * (u - low))
+
         for i in range(n):
-            quad = quad0 + drift[0] * np.sin(1.4 * t[i]) + drift[1] * (1 - np.cos(2.0 * t[i]))
-            onto = homography_to_centred(homography.from_points(whole, quad))
+            times = i + shutter * ((np.arange(9) + 0.5) / 9 - 0.5) if shutter else np.array([float(i)])
+            quad = np.mean([at(u) for u in times], axis=0)
             frame = back.copy()
             if i not in absent:
                 big = np.diag([2.0, 2, 1])
                 big[:2, 2] = 0.5
-                layer = np.dstack([art.astype(np.float32), np.full((th, tw), 255, np.float32)])
-                layer = cv2.resize(cv2.warpPerspective(layer, big @ onto, (2 * w, 2 * h), flags=cv2.INTER_LINEAR), SIZE, interpolation=cv2.INTER_AREA)
+                art_over_all = np.dstack([art.astype(np.float32), np.full((th, tw), 255, np.float32)])
+                layer = np.mean([cv2.resize(cv2.warpPerspective(art_over_all, big @ homography_to_centred(homography.from_points(whole, at(u))),
+                                                                (2 * w, 2 * h), flags=cv2.INTER_LINEAR), SIZE, interpolation=cv2.INTER_AREA)
+                                 for u in times], axis=0)
                 a = layer[..., 3:] / 255
                 frame = frame * (1 - a) + layer[..., :3]
             hidden = np.zeros((h, w), bool)

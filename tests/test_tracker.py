@@ -14,6 +14,7 @@ from wertis.core.geometry.conventions import homography_from_centred, homography
 from wertis.core.geometry.motion import Fix
 from wertis.core.plate.base import luma
 from wertis.core.track.kinds import small_motion
+from wertis.core.track.lagging import LaggingTracker
 from wertis.core.track.planar import PlanarTracker
 from wertis.core.track.texture import LITTLE, measure
 
@@ -53,6 +54,25 @@ class PlanarTrackerTest(unittest.TestCase):
         shot = PlaneShot(n=40)
         e = errors(shot, track(shot))
         self.assertLess(e[-10:].mean(), 0.06)
+
+    def test_a_shaken_camera_with_an_open_shutter(self) -> None:
+        shot = PlaneShot(n=24, motion=0.6, shake=9.0, shutter=0.6, seed=6)
+        plain = errors(shot, track(shot))
+        tracker = LaggingTracker(PlanarTracker(luma(shot.frames[0]), polygon.fill(shot.region, SIZE), shot.region))
+        answers = [a for i, f in enumerate(shot.frames[1:], 1) for a in tracker.feed(i, luma(f))] + tracker.finish()
+        self.assertEqual([i for i, _ in answers], list(range(1, 24)))
+        e = errors(shot, [fix for _, fix in answers])
+        assert tracker.shutter is not None
+        self.assertAlmostEqual(tracker.shutter.part, 0.6, delta=0.05)
+        self.assertLess(np.sqrt((e ** 2).mean()), 0.05)
+        self.assertLess(np.sqrt((e ** 2).mean()), 0.5 * np.sqrt((plain ** 2).mean()))
+
+    def test_a_shaken_camera_with_a_short_shutter_is_left_as_it_is(self) -> None:
+        shot = PlaneShot(n=16, shake=9.0)
+        tracker = LaggingTracker(PlanarTracker(luma(shot.frames[0]), polygon.fill(shot.region, SIZE), shot.region))
+        answers = [a for i, f in enumerate(shot.frames[1:], 1) for a in tracker.feed(i, luma(f))] + tracker.finish()
+        self.assertIsNone(tracker.shutter)
+        self.assertLess(errors(shot, [fix for _, fix in answers]).max(), 0.1)
 
     def test_lost_is_said_and_found_again(self) -> None:
         shot = PlaneShot(n=14, absent=(5, 6, 7))
@@ -168,10 +188,10 @@ class RunTest(unittest.TestCase):
         from wertis.core.plate.base import Plate
         from wertis.core.track.run import track_plane
 
-        shot = PlaneShot(n=8)
+        shot = PlaneShot(n=20)
 
         class Memory(Plate):
-            path, first, last, size, fps = None, 0, 7, SIZE, 24.0  # type: ignore[assignment]
+            path, first, last, size, fps = None, 0, 19, SIZE, 24.0  # type: ignore[assignment]
             gaps = frozenset()  # type: ignore[assignment]
 
             def read(self, frame: int) -> np.ndarray:
@@ -179,11 +199,12 @@ class RunTest(unittest.TestCase):
 
         stop = threading.Event()
         got = []
-        for frame, _ in track_plane(Memory(), shot.region, 0, range(1, 8), stop=stop):
+        for frame, _ in track_plane(Memory(), shot.region, 0, range(1, 20), stop=stop):
             got.append(frame)
             if frame == 3:
                 stop.set()
-        self.assertEqual(got, [1, 2, 3])
+        self.assertEqual(got, list(range(1, len(got) + 1)))
+        self.assertLess(len(got), 12)  # those already looked at, which waited for a second look
 
 
 if __name__ == "__main__":

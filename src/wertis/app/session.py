@@ -266,6 +266,8 @@ class Session:
             for frames in runs:
                 for frame, fix in track_plane(plate, region, reference, frames, kind, read=read,
                                               stop=job.stop_asked, known=known, held=masks):
+                    if fix.matrix is not None and abs(frame - reference) == 1:
+                        known[frame] = fix.matrix
                     job.step((frame, fix))
 
         return Job(f"Tracking {track.name}", sum(len(r) for r in runs), work)

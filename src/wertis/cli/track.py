@@ -83,10 +83,13 @@ def _held_out(given: list[str], plate: Plate) -> Masks | None:
 def _both_ways(plate: Plate, region: np.ndarray, corners: np.ndarray, start: int, first: int, last: int,
                kind: str, held: Masks | None) -> Iterator[tuple[int, np.ndarray | None, str]]:
     stop = threading.Event()
+    known: dict[int, np.ndarray] = {}
     for frames in (range(start + 1, last + 1), range(start - 1, first - 1, -1)):
         if not len(frames):
             continue
-        for frame, fix in track_plane(plate, region, start, frames, kind, stop=stop, held=held):
+        for frame, fix in track_plane(plate, region, start, frames, kind, stop=stop, held=held, known=known):
+            if fix.matrix is not None and abs(frame - start) == 1:
+                known[frame] = fix.matrix
             if fix.matrix is None:
                 yield frame, None, fix.reason
             elif first <= frame <= last:

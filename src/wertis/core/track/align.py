@@ -38,6 +38,7 @@ class Alignment:
     normal : (8, 8) information matrix of the small motion's parameters (unit coordinates).
     gain : the surface's contrast over the reference's.
     steps : how many steps were taken.
+    beside : (m,) what was fitted beside the motion: the moments of a blur, or changes of its path's legs in pixels; empty otherwise.
     extent : standard deviation of the blur beyond the reference's, in the level's pixels; 0 where it was not fitted.
     """
 
@@ -51,6 +52,7 @@ class Alignment:
     normal: np.ndarray
     gain: float
     steps: int
+    beside: np.ndarray
     extent: float = 0.0
 
     @property
@@ -62,7 +64,7 @@ class Alignment:
 def align(reference: Reference, tiles: TileSet, chosen: np.ndarray, picture: np.ndarray, level: int, matrix: np.ndarray,
           kind: np.ndarray, trust: np.ndarray, steps: int, tolerance: float, white: float = 1e9,
           rough: float = 0.0,
-          smear: bool = False, held: np.ndarray | None = None) -> Alignment:
+          smear: bool = False, held: np.ndarray | None = None, taps: np.ndarray | None = None, prior: float = 0.0) -> Alignment:
     """Improve `matrix` so that the chosen tiles match `picture` (a pyramid level).
 
     Parameters
@@ -74,7 +76,9 @@ def align(reference: Reference, tiles: TileSet, chosen: np.ndarray, picture: np.
     rough : part of a tile's contrast that counts as noise on the first step; large while the place is still unsure, so
         that the tiles with most to say are not taken for hidden.
     held : (h, w) float32 of the picture's size, 1 where pixels do not exist for the track.
-    smear : fit the moments of a blur beside the motion; the tiles must have their `joint` columns.
+    smear : fit what the tiles' `joint` columns stand for beside the motion: the moments of a blur, or the legs of its path.
+    prior : information on those columns' amounts, whose expected value is 0.
+    taps : (J, n, 2) offsets in level-0 pixels of the reference at which the picture is read and averaged: a blur put on it for the comparison.
     white : luma from which a pixel is taken to be clipped and left out.
     """
     x, y = tiles.x[chosen], tiles.y[chosen]
@@ -95,7 +99,8 @@ def align(reference: Reference, tiles: TileSet, chosen: np.ndarray, picture: np.
     step = 0
     while True:
         px, py = map_places(m, x, y, shrink)
-        seen = cv2.remap(picture, px, py, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+        seen = cv2.remap(picture, px, py, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE) if taps is None \
+            else averaged(picture, m, x, y, taps, shrink)
         lit = (seen < white) * inside
         if held is not None:
             lit *= 1 - cv2.remap(held, px, py, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
@@ -134,12 +139,12 @@ def align(reference: Reference, tiles: TileSet, chosen: np.ndarray, picture: np.
         w = (weights / sigma2.astype(np.float32)).reshape(-1, 1)
         weighted = design * w
         joint = (weighted.T @ design).astype(np.float64)
-        normal = joint[:8, :8] if blur is None else _aside_from_blur(joint, np.zeros(len(joint)), kind)[0]
+        normal = joint[:8, :8] if blur is None else _aside_from_blur(joint, np.zeros(len(joint)), kind, prior)[0]
         if step >= steps:
             break
         pull_down = (weighted.T @ raw.reshape(-1, 1))[:, 0].astype(np.float64)
         if blur is not None:
-            _, pull_down, smeared = _aside_from_blur(joint, pull_down, kind)
+            _, pull_down, smeared = _aside_from_blur(joint, pull_down, kind, prior)
         k = kind @ normal @ kind.T
         damp = 1e-6 * np.trace(k) / len(k) + 1e-9
         delta = kind.T @ np.linalg.solve(k + damp * np.eye(len(k)), kind @ pull_down)
@@ -156,8 +161,22 @@ def align(reference: Reference, tiles: TileSet, chosen: np.ndarray, picture: np.
     likeness = np.clip(1 - variance / np.maximum(energy + variance, 1e-6), 0, 1)
     likeness[odd] = 0
     settled = _scale(variance / (PLAIN + _TEXTURE_SHARE * energy), trust, info)
-    return Alignment(tiles, m, chosen, misfit, likeness, weights, settled * PLAIN, normal, gain, step,
-                     0.0 if blur is None else _extent(smeared))
+    return Alignment(tiles, m, chosen, misfit, likeness, weights, settled * PLAIN, normal, gain, step, smeared,
+                     _extent(smeared) if len(smeared) > 4 else 0.0)
+
+
+def averaged(picture: np.ndarray, matrix: np.ndarray, x: np.ndarray, y: np.ndarray, taps: np.ndarray, shrink: float) -> np.ndarray:
+    """(n, P) mean of a picture (a pyramid level, `shrink` times smaller) over places x, y (n, P) moved back by `taps` (J, n, 2), then by `matrix`."""
+    return np.asarray(at_taps(picture, matrix, x, y, taps, shrink).mean(0))
+
+
+def at_taps(picture: np.ndarray, matrix: np.ndarray, x: np.ndarray, y: np.ndarray, taps: np.ndarray, shrink: float) -> np.ndarray:
+    """(J, n, P) what `averaged` takes the mean of."""
+    out = np.empty((len(taps), *x.shape), np.float32)
+    for each, offset in zip(out, taps.astype(np.float32), strict=True):
+        px, py = map_places(matrix, x - offset[:, :1], y - offset[:, 1:], shrink)
+        each[:] = cv2.remap(picture, px, py, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+    return out
 
 
 def _extent(smeared: np.ndarray) -> float:
@@ -167,13 +186,13 @@ def _extent(smeared: np.ndarray) -> float:
     return float(np.sqrt(max(abs((xx + yy) / 2 + half), abs((xx + yy) / 2 - half))))
 
 
-def _aside_from_blur(joint: np.ndarray, right: np.ndarray, kind: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+def _aside_from_blur(joint: np.ndarray, right: np.ndarray, kind: np.ndarray, prior: float) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Normal matrix (8, 8) and pull (8,) of the motion with the blur's moments eliminated (Schur complement), and those moments.
 
     `joint` (8 + m, 8 + m) and `right` (8 + m,) are the normal equations of both together.
     """
     cross, own = joint[:8, 8:], joint[8:, 8:]
-    own = own + np.eye(len(own)) * (np.trace(own) / len(own) * 1e-4 + 1e-6)
+    own = own + np.eye(len(own)) * (np.trace(own) / len(own) * 1e-4 + 1e-6 + prior)
     inverse = np.linalg.inv(own)
     normal = joint[:8, :8] - cross @ inverse @ cross.T
     pull = right[:8] - cross @ inverse @ right[8:]

@@ -6,6 +6,7 @@ Lucas-Kanade 20 years on, 2004; S. Benhimane and E. Malis, Real-time image-based
 M. Fischler and R. Bolles, Random sample consensus, 1981 (the fresh start after a loss).
 """
 
+from collections.abc import Callable
 from dataclasses import replace
 
 import numpy as np
@@ -15,10 +16,11 @@ from wertis.core.geometry import homography, quad
 from wertis.core.geometry.conventions import homography_from_centred, homography_to_centred, to_centred
 from wertis.core.geometry.motion import Fix
 from wertis.core.track import fresh_start
-from wertis.core.track.align import CORRELATION, Alignment, align, corner_moves
+from wertis.core.track.align import CORRELATION, Alignment, align, averaged, corner_moves
 from wertis.core.track.kinds import KINDS, small_motion
 from wertis.core.track.pyramid import HeldOut, Pyramid
 from wertis.core.track.reference import Reference, TileSet, choose, visible_tiles
+from wertis.core.track.shutter import blurred_tiles, leg_offsets
 
 _ROUGH = 0.3  # see align; the place is unsure at first at every level
 _BLUR_GAIN = 0.76  # the residual must fall to this part of itself for a change of sharpness to be believed
@@ -37,7 +39,16 @@ _MIN_LIKENESS = 0.30
 _FLOOR = 0.02  # pixels of error that no count of pixels takes away (resampling, lens)
 _MAX_ERROR = 4.0    # expected corner error in pixels above which a frame is lost
 _MAX_FRESH_ERROR = 2.0  # the same where the frames before do not vouch for it
+_LEG_PRIOR = CORRELATION / 1.0 ** 2  # a pixel of doubt, standard deviation, in each leg of a blur's path
+_SECOND_REACH = 6.0  # pixels beyond which a second look's answer is not believed to be of the same place
 _JUMP = 0.12  # part of the region's half size: least distance from the expected place that counts as a jump
+
+
+Trust = tuple[np.ndarray, np.ndarray]
+"""Middles (n, 2) of the tiles used on a frame, and the trust (n,) 0..1 that they earned there."""
+
+Path = Callable[[np.ndarray], np.ndarray | None]
+"""Gives the offsets (J, n, 2), in reference pixels, of points (n, 2) while the shutter is open."""
 
 
 class PlanarTracker:
@@ -70,7 +81,8 @@ class PlanarTracker:
         self._box = quad_of_box(self.reference.box)
         self._last: np.ndarray | None = np.eye(3)
         self._before: np.ndarray | None = None
-        self._trust: tuple[np.ndarray, np.ndarray] | None = None  # tile middles (n, 2) of the last frame, and their trust (n,)
+        self.trust: Trust | None = None  # earned on the last frame
+        self.blur_is_known = False  # blur by motion is then left to a second look
         self._usual_likeness: float | None = None
         self._lost_for = 0
         self._held: HeldOut | None = None
@@ -111,6 +123,67 @@ class PlanarTracker:
         self._before, self._last = self._last, found.matrix
         self._remember(found)
         return replace(verdict, matrix=homography_from_centred(found.matrix))
+
+    @property
+    def box(self) -> np.ndarray:
+        """Corners (4, 2) of the region's box on the reference frame, first centres at 0."""
+        return self._box
+
+    def sample(self, luma: np.ndarray, held: np.ndarray | None, matrix: np.ndarray, trust: Trust | None, level: int,
+               limit: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """Tiles (n,) in view at a level, their pixels' weights (n, P), and the picture at that level, for a frame with a known place."""
+        self._held = HeldOut(held) if held is not None else None
+        picture = Pyramid(luma)
+        tiles = self.reference.tiles(level)
+        chosen, trusted = self._in_view(tiles, matrix, picture, trust, limit)
+        at = self._picture_level(level, matrix)
+        if at != level:
+            return chosen[:0], np.zeros((0, 0)), picture[level]
+        chosen, trusted = chosen[trusted > 0.6], trusted[trusted > 0.6]
+        weights = tiles.inside[chosen] * trusted[:, None]
+        if self._held is not None and len(chosen):
+            weights = weights * (1 - averaged(self._held[level], matrix, tiles.x[chosen], tiles.y[chosen],
+                                              np.zeros((1, len(chosen), 2)), 2.0 ** level))
+        return chosen, weights.astype(np.float32), picture[level]
+
+    def second_look(self, luma: np.ndarray, held: np.ndarray | None, matrix: np.ndarray, trust: Trust | None,
+                    path: Path, reference_path: Path, shutter: float) -> Fix | None:
+        """A frame's answer again, from `matrix` (3, 3, centred), with the blur along the frame's path and the reference's taken into account.
+
+        None when it gives nothing to be believed.
+        """
+        self._held = HeldOut(held) if held is not None else None
+        picture = Pyramid(luma)
+        found: Alignment | None = None
+        start = matrix
+        change = np.zeros(4)  # of the path's legs; a hand does not move straight from frame to frame
+        for level in (1, 0):
+            if level == 0 and self._scale(matrix) < _SHRUNK:
+                break
+            tiles = self.reference.tiles(level)
+            chosen, trusted = self._in_view(tiles, matrix, picture, trust, _TILES[level])
+            if len(chosen) < 4:
+                continue
+            own, other = path(tiles.centre[chosen]), reference_path(tiles.centre[chosen])
+            if own is None or other is None:
+                return None
+            own = own + leg_offsets(change, shutter)
+            blurred = blurred_tiles(self.reference, tiles, chosen, own, shutter)
+            at = self._picture_level(level, matrix)
+            try:
+                tried = align(self.reference, blurred, np.arange(len(chosen)), picture[at], at, start, self._kind, trusted, _STEPS[level],
+                              _TOLERANCE[level], white=253.0, rough=_ROUGH if level else 0.0,
+                              held=self._held[at] if self._held is not None else None, taps=other, smear=True, prior=_LEG_PRIOR)
+            except np.linalg.LinAlgError:
+                return None
+            if not _plausible(tried.matrix, self._box):
+                return None
+            found, start = tried, tried.matrix
+            change = change + tried.beside
+        if found is None or self._distance(found.matrix, matrix) > _SECOND_REACH:
+            return None
+        verdict = self._judge(found, picture)
+        return replace(verdict, matrix=homography_from_centred(found.matrix)) if verdict.matrix is not None else None
 
     # -- the steps of one frame -----------------------------------------------------------------------------------
 
@@ -157,7 +230,7 @@ class PlanarTracker:
             if tried is None or not _plausible(tried.matrix, self._box):
                 return found if level < top - 1 else None
             found = tried
-        return self._through_blur(pyramid, found)
+        return found if self.blur_is_known else self._through_blur(pyramid, found)
 
     def _through_blur(self, pyramid: Pyramid, found: Alignment) -> Alignment:
         """Align once more with the change of sharpness as an unknown, if that explains the picture clearly better.
@@ -187,22 +260,30 @@ class PlanarTracker:
         if not len(tiles):
             return None
         limit = _TILES[level]
-        visible = visible_tiles(tiles, matrix, pyramid.size)
-        if self._held is not None:
-            visible &= ~self._middle_held(tiles, matrix)
-        trust = self._trust_on(tiles)
-        chosen = choose(tiles, visible & (trust > 0.3), limit)
-        if len(chosen) < 4:
-            chosen = choose(tiles, visible, limit)
+        chosen, trust = self._in_view(tiles, matrix, pyramid, self.trust, limit)
         if len(chosen) < 2:
             return None
-        scale = self._scale(matrix)
-        at = max(0, level + round(np.log2(max(scale, 1e-3))))
+        at = self._picture_level(level, matrix)
         try:
-            return align(self.reference, tiles, chosen, pyramid[at], at, matrix, self._kind, trust[chosen], steps, _TOLERANCE[level],
+            return align(self.reference, tiles, chosen, pyramid[at], at, matrix, self._kind, trust, steps, _TOLERANCE[level],
                          white=253.0, rough=rough, smear=smear, held=self._held[at] if self._held is not None else None)
         except np.linalg.LinAlgError:
             return None
+
+    def _in_view(self, tiles: TileSet, matrix: np.ndarray, pyramid: Pyramid, trust: Trust | None, limit: int) -> tuple[np.ndarray, np.ndarray]:
+        """Up to `limit` tiles (n,) that are in the picture and were not hidden lately, and their trust (n,)."""
+        visible = visible_tiles(tiles, matrix, pyramid.size)
+        if self._held is not None:
+            visible &= ~self._middle_held(tiles, matrix)
+        trusted = _trust_on(tiles, trust)
+        chosen = choose(tiles, visible & (trusted > 0.3), limit)
+        if len(chosen) < 4:
+            chosen = choose(tiles, visible, limit)
+        return chosen, trusted[chosen]
+
+    def _picture_level(self, level: int, matrix: np.ndarray) -> int:
+        """The level of the picture whose detail is most like that of the reference's level."""
+        return max(0, level + round(np.log2(max(self._scale(matrix), 1e-3))))
 
     def _middle_held(self, tiles: TileSet, matrix: np.ndarray) -> np.ndarray:
         """(K,) whether each tile's middle is held out."""
@@ -294,24 +375,25 @@ class PlanarTracker:
         tiles = found.tiles
         trust = np.clip(2 - found.misfit / _TILE_CUT_REMEMBERED, 0.05, 1)
         trust[found.likeness < 0.1] = 0.05
-        self._trust = tiles.centre[found.chosen], trust
+        self.trust = tiles.centre[found.chosen], trust
         good = found.misfit < _ACCEPTED
         if good.any():
             likeness = float(np.median(found.likeness[good]))
             self._usual_likeness = likeness if self._usual_likeness is None else 0.9 * self._usual_likeness + 0.1 * likeness
 
-    def _trust_on(self, tiles: TileSet) -> np.ndarray:
-        """Last frame's trust, carried from the tiles used there to these tiles (nearest in place)."""
-        if self._trust is None:
-            return np.ones(len(tiles))
-        centres, values = self._trust
-        d2 = ((tiles.centre[:, None] - centres[None]) ** 2).sum(2)
-        nearest = np.argmin(d2, axis=1)
-        far = d2[np.arange(len(tiles)), nearest] > (3.0 * 16) ** 2
-        return np.where(far, 1.0, values[nearest])
-
 
 _TILE_CUT_REMEMBERED = 4.0
+
+
+def _trust_on(tiles: TileSet, trust: Trust | None) -> np.ndarray:
+    """(K,) a frame's trust carried from the tiles used there to these tiles (nearest in place)."""
+    if trust is None:
+        return np.ones(len(tiles))
+    centres, values = trust
+    d2 = ((tiles.centre[:, None] - centres[None]) ** 2).sum(2)
+    nearest = np.argmin(d2, axis=1)
+    far = d2[np.arange(len(tiles)), nearest] > (3.0 * 16) ** 2
+    return np.where(far, 1.0, values[nearest])
 
 
 def quad_of_box(box: tuple[int, int, int, int]) -> np.ndarray:

@@ -76,12 +76,20 @@ class Reference:
         self.mask = mask
         self.features: tuple[np.ndarray, np.ndarray | None] | None = None
         self._tiles: dict[int, TileSet] = {}
+        self._slopes: dict[int, tuple[np.ndarray, np.ndarray]] = {}
 
     @property
     def to_unit(self) -> np.ndarray:
         """The matrix from level-0 pixels to coordinates in about -1..1 over the region, in which motion parameters are well scaled."""
         s = 1 / self.radius
         return np.array([[s, 0, -s * self.centre[0]], [0, s, -s * self.centre[1]], [0, 0, 1.0]])
+
+    def slopes(self, level: int) -> tuple[np.ndarray, np.ndarray]:
+        """Slopes of a level's luma in x and in y, per pixel of the level; made on first use."""
+        if level not in self._slopes:
+            image = self.pyramid[level]
+            self._slopes[level] = cv2.Scharr(image, cv2.CV_32F, 1, 0, scale=1 / 32), cv2.Scharr(image, cv2.CV_32F, 0, 1, scale=1 / 32)
+        return self._slopes[level]
 
     def tiles(self, level: int) -> TileSet:
         """The tiles of a pyramid level, made on first use."""
@@ -106,8 +114,7 @@ def _make_tiles(reference: Reference, level: int, mask: np.ndarray, tile: int, s
     scale = 2 ** level
     inside = (cv2.resize(mask, (image.shape[1], image.shape[0]), interpolation=cv2.INTER_AREA) > 200).astype(np.float32) \
         if level else (mask > 0).astype(np.float32)
-    gx = cv2.Scharr(image, cv2.CV_32F, 1, 0, scale=1 / 32)
-    gy = cv2.Scharr(image, cv2.CV_32F, 0, 1, scale=1 / 32)
+    gx, gy = reference.slopes(level)
     x0, y0 = max(0, int(reference.box[0] / scale)), max(0, int(reference.box[1] / scale))
     x1, y1 = int(np.ceil(reference.box[2] / scale)), int(np.ceil(reference.box[3] / scale))
     h, w = image.shape
@@ -125,36 +132,43 @@ def _make_tiles(reference: Reference, level: int, mask: np.ndarray, tile: int, s
     keep = ins.mean(1) > 0.35
     px, py, cx, cy, ins = px[keep], py[keep], cx[keep], cy[keep], ins[keep]
     count, pixels = px.shape
-    luma = image[cy, cx]
-    weight = ins.sum(1, keepdims=True)
-    luma = luma - (luma * ins).sum(1, keepdims=True) / np.maximum(weight, 1)
     ramp = (np.arange(tile) - (tile - 1) / 2).astype(np.float32) / tile
     basis = np.empty((count, pixels, 4), np.float32)
     basis[..., 0] = 1
     basis[..., 1] = ramp[dx]
     basis[..., 2] = ramp[dy]
-    basis[..., 3] = luma
-    # derivative by the small motion's parameters, in unit coordinates
-    s = scale / reference.radius
-    u = ((px * scale - reference.centre[0]) / reference.radius).astype(np.float32)
-    v = ((py * scale - reference.centre[1]) / reference.radius).astype(np.float32)
-    ix, iy = gx[cy, cx] / s, gy[cy, cx] / s
-    flow = ix * u + iy * v
-    steer = np.stack([ix * u, ix * v, ix, iy * u, iy * v, iy, -u * flow, -v * flow], axis=-1).astype(np.float32)
-    steer *= ins[..., None]
-    masked = basis * ins[..., None]
-    gram = masked.transpose(0, 2, 1) @ basis + 1e-3 * np.eye(4, dtype=np.float32)
-    shading = masked[..., :3]
-    only_light = np.linalg.solve(gram[:, :3, :3], shading.transpose(0, 2, 1) @ basis[..., 3:])
-    energy = (((basis[..., 3:] - basis[..., :3] @ only_light)[..., 0] * ins) ** 2).sum(1) / np.maximum(weight[:, 0], 1)
-    information = ((gx[cy, cx] ** 2 + gy[cy, cx] ** 2) * ins).sum(1)
-    steer = _without_light(steer, basis, ins)
+    x, y = (px * scale).astype(np.float32), (py * scale).astype(np.float32)
+    slope_x, slope_y = gx[cy, cx], gy[cy, cx]
+    basis, steer, energy = described(reference, level, x, y, basis, ins, image[cy, cx], slope_x, slope_y)
+    information = ((slope_x ** 2 + slope_y ** 2) * ins).sum(1)
     centre = np.column_stack([px.mean(1), py.mean(1)]) * scale
     grid = np.floor((centre - [reference.box[0], reference.box[1]])
                     / np.maximum([(reference.box[2] - reference.box[0]) / 6, (reference.box[3] - reference.box[1]) / 6], 1))
     bucket = np.clip(grid, 0, 5).astype(int) @ np.array([1, 6])
-    return TileSet(level, tile, (px * scale).astype(np.float32), (py * scale).astype(np.float32), basis, steer, ins,
-                   energy, centre, information, bucket)
+    return TileSet(level, tile, x, y, basis, steer, ins, energy, centre, information, bucket)
+
+
+def described(reference: Reference, level: int, x: np.ndarray, y: np.ndarray, basis: np.ndarray, inside: np.ndarray, luma: np.ndarray,
+              slope_x: np.ndarray, slope_y: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """`basis`, `steer` and `energy` of a `TileSet` for tiles whose pixels at x, y (K, P) have this luma and these slopes per level pixel (K, P).
+
+    Of the `basis` (K, P, 4) given, only the first three columns are read.
+    """
+    weight = np.maximum(inside.sum(1, keepdims=True), 1)
+    basis = np.concatenate([basis[..., :3], (luma - (luma * inside).sum(1, keepdims=True) / weight)[..., None]], axis=-1)
+    # derivative by the small motion's parameters, in unit coordinates
+    s = 2 ** level / reference.radius
+    u = ((x - reference.centre[0]) / reference.radius).astype(np.float32)
+    v = ((y - reference.centre[1]) / reference.radius).astype(np.float32)
+    ix, iy = slope_x / s, slope_y / s
+    flow = ix * u + iy * v
+    steer = np.stack([ix * u, ix * v, ix, iy * u, iy * v, iy, -u * flow, -v * flow], axis=-1).astype(np.float32)
+    steer *= inside[..., None]
+    masked = basis * inside[..., None]
+    gram = masked.transpose(0, 2, 1) @ basis + 1e-3 * np.eye(4, dtype=np.float32)
+    only_light = np.linalg.solve(gram[:, :3, :3], masked[..., :3].transpose(0, 2, 1) @ basis[..., 3:])
+    energy = (((basis[..., 3:] - basis[..., :3] @ only_light)[..., 0] * inside) ** 2).sum(1) / weight[:, 0]
+    return basis, without_light(steer, basis, inside), energy
 
 
 def _smear(image: np.ndarray, tiles: TileSet) -> np.ndarray:
@@ -177,10 +191,10 @@ def _smear(image: np.ndarray, tiles: TileSet) -> np.ndarray:
     py = np.clip(np.rint(tiles.y / scale).astype(int), 0, h - 1)
     orders = [(k - j, j) for k in _ORDERS for j in range(k + 1)]
     columns = np.stack([d(a, b)[py, px] for a, b in orders], axis=-1) * tiles.inside[..., None]
-    return _without_light(columns, tiles.basis, tiles.inside)
+    return without_light(columns, tiles.basis, tiles.inside)
 
 
-def _without_light(columns: np.ndarray, basis: np.ndarray, inside: np.ndarray) -> np.ndarray:
+def without_light(columns: np.ndarray, basis: np.ndarray, inside: np.ndarray) -> np.ndarray:
     """Columns (K, P, m) less what the tiles' light could explain of them."""
     masked = basis * inside[..., None]
     gram = masked.transpose(0, 2, 1) @ basis + 1e-3 * np.eye(4, dtype=np.float32)

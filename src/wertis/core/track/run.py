@@ -10,6 +10,7 @@ from wertis.core.errors import PlateError, RegionError
 from wertis.core.geometry import polygon
 from wertis.core.geometry.motion import Fix
 from wertis.core.plate.base import Plate, luma
+from wertis.core.track.lagging import LaggingTracker
 from wertis.core.track.planar import PlanarTracker
 
 READ_AHEAD = 6
@@ -56,10 +57,10 @@ def track_plane(plate: Plate, region: np.ndarray, start: int, frames: Iterable[i
     Parameters
     ----------
     read : reads a picture; `plate.read` when not given (the window gives its cache).
-    stop : when set, no further frame is begun.
+    stop : when set, no further frame is begun; answers that waited for a second look still come.
     held : gives the mask (height, width) uint8 of what is held out on a frame, 255 where pixels do not exist for the track, or None.
-    known : matrices of frames already tracked; when `frames` begins next to one of them, tracking goes on from
-        there.
+    known : matrices of frames already tracked; when `frames` begins next to one of them, tracking goes on from there, and the one on the
+        other side of the reference frame helps to say how that was blurred.
 
     Raises
     ------
@@ -80,15 +81,17 @@ def track_plane(plate: Plate, region: np.ndarray, start: int, frames: Iterable[i
             raise RegionError("The hold-outs cover the whole region on its reference frame; make them smaller, or switch one off.")
     tracker = PlanarTracker(luma(fetch(start)), mask, outline, kind)
     order = list(frames)
+    onward = 1 if len(order) < 2 or order[1] > order[0] else -1
     if known and order:
-        onward = 1 if len(order) < 2 or order[1] > order[0] else -1
         nearest = next((known[f] for f in (order[0] - onward, order[0] + onward) if f in known), None)
         if nearest is not None:
             tracker.start_at(nearest)
+    lagging = LaggingTracker(tracker, (known or {}).get(start - onward))
     for frame, picture in read_ahead(fetch, order):
         if stop is not None and stop.is_set():
-            return
+            break
         if isinstance(picture, PlateError):
-            yield frame, Fix(None, reason=str(picture))
+            yield from lagging.feed(frame, None, lost=str(picture))
         else:
-            yield frame, tracker.feed(picture, held(frame) if held is not None else None)
+            yield from lagging.feed(frame, picture, held(frame) if held is not None else None, neighbour=abs(frame - start) == 1)
+    yield from lagging.finish()

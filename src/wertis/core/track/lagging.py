@@ -1,0 +1,208 @@
+"""A planar tracker that looks at each frame a second time, when the frames after it are known, if the motion may have blurred it.
+
+The answers come a few frames late then; where the surface moves little they come at once.
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from wertis.core.geometry import homography
+from wertis.core.geometry.conventions import homography_to_centred
+from wertis.core.geometry.motion import Fix
+from wertis.core.track import shutter
+from wertis.core.track.planar import PlanarTracker, Trust
+from wertis.core.track.shutter import Leg, Shutter
+
+_NEAR = 3  # frames on each side of a frame from which its path is worked out
+_LAG = 2  # frames after a frame that must be known before it is looked at again
+_MEASURED_FRAMES = 6  # frames from which the shutter is measured
+_MOST_KEPT = 10
+_GUESS = 0.5  # shutter supposed until it is measured; film's usual one
+_FAST = 0.9  # pixels, standard deviation of the path while the shutter is open, from which its blur matters
+_BETWEEN_TRIES = 12  # frames
+_TRIES = 2  # measurements that find no shutter before the matter is dropped
+
+
+@dataclass(eq=False)
+class _Kept:
+    frame: int
+    fix: Fix
+    matrix: np.ndarray | None  # centred
+    luma: np.ndarray | None = None
+    held: np.ndarray | None = None
+    trust: Trust | None = None
+
+
+class LaggingTracker:
+    """Feed it frames in order, as to a `PlanarTracker`; answers come back in the same order, some of them late.
+
+    Parameters
+    ----------
+    tracker : the tracker that looks first.
+    before : (3, 3) reference to the frame on the other side of the reference frame, in Wertis' pixels, where it is known.
+    """
+
+    def __init__(self, tracker: PlanarTracker, before: np.ndarray | None = None) -> None:
+        self._tracker = tracker
+        self._reference_before = homography_to_centred(before) if before is not None else None
+        self._after: list[_Kept] = []  # the first few frames, if they follow the reference frame
+        self._kept: list[_Kept] = []
+        self._gone: list[_Kept] = []  # the last few that were handed out
+        self.shutter: Shutter | None = None  # once it has been measured
+        self._tries = 0
+        self._wait = 0  # frames to hand out before the shutter is measured again
+
+    def feed(self, frame: int, luma: np.ndarray | None, held: np.ndarray | None = None, lost: str = "",
+             neighbour: bool = True) -> list[tuple[int, Fix]]:
+        """Answers that are ready after one more frame; `luma` None with a reason `lost` where it could not be read.
+
+        `neighbour` says whether the first frame fed lies next to the reference frame.
+        """
+        if luma is None:
+            self._kept.append(_Kept(frame, Fix(None, reason=lost), None))
+            return self._ready(final=False)
+        fix = self._tracker.feed(luma, held)
+        kept = _Kept(frame, fix, homography_to_centred(fix.matrix) if fix.matrix is not None else None)
+        if self._tries < _TRIES and kept.matrix is not None:
+            # small pictures of the past are kept only while they may be needed
+            kept.luma, kept.held, kept.trust = luma, held, self._tracker.trust
+        line = [*self._gone, *self._kept]
+        if len(self._after) < _NEAR and (line[-1] in self._after if line else neighbour):
+            self._after.append(kept)
+        self._kept.append(kept)
+        return self._ready(final=False)
+
+    def finish(self) -> list[tuple[int, Fix]]:
+        """The answers that were still waiting."""
+        return self._ready(final=True)
+
+    # -- inside ---------------------------------------------------------------------------------------------------
+
+    def _ready(self, final: bool) -> list[tuple[int, Fix]]:
+        out: list[tuple[int, Fix]] = []
+        while self._kept:
+            waiting = len(self._kept)
+            if not self._may_be_blurred(self._kept[0]):
+                if waiting == 1 and not final and self._tries < _TRIES:
+                    break  # the next frame may show that this one is fast
+            elif not final and waiting <= _LAG:
+                break
+            elif self.shutter is None and self._tries < _TRIES and self._wait <= 0:
+                fast = [k for k in self._kept if self._may_be_blurred(k)]
+                if len(fast) < _MEASURED_FRAMES and waiting < _MOST_KEPT and not final:
+                    break
+                self._measure(fast)
+                continue
+            out.append(self._hand_out())
+        return out
+
+    def _hand_out(self) -> tuple[int, Fix]:
+        kept = self._kept[0]
+        self._wait -= 1
+        fix = kept.fix
+        if self.shutter is not None and kept.luma is not None and self._may_be_blurred(kept):
+            fix = self._second_look(kept) or fix
+        done = self._kept.pop(0)
+        done.luma = done.held = None
+        done.fix = fix
+        self._gone = [*self._gone, done][-_NEAR - 1:]
+        return done.frame, fix
+
+    def _may_be_blurred(self, kept: _Kept) -> bool:
+        if kept.matrix is None or self._tries >= _TRIES:
+            return False
+        box = self._tracker.box
+        part = self.shutter.part if self.shutter is not None else _GUESS
+        leg = self._leg(kept, box, _GUESS)
+        own = shutter.extent(shutter.taps(leg, part)) if leg is not None else 0.0
+        start = self._reference_leg(box)
+        return max(own, shutter.extent(shutter.taps(start, part)) if start is not None else 0.0) > _FAST
+
+    def _measure(self, fast: list[_Kept], first: bool = True) -> None:
+        samples, legs = [], []
+        for kept in fast[-_MEASURED_FRAMES:]:
+            if kept.luma is None or kept.matrix is None:
+                continue
+            chosen, weights, picture = self._tracker.sample(kept.luma, kept.held, kept.matrix, kept.trust, shutter.LEVEL, shutter.MEASURED_TILES)
+            if len(chosen) < 6:
+                continue
+            places = self._tracker.reference.tiles(shutter.LEVEL).centre[chosen]
+            leg, start = self._leg(kept, places, _GUESS), self._reference_leg(places)
+            if leg is not None and start is not None:
+                samples.append(shutter.Sample(picture, kept.matrix, chosen, weights, leg))
+                legs.append(start)
+        found = shutter.measure(self._tracker.reference, samples, legs) if len(samples) > 1 else None
+        if found is None:
+            self._tries += first
+            self._wait = len(self._kept) + _BETWEEN_TRIES
+        elif first:
+            # places found with this shutter allow a better measurement, and that one a better look at them all
+            self.shutter = found
+            for kept in fast:
+                self._second_look(kept)
+            self.shutter = None
+            self._measure(fast, first=False)
+            if self.shutter is None:
+                self.shutter = found
+            self._tracker.blur_is_known = True
+        else:
+            self.shutter = found
+
+    def _leg(self, kept: _Kept, points: np.ndarray, part: float) -> Leg | None:
+        """The legs of `points` (n, 2) of the reference at a frame."""
+        assert kept.matrix is not None
+        part = self.shutter.part if self.shutter is not None else part
+        line = [*self._gone, *self._kept]
+        middle = next(i for i, k in enumerate(line) if k is kept)
+        near = [line[i].matrix if 0 <= i < len(line) else None for i in range(middle - _NEAR, middle + _NEAR + 1)]
+        if self._after and self._after[0] is kept:
+            near[_NEAR - 1] = np.eye(3)
+        return _leg_among(near, _NEAR, points, part)
+
+    def _reference_leg(self, points: np.ndarray) -> Leg | None:
+        part = self.shutter.part if self.shutter is not None else _GUESS
+        leg = _leg_among([self._reference_before, np.eye(3), *(k.matrix for k in self._after)], 1, points, part)
+        if leg is None or self.shutter is None or self.shutter.missing is None:
+            return leg
+        return shutter.completed(leg, self.shutter.missing, part)
+
+    def _second_look(self, kept: _Kept) -> Fix | None:
+        assert self.shutter is not None and kept.luma is not None and kept.matrix is not None
+
+        def path_at(points: np.ndarray) -> np.ndarray | None:
+            leg = self._leg(kept, points, _GUESS)
+            return None if leg is None else shutter.taps(leg, self.shutter.part)  # type: ignore[union-attr]
+
+        def reference_path_at(points: np.ndarray) -> np.ndarray | None:
+            leg = self._reference_leg(points)
+            return None if leg is None else shutter.taps(leg, self.shutter.part)  # type: ignore[union-attr]
+
+        found = self._tracker.second_look(kept.luma, kept.held, kept.matrix, kept.trust, path_at, reference_path_at, self.shutter.part)
+        if found is not None:
+            kept.matrix = homography_to_centred(found.matrix) if found.matrix is not None else kept.matrix
+        return found
+
+
+def _leg_among(matrices: list[np.ndarray | None], middle: int, points: np.ndarray, part: float) -> Leg | None:
+    """Legs of reference points (n, 2) at the middle one of consecutive matrices (reference to frame, centred; None where unknown)."""
+    low = high = middle
+    while low > 0 and matrices[low - 1] is not None:
+        low -= 1
+    while high < len(matrices) - 1 and matrices[high + 1] is not None:
+        high += 1
+    if low == high:
+        return None
+    run = [m for m in matrices[low:high + 1] if m is not None]
+    places = np.stack([homography.apply(m, points) for m in run])
+    sharp = shutter.sharp_places(places, part)
+    at = middle - low
+    here = run[at]
+    inverse = np.linalg.inv(here)
+
+    def offset(neighbour: int) -> np.ndarray | None:
+        if not 0 <= neighbour < len(run):
+            return None
+        return homography.apply(inverse, places[at] + sharp[neighbour] - sharp[at]) - points
+
+    return Leg(offset(at - 1), offset(at + 1))
