@@ -47,10 +47,10 @@ class PlaneShot:
 
         def at(time: float) -> np.ndarray:
             u = np.clip(time, 0, n - 1)
-            low = min(int(u), n - 2)
-            s = u / (n - 1)
+            low = int(min(u, max(n - 2, 0)))
+            s = u / max(n - 1, 1)
             return (quad0 + drift[0] * np.sin(1.4 * s) + drift[1] * (1 - np.cos(2.0 * s))
-                    + hand[low] * (1 - u + low) + hand[low + 1] * (u - low))
+                    + hand[low] * (1 - u + low) + hand[min(low + 1, n - 1)] * (u - low))
 
         for i in range(n):
             times = i + shutter * ((np.arange(9) + 0.5) / 9 - 0.5) if shutter else np.array([float(i)])

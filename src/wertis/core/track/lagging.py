@@ -21,6 +21,7 @@ _MOST_KEPT = 10
 _GUESS = 0.5  # shutter supposed until it is measured; film's usual one
 _FAST = 0.9  # pixels, standard deviation of the path while the shutter is open, from which its blur matters
 _BETWEEN_TRIES = 12  # frames
+_LONG = 1.5  # the same, from which one measurement is enough to say that there is no blur
 _TRIES = 2  # measurements that find no shutter before the matter is dropped
 
 
@@ -134,7 +135,8 @@ class LaggingTracker:
                 legs.append(start)
         found = shutter.measure(self._tracker.reference, samples, legs) if len(samples) > 1 else None
         if found is None:
-            self._tries += first
+            long = np.mean([shutter.extent(shutter.taps(s.leg, _GUESS)) for s in samples]) > _LONG if samples else False
+            self._tries += first * (_TRIES if long else 1)
             self._wait = len(self._kept) + _BETWEEN_TRIES
         elif first:
             # places found with this shutter allow a better measurement, and that one a better look at them all

@@ -24,6 +24,8 @@ from wertis.core.track.shutter import blurred_tiles, leg_offsets
 
 _ROUGH = 0.3  # see align; the place is unsure at first at every level
 _BLUR_GAIN = 0.76  # the residual must fall to this part of itself for a change of sharpness to be believed
+_STRONG = 0.05  # pixels of expected error below which that holds; a weak fit gains from the test
+_NOISIER = 1.2  # times the noise of a sharp frame, below which a frame is taken to be as sharp without a test
 _CALM = 4.0  # pixels of surprise below which a start at a quarter of the resolution is enough
 _SHRUNK = 0.7  # scale of the surface below which the finest level is of no use
 _FAR = 2.0  # pixels; a coarse answer further than this from the guess is checked against it at a finer level
@@ -82,6 +84,7 @@ class PlanarTracker:
         self._last: np.ndarray | None = np.eye(3)
         self._before: np.ndarray | None = None
         self.trust: Trust | None = None  # earned on the last frame
+        self._noise_of_sharp = 0.0  # of the last frame that was found not to be blurred otherwise than the reference
         self.blur_is_known = False  # blur by motion is then left to a second look
         self._usual_likeness: float | None = None
         self._lost_for = 0
@@ -238,6 +241,8 @@ class PlanarTracker:
         A blur whose ends are unlike (a hand's jerk) moves an edge's middle; its moments, fitted beside the motion, take that away.
         They describe it only as far as it is short beside the details, so a long one is fitted at half the resolution.
         """
+        if found.tiles.level == 0 and found.noise < _NOISIER * self._noise_of_sharp and self._expected(found) < _STRONG:
+            return self._level(0, pyramid, found.matrix, _LAST_STEPS) or found
         for level in (0, 1):
             tried = self._level(level, pyramid, found.matrix, _STEPS[2] if level else _LAST_STEPS, rough=_ROUGH if level else 0.0, smear=True)
             if tried is None or not _plausible(tried.matrix, self._box):
@@ -245,6 +250,8 @@ class PlanarTracker:
             if level == 0 and tried.noise > _BLUR_GAIN * found.noise:
                 plain = self._level(0, pyramid, found.matrix, _LAST_STEPS) if self._scale(found.matrix) >= _SHRUNK else found
                 if plain is None or tried.noise > _BLUR_GAIN * plain.noise:
+                    if plain is not None and plain.tiles.level == 0:
+                        self._noise_of_sharp = plain.noise
                     return plain or found
             if level == 1 and tried.blur < _LONG_BLUR:
                 break
@@ -358,7 +365,7 @@ class PlanarTracker:
         usual = self._usual_likeness if self._usual_likeness is not None else 0.6
         if likeness < min(_MIN_LIKENESS, 0.5 * usual):
             return Fix(None, seen=seen, reason="nothing in the picture looks like the region")
-        error = expected_error(found.normal, found.matrix, self.reference, self._corners, self._kind)
+        error = self._expected(found)
         error = float(np.hypot(error, _BLUR_DOUBT * found.blur))
         if error > most:
             return Fix(None, error=error, seen=seen, reason=f"too little texture is seen (expected error {error:.0f} px)")
@@ -366,6 +373,9 @@ class PlanarTracker:
         if ahead is not None and seen < 0.5 and self._distance(found.matrix, ahead) > max(2 * _JUMP * self.reference.radius, 6 * self._surprise):
             return Fix(None, seen=seen, reason=f"only {seen:.0%} of the region is seen, and it seemed to jump")
         return Fix(found.matrix, error, seen)
+
+    def _expected(self, found: Alignment) -> float:
+        return expected_error(found.normal, found.matrix, self.reference, self._corners, self._kind)
 
     def _distance(self, a: np.ndarray, b: np.ndarray) -> float:
         """Root mean square distance in pixels between the region's corners under two homographies."""
