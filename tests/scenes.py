@@ -8,6 +8,7 @@ from skimage import data as pictures
 
 from wertis.core.geometry import homography
 from wertis.core.geometry.conventions import homography_to_centred
+from wertis.core.plate.base import Plate
 
 SIZE = (480, 320)
 
@@ -15,6 +16,20 @@ SIZE = (480, 320)
 def texture(name: str = "coffee", size: tuple[int, int] = (300, 220)) -> np.ndarray:
     """One of scikit-image's pictures as RGB uint8."""
     return cv2.resize(getattr(pictures, name)(), size, interpolation=cv2.INTER_AREA)
+
+
+class FramesPlate(Plate):
+    """Pictures in memory as a plate; frames are counted from 0."""
+
+    gaps = frozenset()  # type: ignore[assignment]
+    path, first, fps = None, 0, 24.0  # type: ignore[assignment]
+
+    def __init__(self, frames: list[np.ndarray]) -> None:
+        self.pictures, self.last = frames, len(frames) - 1  # type: ignore[misc]
+        self.size = frames[0].shape[1], frames[0].shape[0]  # type: ignore[misc]
+
+    def read(self, frame: int) -> np.ndarray:
+        return self.pictures[frame]
 
 
 class PlaneShot:

@@ -22,7 +22,7 @@ from wertis.core.geometry.conventions import homography_to_centred
 from wertis.core.geometry.motion import Fix
 from wertis.core.plate import open_plate
 from wertis.core.plate.base import luma
-from wertis.core.shot import edits, hold_outs, store
+from wertis.core.shot import edits, hold_outs, regions, store
 from wertis.core.shot.document import HoldOut, Shot
 from wertis.core.track.distrust import distrusted
 from wertis.core.track.run import track_plane
@@ -217,7 +217,7 @@ class HoldOutWindowTest(WindowCase):
         w, s = self.window, self.window.session
         self.open_plate()
         self.draw()
-        s.history.do("Exact region", edits.set_region(s.shot, s.track_id, self.made.region))
+        s.history.do("Exact region", regions.with_points(s.shot, s.track_id, 0, self.made.region))
         self.track()
         self.assertEqual(self.worst(), np.inf, "without help the surface is lost on some frames")
         s.go(1007)
@@ -232,7 +232,7 @@ class HoldOutWindowTest(WindowCase):
             self.spin(0.05)
             held = s.hold_out
             assert held is not None
-            self.window._hold_out_moved(self.passer_box(frame), False)
+            self.window.hands._hold_out_moved(self.passer_box(frame), False)
         assert s.hold_out is not None
         self.assertEqual(sorted(s.hold_out.keys), [1003, 1007, 1014, 1019])
         w.details.region.grow.setValue(8)

@@ -14,7 +14,7 @@ from pydantic import ValidationError
 
 from wertis.core.errors import RegionError, ShotFileError
 from wertis.core.geometry.motion import Fix
-from wertis.core.shot import edits, store
+from wertis.core.shot import edits, regions, store
 from wertis.core.shot.document import Artwork, Placement, PlateRef, Shot, Track
 from wertis.core.shot.history import History
 
@@ -118,9 +118,9 @@ class HistoryTest(unittest.TestCase):
         shot, track = shot_with_track()
         history = History(shot)
         for k in range(10):
-            history.do("Move", edits.set_region(history.shot, track.id, REGION + k + 1), "drag")
+            history.do("Move", regions.with_points(history.shot, track.id, 0, REGION + k + 1), "drag")
         history.end_merge()
-        history.do("Move", edits.set_region(history.shot, track.id, REGION + 50), "drag")
+        history.do("Move", regions.with_points(history.shot, track.id, 0, REGION + 50), "drag")
         history.undo()
         self.assertEqual(history.shot.tracks[0].region.points, edits.as_points(REGION + 10))
         history.undo()

@@ -7,7 +7,7 @@ import cv2
 import numpy as np
 import scipy.linalg
 
-from tests.scenes import SIZE, PlaneShot
+from tests.scenes import SIZE, FramesPlate, PlaneShot
 from wertis.core.errors import RegionError
 from wertis.core.geometry import homography, polygon
 from wertis.core.geometry.conventions import homography_from_centred, homography_to_centred
@@ -185,21 +185,13 @@ class TextureTest(unittest.TestCase):
 
 class RunTest(unittest.TestCase):
     def test_stop_ends_it_and_keeps_what_was_yielded(self) -> None:
-        from wertis.core.plate.base import Plate
         from wertis.core.track.run import track_plane
 
         shot = PlaneShot(n=20)
 
-        class Memory(Plate):
-            path, first, last, size, fps = None, 0, 19, SIZE, 24.0  # type: ignore[assignment]
-            gaps = frozenset()  # type: ignore[assignment]
-
-            def read(self, frame: int) -> np.ndarray:
-                return shot.frames[frame]
-
         stop = threading.Event()
         got = []
-        for frame, _ in track_plane(Memory(), shot.region, 0, range(1, 20), stop=stop):
+        for frame, _ in track_plane(FramesPlate(shot.frames), shot.region, 0, range(1, 20), stop=stop):
             got.append(frame)
             if frame == 3:
                 stop.set()

@@ -7,6 +7,7 @@ from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from wertis.app import theme
 from wertis.app.session import Session
+from wertis.core.track.advice import WEAK_ERROR, WEAK_SEEN
 
 _LEFT, _RIGHT, _RULER, _LANE, _CURVE = 82, 12, 22, 16, 40
 USABLE, GOOD = 1.0, 0.3  # pixels; common practice
@@ -22,7 +23,7 @@ class Lanes(QWidget):
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setMouseTracking(True)
         self.setAccessibleName("Lanes")
-        self.setToolTip("Click or drag to go to a frame. Tracked: how much of the region is seen; hatched where it is lost.\n"
+        self.setToolTip("Click or drag to go to a frame. Tracked: how much of the region is seen; hatched where it is lost, notched where weak.\n"
                         f"Error: expected corner error in pixels, on a scale to {USABLE:g} px and beyond; under {GOOD:g} px is good.")
         for signal in (session.shot_changed, session.frame_changed, session.selection_changed, session.live_changed, session.plate_changed):
             signal.connect(lambda *_: self.update())
@@ -123,8 +124,11 @@ class Lanes(QWidget):
                 points = self._curve(p, points)
             else:
                 h = 3 + (_LANE - 3) * min(1.0, seen)
-                colour = theme.ACCENT if error < USABLE else theme.AMBER
+                weak = error > WEAK_ERROR or seen < WEAK_SEEN
+                colour = theme.AMBER if weak else theme.ACCENT
                 p.fillRect(QRectF(x, top + _LANE - h, wide, h), QColor(colour.red(), colour.green(), colour.blue(), 170))
+                if weak:  # told by its shape as well
+                    self._mark(p, self.x_of(f), top)
                 points.append(QPointF(self.x_of(f), base - self._height(error)))
         for level in (USABLE, GOOD):
             y = base - self._height(level)
@@ -141,6 +145,12 @@ class Lanes(QWidget):
         at = self.x_of(track.region.frame)
         middle = top + _LANE / 2
         p.drawPolygon(QPolygonF([QPointF(at, top + 1), QPointF(at + 6, middle), QPointF(at, top + _LANE - 1), QPointF(at - 6, middle)]))
+
+    @staticmethod
+    def _mark(p: QPainter, x: float, top: float) -> None:
+        p.setPen(QPen(theme.PANEL, 1))
+        p.setBrush(theme.AMBER)
+        p.drawPolygon(QPolygonF([QPointF(x - 4, top), QPointF(x + 4, top), QPointF(x, top + 6)]))
 
     def _curve(self, p: QPainter, points: list[QPointF]) -> list[QPointF]:
         if points:

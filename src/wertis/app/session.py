@@ -6,16 +6,15 @@ import numpy as np
 from psygnal import Signal
 
 from wertis.core.errors import PlateError, RegionError, ShotFileError
-from wertis.core.geometry import polygon
 from wertis.core.geometry.motion import Fix
 from wertis.core.jobs.job import Job
 from wertis.core.plate import Plate, open_plate
-from wertis.core.plate.base import luma
 from wertis.core.plate.cache import FrameCache
-from wertis.core.shot import edits, store
+from wertis.core.shot import edits, regions, store
 from wertis.core.shot.document import HoldOut, Placement, Shot, Track
 from wertis.core.shot.history import History
 from wertis.core.shot.hold_outs import HoldOutReader, open_matte, read_matte
+from wertis.core.track.look import looked_at
 from wertis.core.track.run import track_plane
 from wertis.core.track.texture import Texture, measure
 
@@ -204,13 +203,13 @@ class Session:
         track = self.track
         if track is None or self.plate is None or self.cache is None:
             return None
-        key = (self.plate, track.region, track.kind)
+        key = (self.plate, track.region, track.kind, track.look)
         if self._texture is not None and self._texture[0] == key:
             return self._texture[1]
         picture = self.cache.peek(track.region.frame)
         if not isinstance(picture, np.ndarray):
             return None
-        found = measure(luma(picture), polygon.fill(track.region.array, self.plate.size), track.region.array, track.kind)
+        found = measure(looked_at(picture, track.look), regions.mask_of(track.region, self.plate.size), track.region.box, track.kind)
         self._texture = (key, found)
         return found
 
@@ -257,15 +256,15 @@ class Session:
         runs = [r for r in runs if len(r)]
         if not runs:
             raise RegionError(f"Frame {at} is at the end of the range {low} to {high}; there is nothing to track in that direction.")
-        plate, read, region, kind = self.plate, self.cache.get, track.region.array, track.kind
+        plate, read, corners, mask = self.plate, self.cache.get, track.region.box, regions.mask_of(track.region, self.plate.size)
         held = HoldOutReader(self.shot, track.id) if any(h.enabled for h in track.hold_outs) else None
         masks = (lambda frame: held.mask(frame, plate.size)) if held is not None else None
         self.live, self.live_track = {}, track.id
 
         def work(job: Job) -> None:
             for frames in runs:
-                for frame, fix in track_plane(plate, region, reference, frames, kind, read=read,
-                                              stop=job.stop_asked, known=known, held=masks):
+                for frame, fix in track_plane(plate, corners, reference, frames, track.kind, read=read, stop=job.stop_asked, known=known,
+                                              held=masks, look=track.look, half=track.half, mask=mask):
                     if fix.matrix is not None and abs(frame - reference) == 1:
                         known[frame] = fix.matrix
                     job.step((frame, fix))

@@ -5,6 +5,7 @@ from PySide6.QtGui import QColor, QFocusEvent, QKeyEvent, QMouseEvent, QPainter,
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from wertis.app import theme
+from wertis.app.pages.region import region_words
 from wertis.app.session import STEPS, Session
 
 
@@ -15,7 +16,7 @@ def states(session: Session) -> dict[str, str]:
     words["Plate"] = f"{plate.size[0]} x {plate.size[1]}, {plate.last - plate.first + 1} frames" if plate else "open one"
     if plate is None:
         return words
-    words["Region"] = f"{len(track.region.points)} points on {track.region.frame}" if track else "draw round the surface"
+    words["Region"] = region_words(track.region).replace(", drawn on frame", " on") if track else "draw round the surface"
     if track is None:
         return words
     low, high = session.shot.range

@@ -1,10 +1,10 @@
-"""Tools that work on the picture: drawing a region, moving points of a region or corners of a placement."""
+"""Tools that work on the picture: what they answer, and moving points of a region or corners of a placement."""
 
 from collections.abc import Callable
 
 import numpy as np
-from PySide6.QtCore import QPointF, Qt
-from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QColor, QPainter, QPen
 
 from wertis.app import theme
 from wertis.core.geometry.polygon import contains
@@ -35,107 +35,67 @@ class Tool:
         return False
 
 
-class DrawTool(Tool):
-    """Click round the surface; click the first point, press Enter or double-click to close; Backspace takes a point back.
-
-    Parameters
-    ----------
-    done : called with the points (N, 2).
-    cancelled : called when the person gives up.
-    """
-
-    cursor = Qt.CursorShape.CrossCursor
-
-    def __init__(self, done: Callable[[np.ndarray], None], cancelled: Callable[[], None]) -> None:
-        self.points: list[np.ndarray] = []
-        self._done, self._cancelled = done, cancelled
-        self._at: np.ndarray | None = None
-
-    def press(self, point: np.ndarray, reach: float, modifiers: Modifiers) -> None:
-        if len(self.points) >= 3 and np.linalg.norm(self.points[0] - point) <= reach:
-            self._close()
-        else:
-            self.points.append(point)
-
-    def move(self, point: np.ndarray, reach: float) -> None:
-        self._at = point
-
-    def double(self, point: np.ndarray, reach: float) -> None:
-        if len(self.points) >= 3:
-            self._close()
-
-    def key(self, key: Qt.Key, modifiers: Modifiers) -> bool:
-        if key in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and len(self.points) >= 3:
-            self._close()
-        elif key == Qt.Key.Key_Backspace and self.points:
-            self.points.pop()
-        elif key == Qt.Key.Key_Escape:
-            self.points.clear()
-            self._cancelled()
-        else:
-            return False
-        return True
-
-    def paint(self, painter: QPainter, to_screen: ToScreen) -> None:
-        if not self.points:
-            return
-        shown = [*self.points, self._at] if self._at is not None else self.points
-        line = QPolygonF([QPointF(*p) for p in to_screen(np.array(shown))])
-        painter.setBrush(Qt.BrushStyle.NoBrush)
-        for colour, width in ((theme.HALO, 3.6), (theme.ACCENT, 1.6)):
-            painter.setPen(QPen(colour, width))
-            painter.drawPolyline(line)
-        for k, p in enumerate(to_screen(np.array(self.points))):
-            _handle(painter, QPointF(*p), theme.ACCENT, first=k == 0 and len(self.points) >= 3)
-
-    def _close(self) -> None:
-        points, self.points = np.array(self.points), []
-        self._done(points)
-
-
 class PointsTool(Tool):
     """Move points of a polygon; drag its inside to move it whole; double-click a side to insert, Delete to remove the point under
-    the pointer; arrow keys with Alt nudge the last point by a pixel, with Shift as well by a tenth.
+    the pointer or all that are chosen. Shift-click chooses points, Shift-drag those in a box; they move together. Arrow keys with Alt
+    nudge what was moved last by a pixel, with Shift as well by a tenth.
 
     Parameters
     ----------
     points : gives the points (N, 2) on the frame in view, or None.
     changed : called with new points and whether a drag is going on.
     fixed : the number of points stays (a placement's corners).
+    missed : called with the place of a press that is neither on a point nor inside.
     """
 
     def __init__(self, points: Callable[[], np.ndarray | None], changed: Callable[[np.ndarray, bool], None],
-                 fixed: bool, colour: QColor) -> None:
-        self._points, self._changed, self._fixed, self._colour = points, changed, fixed, colour
+                 fixed: bool, colour: QColor, missed: Callable[[np.ndarray], None] = lambda point: None) -> None:
+        self._points, self._changed, self._fixed, self._colour, self._missed = points, changed, fixed, colour, missed
+        self.chosen: set[int] = set()
         self._dragged: int | None = None
-        self._whole: np.ndarray | None = None
+        self._before: np.ndarray | None = None  # the points when the drag began
+        self._whole = False
         self._hover: int | None = None
-        self._last: int | None = None
         self._start: np.ndarray | None = None
+        self._box: tuple[np.ndarray, np.ndarray] | None = None
 
     def press(self, point: np.ndarray, reach: float, modifiers: Modifiers) -> None:
         points = self._points()
         if points is None:
             return
-        self._dragged = _nearest(points, point, reach)
-        self._last = self._dragged
-        self._start = point
-        if self._dragged is not None:
-            self.magnify = points[self._dragged]
+        self.chosen = {k for k in self.chosen if k < len(points)}
+        on = _nearest(points, point, reach)
+        if modifiers & Qt.KeyboardModifier.ShiftModifier:
+            if on is not None:
+                self.chosen ^= {on}
+            else:
+                self._box = (point, point)
+            return
+        self._start, self._before, self._dragged = point, points, on
+        if on is not None:
+            self.chosen = self.chosen if on in self.chosen else {on}
+            self.magnify = points[on]
         elif contains(points, point):
-            self._whole = points
+            self._whole = True
+        else:
+            self.chosen = set()
+            self._missed(point)
 
     def move(self, point: np.ndarray, reach: float) -> None:
         points = self._points()
         if points is None:
             return
-        if self._dragged is not None and self._dragged < len(points):
-            moved = points.copy()
-            moved[self._dragged] = point
-            self.magnify = point
+        if self._box is not None:
+            self._box = (self._box[0], point)
+        elif self._before is not None and self._start is not None and (self._whole or self._dragged is not None):
+            moved = self._before.copy()
+            if self._dragged is not None:
+                # the point under the pointer goes to the pointer, the others along with it
+                moved[sorted(self.chosen)] += point - self._before[self._dragged]
+                self.magnify = point
+            else:
+                moved += point - self._start
             self._changed(moved, True)
-        elif self._whole is not None and self._start is not None:
-            self._changed(self._whole + (point - self._start), True)
         else:
             self._hover = _nearest(points, point, reach)
             inside = contains(points, point)
@@ -144,9 +104,13 @@ class PointsTool(Tool):
 
     def release(self, point: np.ndarray) -> None:
         points = self._points()
-        if points is not None and (self._dragged is not None or self._whole is not None):
+        if points is not None and self._box is not None:
+            low, high = np.minimum(*self._box), np.maximum(*self._box)
+            self.chosen |= set(np.flatnonzero(((points >= low) & (points <= high)).all(1)).tolist())
+        elif points is not None and (self._dragged is not None or self._whole):
             self._changed(points, False)
-        self._dragged = self._whole = self.magnify = None
+        self._dragged = self._before = self.magnify = self._box = None
+        self._whole = False
 
     def double(self, point: np.ndarray, reach: float) -> None:
         points = self._points()
@@ -154,23 +118,26 @@ class PointsTool(Tool):
             return
         side = _nearest_side(points, point, reach)
         if side is not None:
-            self._whole = None
+            self._whole = False
+            self.chosen = set()
             self._changed(np.insert(points, side + 1, point, axis=0), False)
 
     def key(self, key: Qt.Key, modifiers: Modifiers) -> bool:
         points = self._points()
         if points is None:
             return False
-        if key in (Qt.Key.Key_Delete, Qt.Key.Key_Backspace) and self._hover is not None and not self._fixed:
-            if len(points) > 3:
-                self._changed(np.delete(points, self._hover, axis=0), False)
-                self._hover = self._last = None
+        self.chosen = {k for k in self.chosen if k < len(points)}
+        if key in (Qt.Key.Key_Delete, Qt.Key.Key_Backspace) and not self._fixed and (self._hover is not None or len(self.chosen) > 1):
+            gone = self.chosen if len(self.chosen) > 1 or self._hover is None else {self._hover}
+            if len(points) - len(gone) >= 3:
+                self._changed(np.delete(points, sorted(gone), axis=0), False)
+                self._hover, self.chosen = None, set()
             return True
         steps = {Qt.Key.Key_Left: (-1, 0), Qt.Key.Key_Right: (1, 0), Qt.Key.Key_Up: (0, -1), Qt.Key.Key_Down: (0, 1)}
-        if key in steps and modifiers & Qt.KeyboardModifier.AltModifier and self._last is not None and self._last < len(points):
+        if key in steps and modifiers & Qt.KeyboardModifier.AltModifier and self.chosen:
             size = 0.1 if modifiers & Qt.KeyboardModifier.ShiftModifier else 1.0
             moved = points.copy()
-            moved[self._last] += np.array(steps[key]) * size
+            moved[sorted(self.chosen)] += np.array(steps[key]) * size
             self._changed(moved, False)
             return True
         return False
@@ -180,7 +147,12 @@ class PointsTool(Tool):
         if points is None:
             return
         for k, p in enumerate(to_screen(points)):
-            _handle(painter, QPointF(*p), self._colour, first=k in (self._hover, self._dragged))
+            paint_handle(painter, QPointF(*p), self._colour, first=k in (self._hover, self._dragged), full=k in self.chosen)
+        if self._box is not None:
+            (x0, y0), (x1, y1) = to_screen(np.array(self._box))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.setPen(QPen(theme.PAPER, 1, Qt.PenStyle.DashLine))
+            painter.drawRect(QRectF(min(x0, x1), min(y0, y1), abs(x1 - x0), abs(y1 - y0)))
 
 
 def _nearest(points: np.ndarray, point: np.ndarray, reach: float) -> int | None:
@@ -198,10 +170,13 @@ def _nearest_side(points: np.ndarray, point: np.ndarray, reach: float) -> int | 
     return k if distance[k] <= reach else None
 
 
-def _handle(painter: QPainter, place: QPointF, colour: QColor, first: bool) -> None:
+def paint_handle(painter: QPainter, place: QPointF, colour: QColor, first: bool, full: bool = False) -> None:
+    """A point that can be dragged; `first` draws it larger, `full` filled (chosen)."""
     r = 5.5 if first else 3.8
     painter.setPen(QPen(theme.HALO, 3))
     painter.setBrush(QColor(0, 0, 0, 60))
     painter.drawRect(int(place.x() - r), int(place.y() - r), int(2 * r), int(2 * r))
     painter.setPen(QPen(colour, 1.5))
+    if full:
+        painter.setBrush(colour)
     painter.drawRect(int(place.x() - r), int(place.y() - r), int(2 * r), int(2 * r))

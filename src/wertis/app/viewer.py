@@ -24,9 +24,11 @@ from wertis.app.tools import Tool
 from wertis.core.comp.picture import surface_proportions
 from wertis.core.geometry import homography, quad
 from wertis.core.geometry.motion import carried
+from wertis.core.geometry.spline import closed_curve
 from wertis.core.shot.document import HoldOut
-from wertis.core.shot.edits import placement_on, region_on
+from wertis.core.shot.edits import placement_on
 from wertis.core.shot.hold_outs import shape_on
+from wertis.core.shot.regions import shapes_on
 
 MOST_ZOOM, LEAST_ZOOM = 64.0, 0.02
 _MAGNIFIER = 168
@@ -230,17 +232,18 @@ class Viewer(QWidget):
             chosen = track.id == s.track_id
             live = s.live_fix(track, s.frame)
             if live is not None:
-                points = homography.apply(live.matrix, track.region.array) if live.matrix is not None else None
+                shapes = [homography.apply(live.matrix, shape.array) for shape in track.region.shapes] if live.matrix is not None else None
             else:
-                points = region_on(track, s.frame)
-            if points is None or not np.all(np.isfinite(points)):
+                shapes = shapes_on(track, s.frame)
+            if shapes is None:
                 continue
-            if chosen and s.step == "Use":
-                _outline(painter, self.to_screen(points), theme.ACCENT, 1.0, dashed=True)
-            else:
-                _outline(painter, self.to_screen(points), theme.ACCENT if chosen else theme.QUIET, 1.6 if chosen else 1.0)
+            colour = theme.ACCENT if chosen else theme.QUIET
+            width = 1.6 if chosen and s.step != "Use" else 1.0
+            for shape, points in zip(track.region.shapes, shapes, strict=True):
+                drawn = closed_curve(points) if shape.smooth else points
+                _outline(painter, self.to_screen(drawn), colour, width, dashed=shape.subtract or (chosen and s.step == "Use"))
             if not chosen or len(s.shot.tracks) > 1:
-                corner = self.to_screen(points)[np.argmin(points.sum(1))]
+                corner = self.to_screen(shapes[0])[np.argmin(shapes[0].sum(1))]
                 _words(painter, QPointF(corner[0], corner[1] - 8), track.name, theme.ACCENT if chosen else theme.TEXT)
 
     def _paint_texture(self, painter: QPainter) -> None:

@@ -4,7 +4,6 @@ import threading
 from collections.abc import Callable
 from pathlib import Path
 
-import numpy as np
 import qtawesome
 from PySide6.QtCore import QEvent, QObject, Qt
 from PySide6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeyEvent, QKeySequence
@@ -27,16 +26,15 @@ from wertis.app import theme
 from wertis.app.bridge import Bridge
 from wertis.app.details import Details
 from wertis.app.fields import named
+from wertis.app.hands import Hands
 from wertis.app.lanes import Lanes
 from wertis.app.outline import Outline
 from wertis.app.pictures import PictureMaker
 from wertis.app.playback import Playback
 from wertis.app.session import STEPS, Session
 from wertis.app.steps import Steps
-from wertis.app.tools import DrawTool, PointsTool
-from wertis.app.viewer import Viewer, carried_back
+from wertis.app.viewer import Viewer
 from wertis.core.errors import RegionError, WertisError
-from wertis.core.geometry import polygon, quad
 from wertis.core.jobs.export import export_corner_pin
 from wertis.core.jobs.job import Job
 from wertis.core.jobs.passers import write_mattes
@@ -44,7 +42,7 @@ from wertis.core.jobs.render import check_target, render
 from wertis.core.shot import edits, hold_outs
 from wertis.core.shot.document import HoldOut, Placement
 from wertis.core.shot.store import SUFFIX
-from wertis.core.track.texture import LITTLE
+from wertis.core.track.advice import advice
 
 PLATES = "Plates and shots (*.wertis *.png *.jpg *.jpeg *.tif *.tiff *.dpx *.exr *.mov *.mp4 *.mkv *.webm *.avi *.mxf)"
 _AHEAD = 12
@@ -59,13 +57,11 @@ class MainWindow(QMainWindow):
         self.pictures = PictureMaker()
         self.playback = Playback(self.session, self)
         self.job: Job | None = None
-        self._drawing = self._drawing_hold_out = False
         self._rest_of_demo = threading.Thread()
         self._render_words = self._after_demo = ""
         self._left_out: list[int] = []
         self._come_back: int | None = None
         self._matte = ("", Path())
-        self._tool_kind = ("", "")
         self._build()
         self._menus()
         self._connect()
@@ -80,6 +76,7 @@ class MainWindow(QMainWindow):
         s = self.session
         self.steps, self.viewer, self.outline = Steps(s), Viewer(s), Outline(s)
         self.lanes, self.details = Lanes(s), Details(s)
+        self.hands = Hands(s, self.viewer, self.say)
         self.outline.setFixedWidth(176)
         middle = QHBoxLayout()
         middle.setContentsMargins(0, 0, 0, 0)
@@ -186,6 +183,9 @@ class MainWindow(QMainWindow):
         self.redo_action = self._action(edit, "Redo", "Ctrl+Shift+Z", self.redo)
         edit.addSeparator()
         self._action(edit, "Draw a new region", "N", self.draw_region)
+        self._action(edit, "Add to the region", "Shift+N", lambda: self.hands.draw("add"))
+        self._action(edit, "Subtract from the region", "Ctrl+Shift+N", lambda: self.hands.draw("subtract"))
+        self._action(edit, "Remove the shape in hand", "", self.hands.remove_shape)
         self._action(edit, "Draw a hold-out", "H", self.draw_hold_out)
         self._action(edit, "Place a graphic", "P", self.add_placement)
         self._action(edit, "Remove the selected", "", self.outline.remove_current)
@@ -242,9 +242,10 @@ class MainWindow(QMainWindow):
         self.playback.playing_changed.connect(self._on_playing)
         d = self.details
         d.plate.open.clicked.connect(self.choose_open)
-        d.region.draw_wanted.connect(self.draw_region)
+        d.region.draw_wanted.connect(self.hands.draw)
+        d.region.way_picked.connect(self.hands.draw_as)
+        d.region.remove_wanted.connect(self.hands.remove_shape)
         d.region.show_texture.toggled.connect(self._texture)
-        d.region.hold_out_wanted.connect(self.draw_hold_out)
         d.track.track_wanted.connect(self.track)
         d.track.passers_wanted.connect(self.choose_passers)
         d.track.stop_wanted.connect(self.stop_job)
@@ -327,25 +328,12 @@ class MainWindow(QMainWindow):
         self.say(f"Done again: {label}." if label else "There is nothing to do again.")
 
     def draw_region(self) -> None:
-        """Take the drawing tool in hand."""
-        if self.session.plate is None:
-            self.say("There is no plate to draw on; open one first (Ctrl+O).", True)
-            return
-        self._begin_drawing("the surface", hold_out=False)
+        """Draw the region of a new track."""
+        self.hands.draw("track")
 
     def draw_hold_out(self) -> None:
-        """Take the drawing tool in hand for a hold-out under the selected track."""
-        if self.session.track is None:
-            self.say("A hold-out hangs under a track; draw a region first (N).", True)
-            return
-        self._begin_drawing("what passes in front", hold_out=True)
-
-    def _begin_drawing(self, what: str, hold_out: bool) -> None:
-        self.session.go_step("Region")
-        self._drawing, self._drawing_hold_out = True, hold_out
-        self._choose_tool()
-        self.viewer.setFocus()
-        self.say(f"Click round {what}; click the first point, press Enter or double-click to close. Esc gives up.")
+        """Draw a hold-out under the selected track."""
+        self.hands.draw("hold-out")
 
     def track(self, direction: str) -> None:
         """Track the selected region."""
@@ -384,7 +372,7 @@ class MainWindow(QMainWindow):
         s.history.do("Place a graphic", edits.add_placement(s.shot, track.id, placement))
         s.select(track.id, placement.id)
         s.go_step("Use")
-        self._choose_tool()
+        self.hands.choose()
         self.say("Drag the corners to where the graphic belongs, then choose what to show on the right."
                  + ("" if track.solved else " Track the surface (T) to carry it."))
 
@@ -470,8 +458,7 @@ class MainWindow(QMainWindow):
         """Stop what runs, or give up drawing."""
         if self.job is not None:
             self.stop_job()
-        elif self._drawing:
-            self._end_drawing()
+        elif self.hands.give_up():
             self.say("Drawing given up.")
         else:
             self.playback.pause()
@@ -574,17 +561,18 @@ class MainWindow(QMainWindow):
         if self._come_back is not None:
             s.go(self._come_back)
         good = {f: x for f, x in found.items() if x.matrix is not None}
-        lost = sorted(f for f, x in found.items() if x.matrix is None)
         if job.error:
             self.say(job.error, True)
             return
         words = f"{len(good)} frames tracked"
         if good:
             words += f", expected error {sum(x.error for x in good.values()) / len(good):.2f} px"
-        if lost:
-            words += f"; {len(lost)} lost, the first is {lost[0]} ({found[lost[0]].reason})"
+        trouble = advice(found)
+        if trouble:
+            self.say(f"{words}; {trouble}.", True)
+            return
         self.say(words + (". Stopped; what was found is kept." if job.stopped else ". Next: place a graphic on it (P)."
-                          if s.track and not s.track.placements else ". Press Space to play."), bool(lost))
+                          if s.track and not s.track.placements else ". Press Space to play."))
 
     # -- following the session ------------------------------------------------------------------------------------
 
@@ -602,13 +590,13 @@ class MainWindow(QMainWindow):
         self.redo_action.setText(f"Redo: {s.history.redo_label}" if s.history.redo_label else "Redo")
         self.undo_action.setEnabled(bool(s.history.undo_label))
         self.redo_action.setEnabled(bool(s.history.redo_label))
-        self._choose_tool()
+        self.hands.choose()
         self._show_frame()
 
     def _on_plate(self) -> None:
         s = self.session
         self.playback.pause()
-        self._drawing = False
+        self.hands.drawing = ""
         self.pictures.use(s.cache)
         self.pictures.set_shot(s.shot)
         if s.plate is not None:
@@ -617,13 +605,13 @@ class MainWindow(QMainWindow):
         self._on_frame()
 
     def _on_selection(self) -> None:
-        self._choose_tool()
+        self.hands.choose()
         self.viewer.update()
 
     def _on_step(self) -> None:
-        if self.session.step not in ("Region",):
-            self._drawing = self._drawing_hold_out = False
-        self._choose_tool()
+        if self.session.step != "Region":
+            self.hands.drawing = ""
+        self.hands.choose()
         self.viewer.update()
         hint = self._hint()
         if hint and self.job is None:
@@ -635,11 +623,12 @@ class MainWindow(QMainWindow):
         if s.plate is None:
             return ""
         if s.track is None and s.step != "Plate":
-            return "Click round the surface on the picture; click the first point, press Enter or double-click to close."
+            return self.hands.hint()
         tracked = s.track is not None and s.track.solved is not None
         return {
             "Plate": "Step through the plate and find the frame where the surface is largest and sharpest.",
-            "Region": "Drag points to move them; double-click a side for a new one. N draws another region.",
+            "Region": self.hands.hint() if self.hands.drawing else
+                      "Drag points to move them; double-click a side for a new one; Shift chooses several. N draws another region.",
             "Track": "Space plays the result; go to a frame and track on from there." if tracked else
                      "Track both ways from this frame with Ctrl+T, or forward with T.",
             "Use": "Drag the corners to where the graphic belongs." if s.placement else "Place a graphic on the surface with P.",
@@ -685,118 +674,6 @@ class MainWindow(QMainWindow):
 
     def _on_playing(self, on: bool) -> None:
         self.buttons["play"].setIcon(qtawesome.icon("mdi6.pause" if on else "mdi6.play", color="#c9c9c9"))
-
-    # -- tools ----------------------------------------------------------------------------------------------------
-
-    def _choose_tool(self) -> None:
-        s = self.session
-        if s.plate is None:
-            self.viewer.tool = None
-            return
-        wanted: tuple[str, str] = ("", "")
-        if s.step == "Region" and (self._drawing or s.track is None):
-            wanted = ("draw", "hold-out" if self._drawing_hold_out and s.track is not None else "")
-        elif s.step == "Region" and s.hold_out is not None and s.hold_out.keys:
-            wanted = ("hold-out", s.hold_out.id)
-        elif s.step == "Region" and s.track is not None and s.track.visible:
-            wanted = ("region", s.track.id)
-        elif s.step == "Use" and s.placement is not None:
-            wanted = ("placement", s.placement.id)
-        if wanted == self._tool_kind and self.viewer.tool is not None:
-            return
-        self._tool_kind = wanted
-        if wanted[0] == "draw":
-            self.viewer.tool = DrawTool(self._hold_out_drawn if wanted[1] else self._drawn, self._end_drawing)
-        elif wanted[0] == "hold-out":
-            self.viewer.tool = PointsTool(self._hold_out_points, self._hold_out_moved, False, theme.AMBER)
-        elif wanted[0] == "region":
-            self.viewer.tool = PointsTool(self._region_points, self._region_moved, False, theme.ACCENT)
-        elif wanted[0] == "placement":
-            self.viewer.tool = PointsTool(self._placement_points, self._placement_moved, True, theme.PAPER)
-        else:
-            self.viewer.tool = None
-            self.viewer.unsetCursor()
-        self.viewer.update()
-
-    def _drawn(self, points: np.ndarray) -> None:
-        s = self.session
-        try:
-            shot, track = edits.add_track(s.shot, points, s.frame)
-        except RegionError as why:
-            self.say(str(why), True)
-            return
-        self._drawing = False
-        s.history.do(f"Draw {track.name}", shot)
-        s.select(track.id)
-        self._choose_tool()
-        texture = s.texture()
-        warning = texture is not None and texture.error > LITTLE
-        self.say(texture.words if texture is not None and warning else
-                 "The region is drawn. Track it both ways from this frame with Ctrl+T, or forward with T.", warning)
-
-    def _hold_out_drawn(self, points: np.ndarray) -> None:
-        s = self.session
-        if s.track is None:
-            return
-        if self.attempt(polygon.checked, points, s.plate.size if s.plate else (1, 1), "hold-out"):
-            held = HoldOut(keys={s.frame: edits.as_points(points)})
-            s.history.do("Draw a hold-out", hold_outs.add_hold_out(s.shot, s.track.id, held))
-            self._drawing = self._drawing_hold_out = False
-            s.select(s.track.id, "", held.id)
-            self._choose_tool()
-            self.say("Go to other frames and drag it to where the passer is then, or let it move with a track of its own; then track again (Ctrl+T).")
-
-    def _hold_out_points(self) -> np.ndarray | None:
-        s = self.session
-        return hold_outs.shape_on(s.shot, s.hold_out, s.frame) if s.hold_out else None
-
-    def _hold_out_moved(self, points: np.ndarray, dragging: bool) -> None:
-        s = self.session
-        if s.track is None or s.hold_out is None:
-            return
-        moved = hold_outs.reshaped(s.shot, s.hold_out, points, s.frame)
-        s.history.do("Move the hold-out", hold_outs.set_hold_out(s.shot, s.track.id, moved), "hold-out-drag")
-        if not dragging:
-            s.history.end_merge()
-
-    def _end_drawing(self) -> None:
-        self._drawing = self._drawing_hold_out = False
-        self._tool_kind = ("", "")
-        self._choose_tool()
-
-    def _region_points(self) -> np.ndarray | None:
-        return edits.region_on(self.session.track, self.session.frame) if self.session.track else None
-
-    def _region_moved(self, points: np.ndarray, dragging: bool) -> None:
-        s = self.session
-        if s.track is None:
-            return
-        if s.track.id == s.live_track:
-            self.say("The region is being tracked; stop it first (Esc).", True)
-            return
-        home = carried_back(s, points, s.frame, s.track.region.frame)
-        if home is not None and self.attempt(lambda: s.history.do("Move the region", edits.set_region(s.shot, s.track.id, home), "region-drag")) \
-                and not dragging:
-            s.history.end_merge()
-            if s.track.solved is not None:
-                self.say("The region is changed; track again to use it. What was tracked stays until then.")
-
-    def _placement_points(self) -> np.ndarray | None:
-        s = self.session
-        return edits.placement_on(s.track, s.placement, s.frame) if s.track and s.placement else None
-
-    def _placement_moved(self, points: np.ndarray, dragging: bool) -> None:
-        s = self.session
-        if s.track is None or s.placement is None:
-            return
-        home = carried_back(s, points, s.frame, s.placement.frame)
-        if home is None or not quad.is_convex(home):
-            self.say("The corners must not fold over; drag them so that the sides do not cross.", True)
-            return
-        moved = s.placement.but(quad=edits.as_points(home))
-        s.history.do("Move the placement", edits.set_placement(s.shot, s.track.id, moved), "placement-drag")
-        if not dragging:
-            s.history.end_merge()
 
     # -- small things ---------------------------------------------------------------------------------------------
 

@@ -38,7 +38,7 @@ def run_track(a: argparse.Namespace) -> int:
     progress = Progress("tracking", last - first + 1, a.quiet)
     answers = {a.start: corners} if first <= a.start <= last else {}
     lost: dict[int, str] = {}
-    both = _both_ways(plate, region, corners, a.start, first, last, a.model, held)
+    both = _both_ways(plate, region, corners, a.start, first, last, a.model, held, a.look, a.half)
     for done, (frame, moved, why) in enumerate(both, 1):
         if moved is None:
             lost[frame] = why
@@ -81,13 +81,13 @@ def _held_out(given: list[str], plate: Plate) -> Masks | None:
 
 
 def _both_ways(plate: Plate, region: np.ndarray, corners: np.ndarray, start: int, first: int, last: int,
-               kind: str, held: Masks | None) -> Iterator[tuple[int, np.ndarray | None, str]]:
+               kind: str, held: Masks | None, look: str, half: bool) -> Iterator[tuple[int, np.ndarray | None, str]]:
     stop = threading.Event()
     known: dict[int, np.ndarray] = {}
     for frames in (range(start + 1, last + 1), range(start - 1, first - 1, -1)):
         if not len(frames):
             continue
-        for frame, fix in track_plane(plate, region, start, frames, kind, stop=stop, held=held, known=known):
+        for frame, fix in track_plane(plate, region, start, frames, kind, stop=stop, held=held, known=known, look=look, half=half):
             if fix.matrix is not None and abs(frame - start) == 1:
                 known[frame] = fix.matrix
             if fix.matrix is None:

@@ -22,8 +22,9 @@ from wertis.demo.scene import FIRST, Film, Scene
 
 VERSION = 1
 FRAMES = 60
-FILMS = {"tea_crate": Film(FRAMES, False, 11), "tea_crate_passers": Film(FRAMES, True, 12)}
-TITLES = {"tea_crate": "Tea crate", "tea_crate_passers": "Tea crate with rope and barrow"}
+FILMS = {"tea_crate": Film(FRAMES, "", 11), "tea_crate_passers": Film(FRAMES, "barrow", 12), "tea_crate_awning": Film(FRAMES, "awning", 13)}
+TITLES = {"tea_crate": "Tea crate", "tea_crate_passers": "Tea crate with rope and barrow",
+          "tea_crate_awning": "Tea crate behind an awning, which needs a hold-out"}
 TRACKED = "Brindle Quay.wertis"
 FIRST_FILM = "tea_crate"  # the one that is tracked; made first, so that there is something to see soon
 

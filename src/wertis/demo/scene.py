@@ -24,12 +24,12 @@ class Film:
     Attributes
     ----------
     frames : how many.
-    passers : with the barrow and the mooring rope in front.
+    passers : what is in front: "barrow" (and the mooring rope), "awning", or nothing.
     seed : of the camera's motion and the grain.
     """
 
     frames: int
-    passers: bool
+    passers: str
     seed: int
 
 
@@ -45,7 +45,8 @@ class Scene:
         self._top = _backed(textures.wood(rng, (1040, 660), 6, (178, 137, 92)) * np.float32(1.12))
         self._ground = _with_shadow(textures.setts(rng, (1800, 1500)))
         self._shore = _coded(textures.harbour(rng, (2400, 760)))
-        self._barrow = _coded(textures.barrow(rng, (620, 560))) if film.passers else None
+        self._barrow = _coded(textures.barrow(rng, (620, 560))) if film.passers == "barrow" else None
+        self._awning = _coded(textures.awning(rng, (900, 470))) if film.passers == "awning" else None
         self._grain = _grain(np.random.default_rng(film.seed + 100))
         self._camera = _hand_held(film)
         self._vignette = _vignette()
@@ -63,11 +64,17 @@ class Scene:
         total = np.zeros((HEIGHT, WIDTH), np.float32)
         for moment in self._moments(index):
             black, white = np.zeros((HEIGHT, WIDTH, 3), np.uint8), np.full((HEIGHT, WIDTH, 3), 255, np.uint8)
-            if self._barrow is not None:
-                self._paint_passers(black, moment)
-                self._paint_passers(white, moment)
+            self._paint_passers(black, moment)
+            self._paint_passers(white, moment)
             total += 1 - (white.astype(np.float32) - black).mean(2) / 255  # what shows through is what differs
         return total / self._subframes > 0.5
+
+    @staticmethod
+    def awning(time: float) -> np.ndarray:
+        """Corners (4, 2 + depth) of the awning at a time: it is drawn across the crate's upper part, sways there, and is drawn away again."""
+        drawn = np.interp(time, [2, 16, 40, 54], [1.9, 0.0, 0.0, 1.9])
+        x, y = -0.62 + drawn + 0.03 * np.sin(time / 3.0), 0.012 * np.sin(time / 4.0 + 1)
+        return np.array([[x, -0.92 + y, 2.3], [x + 1.25, -0.92 + y, 2.3], [x + 1.25, -0.37 + y, 2.25], [x, -0.37 + y, 2.25]])
 
     def frame(self, index: int) -> np.ndarray:
         """The picture (h, w, 3) uint8 of a frame, counted from 0."""
@@ -117,8 +124,7 @@ class Scene:
         self._paint_ground(canvas, time)
         for name, picture in (("top", self._top), ("side", self._side), ("front", self._front)):
             self._paint(canvas, picture, self._seen(_face(name), time))
-        if self._barrow is not None:
-            self._paint_passers(canvas, time)
+        self._paint_passers(canvas, time)
         return canvas
 
     def _paint_ground(self, canvas: np.ndarray, time: float) -> None:
@@ -141,7 +147,10 @@ class Scene:
         part[...] = cv2.add(cover, laid[..., :3])
 
     def _paint_passers(self, canvas: np.ndarray, time: float) -> None:
-        assert self._barrow is not None
+        if self._awning is not None:
+            self._paint(canvas, self._awning, self._seen(self.awning(time), time))
+        if self._barrow is None:
+            return
         n = self.film.frames - 1
         x = -1.75 + 3.5 * (time / n) * 1.02
         bounce = 0.012 * np.sin(time * 0.9)

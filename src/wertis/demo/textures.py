@@ -229,6 +229,21 @@ def barrow(rng: np.random.Generator, size: tuple[int, int]) -> np.ndarray:
     return np.concatenate([np.clip(colour, 0.003, 1) * cover, cover], 2)
 
 
+def awning(rng: np.random.Generator, size: tuple[int, int]) -> np.ndarray:
+    """A striped canvas awning with a lettered valance: (h, w, 4) premultiplied, opaque."""
+    w, h = size
+    stripe = (np.arange(w) // (w // 15) % 2 == 0)[None, :, None]
+    colour = np.where(stripe, linear((196, 178, 142)), linear((138, 52, 40))) * np.ones((h, 1, 1), np.float32)
+    weave = 1 + 0.10 * noise(rng, size, (3, 3), 2) + 0.30 * noise(rng, size, (120, 200), 3)
+    colour = (colour * weave[..., None]).astype(np.float32)
+    colour[-h // 5:] *= np.float32(0.72)  # the valance hangs in its own shade
+    page = np.zeros((h, w, 3), np.uint8)
+    cv2.putText(page, "BRINDLE QUAY STORES", (int(0.09 * w), int(0.94 * h)), (255, 255, 255), cv2.FontFace("sans"), 58, 800)
+    ink = page[..., :1].astype(np.float32) / 255
+    colour = colour * (1 - ink) + linear((236, 226, 200)) * ink
+    return np.concatenate([np.clip(colour, 0.003, 1), np.ones((h, w, 1), np.float32)], 2)
+
+
 def centred(page: np.ndarray, text: str, baseline: int, height: int, colour: tuple[int, int, int], weight: int, face: str = "sans") -> None:
     """Write a line of text in the middle of a page (h, w, 3) uint8."""
     font = cv2.FontFace(face)

@@ -6,10 +6,10 @@ import numpy as np
 
 from wertis.core.errors import DeliverError, PlateError
 from wertis.core.exchange.pictures import write_picture
-from wertis.core.geometry import polygon
 from wertis.core.geometry.motion import plane_between
 from wertis.core.jobs.render import check_target, frame_path
 from wertis.core.plate.base import Plate, luma
+from wertis.core.shot import regions
 from wertis.core.shot.document import Shot, Track
 from wertis.core.shot.hold_outs import HoldOutReader
 from wertis.core.track.distrust import distrusted
@@ -34,7 +34,7 @@ def write_mattes(shot: Shot, track: Track, plate: Plate, pattern: str, read: Cal
     fetch = read or plate.read
     home = track.region.frame
     reference = luma(fetch(home))
-    mask = polygon.fill(track.region.array, plate.size)
+    mask = regions.mask_of(track.region, plate.size)
     held = HoldOutReader(shot, track.id).mask(home, plate.size)
     if held is not None:
         mask[held > 127] = 0

@@ -9,12 +9,13 @@ from pydantic import BaseModel, ConfigDict, Field, field_validator, model_valida
 from wertis.core.geometry import quad
 from wertis.core.geometry.motion import PlanarMotion
 
-FORMAT_VERSION = 1
+FORMAT_VERSION = 2  # 1 had regions of one shape; they are read as they are
 
 Name = Annotated[str, Field(min_length=1, max_length=200)]
 Point = tuple[Annotated[float, Field(allow_inf_nan=False, ge=-1e7, le=1e7)], Annotated[float, Field(allow_inf_nan=False, ge=-1e7, le=1e7)]]
 Frame = Annotated[int, Field(ge=-10_000_000, le=100_000_000)]
 Kind = Literal["shift", "shift-scale", "shift-turn", "similarity", "affine", "perspective"]
+Look = Literal["luma", "red", "green", "blue", "contrast"]
 Blend = Literal["normal", "multiply", "screen", "overlay"]
 Fit = Literal["fit", "fill", "stretch"]
 ArtworkKind = Literal["grid", "checker", "picture", "sequence"]
@@ -59,16 +60,43 @@ class PlateRef(Record):
         return self
 
 
-class Region(Record):
-    """The outline (N points) of what is tracked, drawn on `frame`."""
+class Shape(Record):
+    """One closed shape of a region: straight sides, or a smooth curve through its points; it adds to what is tracked or subtracts from it."""
 
-    frame: Frame
     points: Annotated[tuple[Point, ...], Field(min_length=3, max_length=10_000)]
+    smooth: bool = False
+    subtract: bool = False
 
     @property
     def array(self) -> np.ndarray:
-        """The outline as (N, 2)."""
+        """The points as (N, 2)."""
         return np.array(self.points, np.float64)
+
+
+class Region(Record):
+    """What is tracked, drawn on `frame`: a first shape (N points), and more that add or subtract in their order."""
+
+    frame: Frame
+    points: Annotated[tuple[Point, ...], Field(min_length=3, max_length=10_000)]
+    smooth: bool = False
+    more: Annotated[tuple[Shape, ...], Field(max_length=200)] = ()
+
+    @property
+    def shapes(self) -> tuple[Shape, ...]:
+        """All shapes, the first one first."""
+        return (Shape(points=self.points, smooth=self.smooth), *self.more)
+
+    @property
+    def array(self) -> np.ndarray:
+        """The first shape's points as (N, 2)."""
+        return np.array(self.points, np.float64)
+
+    @property
+    def box(self) -> np.ndarray:
+        """Corners (4, 2) of the box round the shapes that add, clockwise from the top left."""
+        p = np.concatenate([s.array for s in self.shapes if not s.subtract])
+        (x0, y0), (x1, y1) = p.min(0), p.max(0)
+        return np.array([[x0, y0], [x1, y0], [x1, y1], [x0, y1]])
 
 
 class Solved(Record):
@@ -187,11 +215,19 @@ class HoldOut(Record):
 
 
 class Track(Record):
-    """A surface: its region, its motion, and what hangs on it."""
+    """A surface: its region, its motion, and what hangs on it.
+
+    Attributes
+    ----------
+    look : what of the plate the tracker looks at; `core.track.look` says what each means.
+    half : the tracker looks at half the resolution.
+    """
 
     id: Annotated[str, Field(max_length=64)] = Field(default_factory=new_id)
     name: Name = "Track"
     kind: Kind = "perspective"
+    look: Look = "luma"
+    half: bool = False
     region: Region
     solved: Solved | None = None
     placements: tuple[Placement, ...] = ()
@@ -205,9 +241,7 @@ class Track(Record):
             return None
         good = self.solved.good
         matrices = {int(f): m for f, m in zip(self.solved.frames[good], self.solved.matrices[good])}
-        p = self.region.array
-        (x0, y0), (x1, y1) = p.min(0), p.max(0)
-        return PlanarMotion(self.solved.reference, matrices, np.array([[x0, y0], [x1, y0], [x1, y1], [x0, y1]]))
+        return PlanarMotion(self.solved.reference, matrices, self.region.box)
 
     def hold_out(self, ident: str) -> HoldOut | None:
         """The hold-out with this id."""

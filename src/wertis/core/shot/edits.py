@@ -30,7 +30,7 @@ def new_shot(plate: Plate, path: str, name: str = "") -> Shot:
     return Shot(name=name or plate.path.stem or "Untitled", plate=ref, range=(plate.first, plate.last))
 
 
-def add_track(shot: Shot, points: np.ndarray, frame: int, name: str = "Surface") -> tuple[Shot, Track]:
+def add_track(shot: Shot, points: np.ndarray, frame: int, name: str = "Surface", smooth: bool = False) -> tuple[Shot, Track]:
     """The shot with a new track whose region was drawn on `frame`.
 
     Raises
@@ -40,27 +40,24 @@ def add_track(shot: Shot, points: np.ndarray, frame: int, name: str = "Surface")
     """
     if shot.plate is not None:
         polygon.checked(points, shot.plate.size)
-    track = Track(name=free_name(name, [t.name for t in shot.tracks]), region=Region(frame=frame, points=as_points(points)))
+    track = Track(name=free_name(name, [t.name for t in shot.tracks]), region=Region(frame=frame, points=as_points(points), smooth=smooth))
     return shot.with_track(track), track
-
-
-def set_region(shot: Shot, ident: str, points: np.ndarray) -> Shot:
-    """The shot with a track's region reshaped on its own frame. What was tracked stays until it is tracked again."""
-    track = track_of(shot, ident)
-    if shot.plate is not None:
-        polygon.checked(points, shot.plate.size)
-    return shot.with_track(track.but(region=track.region.but(points=as_points(points))))
 
 
 def region_on(track: Track, frame: int) -> np.ndarray | None:
     """The region's outline (N, 2) on a frame: as drawn, or carried by the motion; None where unknown."""
-    if frame == track.region.frame:
-        return track.region.array
+    return carry(track, track.region.array, track.region.frame, frame)
+
+
+def carry(track: Track, points: np.ndarray, home: int, frame: float) -> np.ndarray | None:
+    """Points (N, 2) of frame `home` on another frame, by the track's motion; None where that is unknown."""
+    if frame == home:
+        return points
     motion = track.motion
     if motion is None:
         return None
-    points = carried(motion, track.region.array, track.region.frame, frame)
-    return points if np.all(np.isfinite(points)) else None
+    found = carried(motion, points, home, frame)
+    return found if np.all(np.isfinite(found)) else None
 
 
 def merge_solved(old: Solved | None, reference: int, fixes: dict[int, Fix]) -> Solved:
@@ -123,13 +120,7 @@ def remove_placement(shot: Shot, ident: str, placement: str) -> Shot:
 
 def placement_on(track: Track, placement: Placement, frame: float) -> np.ndarray | None:
     """The placement's quad (4, 2) at a time; None where the motion is unknown."""
-    if frame == placement.frame:
-        return placement.array
-    motion = track.motion
-    if motion is None:
-        return None
-    found = carried(motion, placement.array, placement.frame, frame)
-    return found if np.all(np.isfinite(found)) else None
+    return carry(track, placement.array, placement.frame, frame)
 
 
 def rebase_placement(track: Track, placement: Placement, frame: int) -> Placement:

@@ -3,14 +3,17 @@
 import threading
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import replace
 
+import cv2
 import numpy as np
 
 from wertis.core.errors import PlateError, RegionError
 from wertis.core.geometry import polygon
 from wertis.core.geometry.motion import Fix
-from wertis.core.plate.base import Plate, luma
+from wertis.core.plate.base import Plate
 from wertis.core.track.lagging import LaggingTracker
+from wertis.core.track.look import looked_at
 from wertis.core.track.planar import PlanarTracker
 
 READ_AHEAD = 6
@@ -20,11 +23,11 @@ Masks = Callable[[int], np.ndarray | None]
 
 
 def read_ahead(read: PictureReader, frames: Iterable[int], threads: int = 1) -> Iterator[tuple[int, np.ndarray | PlateError]]:
-    """Luma pictures of `frames`, in order, read a few ahead; a frame that cannot be read comes as its error."""
+    """Pictures of `frames` as the tracker sees them, in order, read a few ahead; a frame that cannot be read comes as its error."""
 
     def one(frame: int) -> np.ndarray | PlateError:
         try:
-            return luma(read(frame))
+            return read(frame)
         except PlateError as why:
             return why
 
@@ -49,7 +52,8 @@ def read_ahead(read: PictureReader, frames: Iterable[int], threads: int = 1) -> 
 
 def track_plane(plate: Plate, region: np.ndarray, start: int, frames: Iterable[int], kind: str = "perspective",
                 read: PictureReader | None = None, stop: threading.Event | None = None,
-                known: dict[int, np.ndarray] | None = None, held: Masks | None = None) -> Iterator[tuple[int, Fix]]:
+                known: dict[int, np.ndarray] | None = None, held: Masks | None = None,
+                look: str = "luma", half: bool = False, mask: np.ndarray | None = None) -> Iterator[tuple[int, Fix]]:
     """Track `region` (N, 2), drawn on frame `start`, through `frames`, which lead away from it in one direction.
 
     Yields each frame's number and answer as it is found; lost and unreadable frames come with no matrix and a reason.
@@ -59,6 +63,8 @@ def track_plane(plate: Plate, region: np.ndarray, start: int, frames: Iterable[i
     read : reads a picture; `plate.read` when not given (the window gives its cache).
     stop : when set, no further frame is begun; answers that waited for a second look still come.
     held : gives the mask (height, width) uint8 of what is held out on a frame, 255 where pixels do not exist for the track, or None.
+    look, half : what the tracker looks at; see `look.looked_at`. Answers are in the plate's pixels all the same.
+    mask : (height, width) uint8, non-zero on what is tracked, where that is not the whole inside of `region`.
     known : matrices of frames already tracked; when `frames` begins next to one of them, tracking goes on from there, and the one on the
         other side of the reference frame helps to say how that was blurred.
 
@@ -73,25 +79,52 @@ def track_plane(plate: Plate, region: np.ndarray, start: int, frames: Iterable[i
     outline = polygon.checked(region, plate.size)
     if not plate.first <= start <= plate.last:
         raise RegionError(f"The reference frame {start} is not in the plate, which runs from {plate.first} to {plate.last}.")
-    mask = polygon.fill(outline, plate.size)
+    mask = polygon.fill(outline, plate.size) if mask is None else mask.copy()
     away = held(start) if held is not None else None
     if away is not None:
         mask[away > 127] = 0
         if np.count_nonzero(mask) < 100:
             raise RegionError("The hold-outs cover the whole region on its reference frame; make them smaller, or switch one off.")
-    tracker = PlanarTracker(luma(fetch(start)), mask, outline, kind)
+    scale = 0.5 if half else 1.0
+
+    def seen(frame: int) -> np.ndarray:
+        return looked_at(fetch(frame), look, half)
+
+    def held_on(frame: int) -> np.ndarray | None:
+        found = held(frame) if held is not None else None
+        return found if found is None or not half else _halved(found)
+
+    tracker = PlanarTracker(seen(start), _halved(mask) if half else mask, outline * scale, kind)
     order = list(frames)
     onward = 1 if len(order) < 2 or order[1] > order[0] else -1
     if known and order:
         nearest = next((known[f] for f in (order[0] - onward, order[0] + onward) if f in known), None)
         if nearest is not None:
-            tracker.start_at(nearest)
-    lagging = LaggingTracker(tracker, (known or {}).get(start - onward))
-    for frame, picture in read_ahead(fetch, order):
-        if stop is not None and stop.is_set():
-            break
-        if isinstance(picture, PlateError):
-            yield from lagging.feed(frame, None, lost=str(picture))
-        else:
-            yield from lagging.feed(frame, picture, held(frame) if held is not None else None, neighbour=abs(frame - start) == 1)
-    yield from lagging.finish()
+            tracker.start_at(rescaled(nearest, scale))
+    other_side = (known or {}).get(start - onward)
+    lagging = LaggingTracker(tracker, rescaled(other_side, scale) if other_side is not None else None)
+
+    def answers() -> Iterator[tuple[int, Fix]]:
+        for frame, picture in read_ahead(seen, order):
+            if stop is not None and stop.is_set():
+                break
+            if isinstance(picture, PlateError):
+                yield from lagging.feed(frame, None, lost=str(picture))
+            else:
+                yield from lagging.feed(frame, picture, held_on(frame), neighbour=abs(frame - start) == 1)
+        yield from lagging.finish()
+
+    for frame, fix in answers():
+        if half and fix.matrix is not None:
+            fix = replace(fix, matrix=rescaled(fix.matrix, 1 / scale), error=fix.error / scale)
+        yield frame, fix
+
+
+def rescaled(matrix: np.ndarray, scale: float) -> np.ndarray:
+    """A homography (3, 3) between pictures in Wertis' pixels, for both pictures scaled by `scale`."""
+    s = np.array([scale, scale, 1.0])
+    return matrix * s[:, None] / s[None, :]
+
+
+def _halved(mask: np.ndarray) -> np.ndarray:
+    return cv2.resize(mask, None, fx=0.5, fy=0.5, interpolation=cv2.INTER_AREA)

@@ -1,0 +1,74 @@
+"""What the plate is, and its range."""
+
+
+from PySide6.QtCore import QSignalBlocker
+from PySide6.QtWidgets import (
+    QPushButton,
+    QSpinBox,
+)
+
+from wertis.app.fields import DragLabel, Number, form, named
+from wertis.app.pages.base import Page, few
+from wertis.app.session import Session
+
+
+class PlatePage(Page):
+    """What the plate is; its range."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__(session)
+        f = form(self)
+        self.open = QPushButton("Open a plate...")
+        self.open.setObjectName("main")
+        self.name = named("", "heading")
+        self.facts = named("", "quiet")
+        self.first, self.last = QSpinBox(), QSpinBox()
+        for box, name in ((self.first, "First frame of the range"), (self.last, "Last frame of the range")):
+            box.setRange(-10_000_000, 100_000_000)
+            box.setKeyboardTracking(False)
+            box.setAccessibleName(name)
+            box.valueChanged.connect(self._range)
+        self.first.setToolTip("First frame to track and render (I sets it to the frame in view)")
+        self.last.setToolTip("Last frame to track and render (O sets it to the frame in view)")
+        self.fps = Number(1, 240, 1, 3, "fps", "Frames per second")
+        self.fps.valueChanged.connect(self._fps)
+        f.addRow(self.name)
+        f.addRow(self.facts)
+        f.addRow(self.open)
+        f.addRow(named("RANGE", "section"))
+        f.addRow("First", self.first)
+        f.addRow("Last", self.last)
+        f.addRow(DragLabel("Rate", self.fps), self.fps)
+        f.addRow(named("Next: go to the frame where the surface is largest, sharpest and least blurred, then take the step Region.", "hint"))
+        self.show_state()
+
+    def show_state(self) -> None:
+        plate, shot = self.session.plate, self.session.shot
+        for box in (self.first, self.last, self.fps):
+            box.setEnabled(plate is not None)
+        if plate is None:
+            self.name.setText("No plate")
+            self.facts.setText("A folder of numbered pictures (PNG, JPEG, TIFF, DPX, EXR) or a movie.")
+            return
+        self.name.setText(plate.path.name)
+        gaps = f"\n{len(plate.gaps)} frames missing: {few(sorted(plate.gaps))}" if plate.gaps else ""
+        self.facts.setText(f"{plate.size[0]} x {plate.size[1]} pixels\nframes {plate.first} to {plate.last}{gaps}\n{plate.path.parent}")
+        with QSignalBlocker(self.first), QSignalBlocker(self.last), QSignalBlocker(self.fps):
+            self.first.setRange(plate.first, plate.last)
+            self.last.setRange(plate.first, plate.last)
+            self.first.setValue(shot.range[0])
+            self.last.setValue(shot.range[1])
+            self.fps.setValue(shot.plate.fps if shot.plate else plate.fps)
+
+    def _range(self) -> None:
+        a, b = self.first.value(), self.last.value()
+        if self.sender() is self.first:
+            b = max(a, b)
+        else:
+            a = min(a, b)
+        self.session.history.do("Set the range", self.session.shot.but(range=(a, b)))
+
+    def _fps(self, value: float) -> None:
+        shot = self.session.shot
+        if shot.plate is not None:
+            self.session.history.do("Set the frame rate", shot.but(plate=shot.plate.but(fps=value)))

@@ -1,0 +1,33 @@
+"""What of a plate's pictures the tracker looks at."""
+
+import cv2
+import numpy as np
+
+from wertis.core.plate.base import luma
+
+LOOKS = ("luma", "red", "green", "blue", "contrast")
+"""The plate's brightness, one channel, or its brightness with the contrast raised everywhere alike."""
+
+_NEAR = 12.0  # pixels, standard deviation of the surroundings that contrast is measured in
+_FAINT = 4.0  # luma, standard deviation below which contrast is taken for grain and left low
+_RAISED = 40.0  # luma, standard deviation that all contrast is brought to
+
+
+def looked_at(picture: np.ndarray, look: str = "luma", half: bool = False) -> np.ndarray:
+    """A picture (h, w, c) as the tracker sees it: (h, w), or half of each when `half`, uint8 or float32 on a scale of 0..255.
+
+    Raised contrast is local: mean and deviation of the surroundings are taken out, so that a dark corner's texture counts like a bright one's.
+    """
+    if look in ("red", "green", "blue") and picture.shape[2] >= 3:
+        k = ("red", "green", "blue").index(look)
+        seen = luma(picture[..., k:k + 1])
+    else:
+        seen = luma(picture)
+    if half:
+        seen = cv2.resize(seen, None, fx=0.5, fy=0.5, interpolation=cv2.INTER_AREA)
+    if look == "contrast":
+        values = seen.astype(np.float32)
+        mean = cv2.GaussianBlur(values, (0, 0), _NEAR)
+        spread = np.sqrt(np.maximum(cv2.GaussianBlur(values ** 2, (0, 0), _NEAR) - mean ** 2, 0))
+        seen = np.clip(128 + _RAISED * (values - mean) / (spread + _FAINT), 0, 250).astype(np.float32)
+    return seen
