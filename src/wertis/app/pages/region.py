@@ -26,7 +26,7 @@ def region_words(region: Region) -> str:
     """What a region is made of, in a few words."""
     added = sum(not s.subtract for s in region.shapes)
     taken = len(region.shapes) - added
-    what = f"{len(region.points)} points" if len(region.shapes) == 1 else f"{added} shapes" + (f" less {taken}" if taken else "")
+    what = f"{len(region.points)} points" if len(region.shapes) == 1 else f"{added} shape{'s' * (added > 1)}" + (f" less {taken}" if taken else "")
     return f"{what}, drawn on frame {region.frame}"
 
 

@@ -10,7 +10,7 @@ from wertis.core.shot.document import Region, Shape, Shot, Track
 from wertis.core.shot.edits import as_points, carry, track_of
 
 _LEAST_PART = 40  # pixels; painted specks below this are dropped
-_SIMPLER = 0.8  # pixels by which a freehand or painted outline may be straightened
+_SIMPLER = 1.2  # pixels by which a freehand or painted outline may be straightened
 
 
 def outline(shape: Shape) -> np.ndarray:

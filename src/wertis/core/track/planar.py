@@ -15,10 +15,10 @@ from wertis.core.errors import RegionError
 from wertis.core.geometry import homography, quad
 from wertis.core.geometry.conventions import homography_from_centred, homography_to_centred, to_centred
 from wertis.core.geometry.motion import Fix
+from wertis.core.plate.pyramid import HeldOut, Pyramid
 from wertis.core.track import fresh_start
 from wertis.core.track.align import CORRELATION, Alignment, align, averaged, corner_moves
 from wertis.core.track.kinds import KINDS, small_motion
-from wertis.core.track.pyramid import HeldOut, Pyramid
 from wertis.core.track.reference import Reference, TileSet, choose, visible_tiles
 from wertis.core.track.shutter import blurred_tiles, leg_offsets
 

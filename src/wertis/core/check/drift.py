@@ -1,0 +1,383 @@
+"""Drift: how far a surface really is from where a motion says, measured on the pictures and not by the tracker's own residual.
+
+Small patches over the surface, as a base frame shows them, are looked for round the place where the motion puts them; each gives a displacement and
+the covariance that its texture allows. A robust fit of a small homography through those that agree gives the slip at any point, with its own
+uncertainty. Hidden patches are not found or disagree; patches without texture say nothing; where too few say anything, nothing is measured.
+
+Known ground: J. Lewis, Fast normalized cross-correlation, 1995; B. Lucas and T. Kanade, An iterative image registration technique, 1981; J. Shi and
+C. Tomasi, Good features to track, 1994 (the structure tensor); M. Fischler and R. Bolles, Random sample consensus, 1981; J. Beaton and J. Tukey, The
+fitting of power series, 1974 (the weights).
+"""
+
+from dataclasses import dataclass
+
+import cv2
+import numpy as np
+
+from wertis.core.geometry import homography
+from wertis.core.geometry.conventions import homography_to_centred, to_centred
+from wertis.core.plate.pyramid import HeldOut, Pyramid
+
+_PATCH = 17  # side of a patch in pixels of the level it is matched at
+_REACH = 6  # pixels of the coarse level to each side that are searched
+_COARSE = 2  # levels between the search and the measurement; 4 * _REACH pixels are found
+_MOST = 72  # patches
+_LIKE = 0.55  # normalised correlation below which a patch is taken to be hidden
+_ALIKE = 0.75  # share of a patch's contrast that must be explained at the end for it to count
+_PLAIN = 1.5  # luma, standard deviation of the grain that is always reckoned with
+_WEAK = 3.0  # luma per pixel: gradient along a patch's strongest direction below which it is left out
+_SAMPLES = 120
+_AGREE = 2.5  # standard deviations within which a patch agrees with a fit
+_LEAST_AGREE = 1.0  # pixels of the coarse level, at least, for that in the first search
+_TUKEY = 4.5
+_DOUBT = 0.02  # pixels of error that no count of patches takes away (resampling, lens)
+_PRIOR = 12.0  # pixels, standard deviation, of the slip that is expected before anything is seen
+MEASURED = 0.25  # pixels of uncertainty above which a corner counts as not measured
+
+
+@dataclass(frozen=True)
+class Slip:
+    """One frame's drift.
+
+    Attributes
+    ----------
+    slip : (N, 2) in the frame's pixels, from where the motion puts each point to where it was measured to be; nan where not measured.
+    doubt : (N,) standard deviation of each in pixels; inf where nothing could be said.
+    seen : share 0..1 of the patches in the picture that were found.
+    in_view : share 0..1 of the surface that lies in the picture.
+    reason : why nothing was measured; empty otherwise.
+    """
+
+    slip: np.ndarray
+    doubt: np.ndarray
+    seen: float = 0.0
+    in_view: float = 0.0
+    reason: str = ""
+
+    @property
+    def amounts(self) -> np.ndarray:
+        """(N,) the slips' lengths in pixels; nan where not measured."""
+        return np.asarray(np.hypot(self.slip[:, 0], self.slip[:, 1]))
+
+    @property
+    def worst(self) -> float:
+        """The largest slip in pixels; nan when nothing was measured."""
+        found = self.amounts[np.isfinite(self.amounts)]
+        return float(found.max()) if len(found) else float("nan")
+
+
+class DriftMeter:
+    """Measures frames against one base frame.
+
+    Parameters
+    ----------
+    luma : (h, w) uint8 or float32 on a scale of 0..255, the base frame.
+    mask : (h, w) uint8, non-zero where the surface is on it.
+    points : (N, 2) points of the base frame at which the slip is wanted, in Wertis' pixels.
+    """
+
+    def __init__(self, luma: np.ndarray, mask: np.ndarray, points: np.ndarray) -> None:
+        self._base = Pyramid(luma)
+        self._mask = (mask > 0).astype(np.uint8)
+        self._points = to_centred(points)
+        ys, xs = np.nonzero(self._mask)
+        self._empty = len(ys) < 100
+        if not self._empty:
+            self._centre = np.array([(xs.min() + xs.max()) / 2, (ys.min() + ys.max()) / 2])
+            self._radius = max(np.ptp(xs), np.ptp(ys)) / 2 + 1.0
+        self._patches: dict[int, _Patches] = {}
+
+    def measure(self, luma: np.ndarray, matrix: np.ndarray | None, held: np.ndarray | None = None) -> Slip:
+        """One frame's drift.
+
+        Parameters
+        ----------
+        luma : (h, w), the frame, on the same scale.
+        matrix : (3, 3) base to frame in Wertis' pixels, as the motion has it; None where it has no answer.
+        held : (h, w) uint8, 255 on the frame's pixels that do not count.
+        """
+        nothing = Slip(np.full((len(self._points), 2), np.nan), np.full(len(self._points), np.inf))
+        if matrix is None:
+            return _because(nothing, "the track has no answer here")
+        if self._empty:
+            return _because(nothing, "the region is empty")
+        onto = homography_to_centred(matrix)
+        scale = homography.local_scale(onto, self._centre)
+        if not np.isfinite(scale) or not 0.02 < scale < 50:
+            return _because(nothing, "the track folds the surface over")
+        frame = Pyramid(luma)
+        held_out = HeldOut(held) if held is not None else None
+        # both pictures are compared at the resolution of the poorer one
+        down = max(0, round(-np.log2(scale)))
+        up = max(0, round(np.log2(scale)))
+        fix = np.eye(3)
+        found: _Found | None = None
+        for coarse in (_COARSE, 1, 0, 0):
+            patches = self._at(down + coarse)
+            if len(patches.x) < 3:
+                continue
+            search = found is None or coarse > 0
+            found = _match(patches, frame, onto @ fix, down + coarse, up + coarse, held_out, search)
+            if found.in_view.sum() < 3:
+                return _because(nothing, "too little of the surface is in the picture", found)
+            step = self._fitted(patches, found, 2.0 ** (down + coarse), search)
+            if step is None:
+                return _because(nothing, "too few patches agree", found)
+            fix = fix @ step.fix
+        if found is None or step is None:
+            return _because(nothing, "too little texture")
+        moved = homography.apply(onto @ fix, self._points)
+        slip = moved - homography.apply(onto, self._points)
+        doubt = self._doubt(step, onto)
+        slip[doubt > MEASURED] = np.nan
+        every = found.in_view.mean()
+        seen = float((step.agrees & found.in_view).sum() / max(found.in_view.sum(), 1))
+        reason = "" if np.isfinite(slip).any() else "too little texture is seen"
+        return Slip(slip, doubt, seen, float(every), reason)
+
+    # -- inside ---------------------------------------------------------------------------------------------------
+
+    def _at(self, level: int) -> "_Patches":
+        if level not in self._patches:
+            self._patches[level] = _choose(self._base, self._mask, level)
+        return self._patches[level]
+
+    def _basis(self, places: np.ndarray) -> np.ndarray:
+        """(n, 2, 8) how level-0 places (n, 2) of the base move by a small homography's parameters, each of about a pixel's effect."""
+        u, v = ((places - self._centre) / self._radius).T
+        zero, one = np.zeros_like(u), np.ones_like(u)
+        return np.stack([np.column_stack([one, zero, u, v, zero, zero, u * u, u * v]),
+                         np.column_stack([zero, one, zero, zero, u, v, u * v, v * v])], axis=1)
+
+    def _homography(self, parameters: np.ndarray) -> np.ndarray:
+        """(3, 3) for the parameters of `_basis`: exact on four points far apart, which the small motion moves."""
+        corners = self._centre + self._radius * np.array([[-1.0, -1], [1, -1], [1, 1], [-1, 1]])
+        return homography.from_points(corners, corners + self._basis(corners) @ parameters)
+
+    def _fitted(self, patches: "_Patches", found: "_Found", pixel: float, search: bool) -> "_Fit | None":
+        """A small homography through the patches' displacements; None when too few agree."""
+        usable = np.flatnonzero(found.good)
+        if len(usable) < 3:
+            return None
+        places = patches.centre[usable]
+        basis = self._basis(places)
+        moves = found.moves[usable]
+        weight = found.information[usable]  # (n, 2, 2), per square pixel
+        if search:
+            first = _consensus(places, moves, max(_LEAST_AGREE * pixel, 0.75))
+            if first.sum() < max(3, 0.25 * len(usable)):
+                return None
+            # where the search is coarse only its agreement counts, not its fractions
+            weight = np.broadcast_to(np.eye(2) / (0.3 * pixel) ** 2, weight.shape)
+            robust = first.astype(float)
+        else:
+            robust = np.ones(len(usable))
+        prior = np.eye(8) / _PRIOR ** 2
+        parameters = np.zeros(8)
+        scale = 1.0
+        normal = prior
+        for _ in range(8):
+            w = weight * robust[:, None, None]
+            normal = np.einsum("nia,nij,njb->ab", basis, w, basis) + prior
+            parameters = np.linalg.solve(normal, np.einsum("nia,nij,nj->a", basis, w, moves))
+            rest = moves - basis @ parameters
+            away = np.sqrt(np.maximum(np.einsum("ni,nij,nj->n", rest, weight, rest), 0))
+            # what is usual is told by those still in, so that passers do not widen it
+            scale = max(1.0, 1.4826 * float(np.median(away[robust > 0.1])) / 1.18) if (robust > 0.1).any() else 1.0
+            robust = np.where(away < _TUKEY * scale, (1 - np.minimum(away / (_TUKEY * scale), 1) ** 2) ** 2, 0)
+            if search:
+                robust = robust * first
+        agrees = np.zeros(len(patches.x), bool)
+        agrees[usable] = robust > 0.2
+        if agrees.sum() < 3:
+            return None
+        return _Fit(self._homography(parameters), np.linalg.inv(normal) * scale ** 2, agrees)
+
+    def _doubt(self, step: "_Fit", onto: np.ndarray) -> np.ndarray:
+        """(N,) standard deviation of the slip at the wanted points, in the frame's pixels."""
+        spread = homography.jacobian(onto, self._points) @ self._basis(self._points)
+        variance = np.einsum("nia,ab,nib->n", spread, step.covariance, spread)
+        return np.asarray(np.sqrt(np.maximum(variance, 0) + _DOUBT ** 2))
+
+
+@dataclass(frozen=True)
+class _Patches:
+    """K patches of P pixels of the base at one level."""
+
+    x: np.ndarray  # (K, P) level-0 places, first centres at 0
+    y: np.ndarray
+    centre: np.ndarray  # (K, 2)
+    luma: np.ndarray  # (K, P), mean and light taken out
+    columns: np.ndarray  # (K, P, 2) slopes per level-0 pixel, with what light could explain taken out
+    light: np.ndarray  # (K, P, 4) luma, one, and two ramps
+    tensor: np.ndarray  # (K, 2, 2) sum of the columns' products
+    power: np.ndarray  # (K,) mean square of luma that light cannot explain
+
+
+@dataclass(frozen=True)
+class _Found:
+    moves: np.ndarray  # (K, 2) displacement in the base's level-0 pixels
+    information: np.ndarray  # (K, 2, 2) inverse covariance of each
+    good: np.ndarray  # (K,) found
+    in_view: np.ndarray  # (K,)
+
+
+@dataclass(frozen=True)
+class _Fit:
+    fix: np.ndarray
+    covariance: np.ndarray
+    agrees: np.ndarray
+
+
+def _because(nothing: Slip, reason: str, found: _Found | None = None) -> Slip:
+    return Slip(nothing.slip, nothing.doubt, 0.0, float(found.in_view.mean()) if found is not None else 0.0, reason)
+
+
+def _choose(base: Pyramid, mask: np.ndarray, level: int) -> _Patches:
+    """Patches on a grid over the mask, and of those the best in every part."""
+    image = base[level]
+    shrink = 2 ** level
+    small = (cv2.resize(mask, (image.shape[1], image.shape[0]), interpolation=cv2.INTER_AREA) if level else mask).astype(np.float32)
+    half = _PATCH // 2
+    inside = cv2.boxFilter(small, -1, (_PATCH, _PATCH)) > 0.97
+    inside[:half + 1], inside[-half - 1:], inside[:, :half + 1], inside[:, -half - 1:] = False, False, False, False
+    if not inside.any():
+        # a small surface: patches may reach over its edge
+        inside = cv2.boxFilter(small, -1, (_PATCH, _PATCH)) > 0.6
+        inside[:half + 1], inside[-half - 1:], inside[:, :half + 1], inside[:, -half - 1:] = False, False, False, False
+    gx = cv2.Scharr(image, cv2.CV_32F, 1, 0, scale=1 / 32)
+    gy = cv2.Scharr(image, cv2.CV_32F, 0, 1, scale=1 / 32)
+    xx, yy, xy = (cv2.boxFilter(a, -1, (_PATCH, _PATCH)) for a in (gx * gx, gy * gy, gx * gy))
+    # a patch with one direction is of use too, but one with two is worth more
+    mean, gap = (xx + yy) / 2, np.sqrt((xx - yy) ** 2 / 4 + xy ** 2)
+    worth = np.where(inside & (mean + gap > (_WEAK / 2) ** 2 / 4), np.maximum(mean - gap, 0) + 0.1 * (mean + gap), 0)
+    ys, xs = np.nonzero(inside)
+    picked: list[tuple[int, int]] = []
+    if len(ys):
+        step = max(half, int(np.sqrt(len(ys) / (2 * _MOST))))
+        cells = [(y, x) for y in range(ys.min(), ys.max() + 1, step) for x in range(xs.min(), xs.max() + 1, step)]
+        best = []
+        for y, x in cells:
+            part = worth[y:y + step, x:x + step]
+            k = int(np.argmax(part))
+            value = float(part.flat[k])
+            if value > 0:
+                best.append((value, (y + k // part.shape[1], x + k % part.shape[1])))
+        picked = [place for _, place in sorted(best, reverse=True)[:_MOST]]
+    dy, dx = (a.ravel() for a in np.meshgrid(np.arange(-half, half + 1), np.arange(-half, half + 1), indexing="ij"))
+    centre = np.array(picked, int).reshape(-1, 2)[:, ::-1]
+    px, py = centre[:, :1] + dx, centre[:, 1:] + dy
+    values = image[py, px]
+    ramp = np.broadcast_to(np.column_stack([np.ones(len(dx)), dx / half, dy / half]), (len(picked), len(dx), 3)).astype(np.float32)
+    plain = _less(values[..., None], ramp)[..., 0]
+    slopes = np.stack([gx[py, px], gy[py, px]], axis=-1) / shrink
+    columns = _less(slopes, np.concatenate([plain[..., None], ramp], axis=-1))
+    return _Patches((px * shrink).astype(np.float32), (py * shrink).astype(np.float32), (centre * shrink).astype(np.float64), plain, columns,
+                    np.concatenate([plain[..., None], ramp], axis=-1), columns.transpose(0, 2, 1) @ columns, (plain ** 2).mean(1))
+
+
+def _less(values: np.ndarray, what: np.ndarray) -> np.ndarray:
+    """Columns (K, P, m) less what the columns `what` (K, P, n) explain of them."""
+    gram = what.transpose(0, 2, 1) @ what + 1e-3 * np.eye(what.shape[-1], dtype=np.float32)
+    return np.asarray(values - what @ np.linalg.solve(gram, what.transpose(0, 2, 1) @ values))
+
+
+def _match(patches: _Patches, frame: Pyramid, onto: np.ndarray, level: int, frame_level: int, held: HeldOut | None, search: bool) -> _Found:
+    """Where the patches lie, against where `onto` (3, 3) puts them."""
+    picture = frame[frame_level]
+    shrink, pixel = 2.0 ** frame_level, 2.0 ** level
+    w, h = frame.size
+    moves = np.zeros((len(patches.x), 2))
+    there = homography.apply(onto, patches.centre)
+    border = _PATCH / 2 * pixel * homography.local_scale(onto, patches.centre.mean(0))
+    in_view = np.all((there > border) & (there < np.array([w, h]) - 1 - border), axis=1)
+    hidden = np.zeros(len(moves), bool)
+    if held is not None:
+        cover = cv2.remap(held[frame_level], *_places(onto, patches.x, patches.y, moves, shrink), cv2.INTER_LINEAR)
+        hidden = cover.mean(1) > 0.15
+    good = in_view & ~hidden
+    if search:
+        for k in np.flatnonzero(good):
+            good[k] = _searched(patches, k, picture, onto, pixel, shrink, moves)
+    index = np.flatnonzero(good)
+    explained = np.zeros(len(moves))
+    noise = np.full(len(moves), np.inf)
+    x, y, columns, light = patches.x[index], patches.y[index], patches.columns[index], patches.light[index]
+    tensor = patches.tensor[index] + 1e-3 * np.eye(2)
+    gram = np.linalg.inv(light.transpose(0, 2, 1) @ light + 1e-3 * np.eye(4))
+    start = moves[index].copy()
+    for turn in range(5):
+        seen = cv2.remap(picture, *_places(onto, x, y, moves[index], shrink), cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+        amounts = gram @ (light.transpose(0, 2, 1) @ seen[..., None])
+        rest = seen - (light @ amounts)[..., 0]
+        gain = amounts[:, 0, 0]
+        left = (rest ** 2).mean(1) / np.maximum(gain, 0.1) ** 2
+        explained[index] = np.where(gain > 0.1, 1 - left / (patches.power[index] + left + 1e-6), 0)
+        noise[index] = left
+        if turn == 4:
+            break
+        pull = columns.transpose(0, 2, 1) @ (rest / np.maximum(gain, 0.2)[:, None])[..., None]
+        step = np.linalg.solve(tensor, pull)[..., 0]
+        length = np.linalg.norm(step, axis=1, keepdims=True)
+        moves[index] -= step * np.minimum(1, pixel / np.maximum(length, 1e-9))
+    # a patch that wandered away from where it was found is on something else, or had nothing to hold it
+    wandered = np.linalg.norm(moves[index] - start, axis=1) > (2.0 if search else 4.0) * pixel
+    needed = np.minimum(_ALIKE, 0.8 * patches.power / (patches.power + 2 * _PLAIN ** 2))
+    good[index[wandered]] = False
+    good &= explained > needed
+    # neighbouring pixels go together: three count as one
+    variance = 3 * np.maximum(noise, _PLAIN ** 2 / 4)[:, None, None]
+    information = np.where(good[:, None, None], patches.tensor / np.where(np.isfinite(variance), variance, 1e12), 0)
+    return _Found(moves, information, good, in_view)
+
+
+def _places(onto: np.ndarray, x: np.ndarray, y: np.ndarray, moves: np.ndarray, shrink: float) -> tuple[np.ndarray, np.ndarray]:
+    px, py = x + moves[:, :1], y + moves[:, 1:]
+    w = (onto[2, 0] * px + onto[2, 1] * py + onto[2, 2]) * shrink
+    return (((onto[0, 0] * px + onto[0, 1] * py + onto[0, 2]) / w).astype(np.float32),
+            ((onto[1, 0] * px + onto[1, 1] * py + onto[1, 2]) / w).astype(np.float32))
+
+
+def _searched(patches: _Patches, k: int, picture: np.ndarray, onto: np.ndarray, pixel: float, shrink: float, moves: np.ndarray) -> bool:
+    """Find patch `k` within reach by normalised correlation; writes its place into `moves`."""
+    half = _PATCH // 2 + _REACH
+    dy, dx = np.meshgrid(np.arange(-half, half + 1), np.arange(-half, half + 1), indexing="ij")
+    x, y = patches.centre[k, 0] + dx * pixel, patches.centre[k, 1] + dy * pixel
+    window = cv2.remap(picture, *_places(onto, x, y, np.zeros((len(x), 2)), shrink), cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+    template = patches.luma[k].reshape(_PATCH, _PATCH)
+    match = cv2.matchTemplate(window, template, cv2.TM_CCOEFF_NORMED)
+    _, best, _, (bx, by) = cv2.minMaxLoc(match)
+    moves[k] = (bx - _REACH) * pixel, (by - _REACH) * pixel
+    return best > _LIKE
+
+
+def _consensus(places: np.ndarray, moves: np.ndarray, reach: float) -> np.ndarray:
+    """(n,) which displacements agree with the shift, turn and scale that most agree with."""
+    rng = np.random.default_rng(len(places))
+    centre = places.mean(0)
+    p = (places - centre) / max(float(np.abs(places - centre).max()), 1.0)
+    rows = np.stack([np.column_stack([np.ones(len(p)), np.zeros(len(p)), p[:, 0], -p[:, 1]]),
+                     np.column_stack([np.zeros(len(p)), np.ones(len(p)), p[:, 1], p[:, 0]])], axis=1)
+    best = np.zeros(len(p), bool)
+    # a shear or a perspective slip differs between ends of the surface; the likeness fit through two patches reaches further than a shift
+    for _ in range(_SAMPLES):
+        pair = rng.choice(len(p), 2, replace=False)
+        try:
+            found = np.linalg.solve(rows[pair].reshape(4, 4), moves[pair].ravel())
+        except np.linalg.LinAlgError:
+            continue
+        agrees = np.linalg.norm(rows @ found - moves, axis=1) < 2 * reach
+        if agrees.sum() > best.sum():
+            best = agrees
+    if best.sum() >= 4:
+        # all eight parts of a homography, through those that agree, gather in the rest
+        u, v = p.T
+        full = np.concatenate([rows, np.stack([np.column_stack([u, v, u * u, u * v]),
+                                               np.column_stack([np.zeros((len(p), 2)), u * v, v * v])], axis=1)], axis=2)
+        for _ in range(3):
+            a, b = full[best].reshape(-1, full.shape[2]), moves[best].ravel()
+            found = np.linalg.solve(a.T @ a + 0.05 * np.eye(a.shape[1]), a.T @ b)
+            best = np.linalg.norm(full @ found - moves, axis=1) < 1.5 * reach
+            if best.sum() < 3:
+                break
+    return best
