@@ -7,10 +7,10 @@ from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from wertis.app import theme
 from wertis.app.session import Session
+from wertis.core.check.summary import GOOD, USABLE
 from wertis.core.track.advice import WEAK_ERROR, WEAK_SEEN
 
-_LEFT, _RIGHT, _RULER, _LANE, _CURVE = 82, 12, 22, 16, 40
-USABLE, GOOD = 1.0, 0.3  # pixels; common practice
+_LEFT, _RIGHT, _RULER, _LANE, _CURVE = 82, 12, 22, 16, 46
 
 
 class Lanes(QWidget):
@@ -19,13 +19,17 @@ class Lanes(QWidget):
     def __init__(self, session: Session) -> None:
         super().__init__()
         self.session = session
+        self.corners = False  # each corner's own drift rather than the worst
         self.setFixedHeight(_RULER + _LANE + _CURVE + 12)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setMouseTracking(True)
         self.setAccessibleName("Lanes")
         self.setToolTip("Click or drag to go to a frame. Tracked: how much of the region is seen; hatched where it is lost, notched where weak.\n"
-                        f"Error: expected corner error in pixels, on a scale to {USABLE:g} px and beyond; under {GOOD:g} px is good.")
-        for signal in (session.shot_changed, session.frame_changed, session.selection_changed, session.live_changed, session.plate_changed):
+                        f"Drift: the worst corner's, measured, in pixels (thin: what the tracker expected);\n"
+                        f"under {USABLE:g} px is usable, {GOOD:g} px good. "
+                        "Hatched where it could not be measured. Double-click shows each corner's own.")
+        for signal in (session.shot_changed, session.frame_changed, session.selection_changed, session.live_changed, session.drift_changed,
+                       session.plate_changed):
             signal.connect(lambda *_: self.update())
 
     def frame_at(self, x: float) -> int:
@@ -42,6 +46,10 @@ class Lanes(QWidget):
         if event.button() == Qt.MouseButton.LeftButton:
             self.session.go(self.frame_at(event.position().x()))
 
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        self.corners = not self.corners
+        self.update()
+
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         if event.buttons() & Qt.MouseButton.LeftButton:
             self.session.go(self.frame_at(event.position().x()))
@@ -56,7 +64,7 @@ class Lanes(QWidget):
         top = _RULER
         p.setPen(theme.QUIET)
         p.drawText(QRectF(8, top, _LEFT - 12, _LANE), Qt.AlignmentFlag.AlignVCenter, "Tracked")
-        p.drawText(QRectF(8, top + _LANE + 6, _LEFT - 12, _CURVE), Qt.AlignmentFlag.AlignVCenter, "Error px")
+        p.drawText(QRectF(8, top + _LANE + 6, _LEFT - 12, _CURVE), Qt.AlignmentFlag.AlignVCenter, "Drift px")
         p.fillRect(QRectF(_LEFT, top, self._span(), _LANE), QColor("#1e1e1e"))
         p.fillRect(QRectF(_LEFT, top + _LANE + 6, self._span(), _CURVE), QColor("#1e1e1e"))
         if self.session.plate is None:
@@ -121,7 +129,7 @@ class Lanes(QWidget):
                 p.fillRect(QRectF(x, top, wide, _LANE), QColor("#4a2a22"))
                 p.fillRect(QRectF(x, top, wide, _LANE), _hatch())
                 p.fillRect(QRectF(x, top + _LANE + 6, wide, _CURVE), _hatch())
-                points = self._curve(p, points)
+                points = self._curve(p, points, theme.QUIET, 1.0)
             else:
                 h = 3 + (_LANE - 3) * min(1.0, seen)
                 weak = error > WEAK_ERROR or seen < WEAK_SEEN
@@ -136,7 +144,8 @@ class Lanes(QWidget):
             p.drawLine(QPointF(_LEFT, y), QPointF(_LEFT + self._span(), y))
             p.setPen(theme.QUIET)
             p.drawText(QRectF(_LEFT - 24, y - 6, 20, 12), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, f"{level:g}")
-        self._curve(p, points)
+        self._curve(p, points, theme.QUIET, 1.0)
+        self._drift(p, top, base)
         p.setPen(QPen(theme.PAPER, 1))
         p.setBrush(theme.PANEL)
         held = self.session.hold_out
@@ -152,9 +161,30 @@ class Lanes(QWidget):
         p.setBrush(theme.AMBER)
         p.drawPolygon(QPolygonF([QPointF(x - 4, top), QPointF(x + 4, top), QPointF(x, top + 6)]))
 
-    def _curve(self, p: QPainter, points: list[QPointF]) -> list[QPointF]:
+    def _drift(self, p: QPainter, top: float, base: float) -> None:
+        """The measured drift: its worst corner, or each of them; hatched where there is none."""
+        first, last = self._ends()
+        per = self._span() / (last - first + 1)
+        drift = self.session.drift
+        lines = 4 if self.corners else 1
+        for k in range(lines):
+            points: list[QPointF] = []
+            for f in sorted(drift):
+                value = drift[f].amounts[k] if self.corners else drift[f].worst
+                if np.isfinite(value):
+                    points.append(QPointF(self.x_of(f), base - self._height(value)))
+                    continue
+                if k == 0:
+                    x = self.x_of(f) - per / 2
+                    p.fillRect(QRectF(x, top + _LANE + 6, max(1.0, per), _CURVE), QBrush(theme.QUIET, Qt.BrushStyle.BDiagPattern))
+                points = self._curve(p, points, theme.PAPER, 1.4, k)
+            self._curve(p, points, theme.PAPER, 1.4, k)
+
+    def _curve(self, p: QPainter, points: list[QPointF], colour: QColor, width: float, style: int = 0) -> list[QPointF]:
         if points:
-            p.setPen(QPen(theme.PAPER, 1.3))
+            pen = QPen(colour, width)
+            pen.setStyle((Qt.PenStyle.SolidLine, Qt.PenStyle.DashLine, Qt.PenStyle.DotLine, Qt.PenStyle.DashDotLine)[style])
+            p.setPen(pen)
             p.setRenderHint(QPainter.RenderHint.Antialiasing)
             p.drawPolyline(QPolygonF(points))
             p.setRenderHint(QPainter.RenderHint.Antialiasing, False)

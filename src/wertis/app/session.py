@@ -5,6 +5,7 @@ from pathlib import Path
 import numpy as np
 from psygnal import Signal
 
+from wertis.core.check.drift import Slip
 from wertis.core.errors import PlateError, RegionError, ShotFileError
 from wertis.core.geometry.motion import Fix
 from wertis.core.jobs.job import Job
@@ -18,7 +19,7 @@ from wertis.core.track.look import looked_at
 from wertis.core.track.run import track_plane
 from wertis.core.track.texture import Texture, measure
 
-STEPS = ("Plate", "Region", "Track", "Use", "Deliver")
+STEPS = ("Plate", "Region", "Track", "Check", "Use", "Deliver")
 
 
 class Session:
@@ -31,6 +32,7 @@ class Session:
     frame_changed(frame)
     selection_changed() : another track or placement is selected.
     step_changed(step)
+    drift_changed() : more of the selected track's drift has been measured, or it is out of date.
     live_changed() : the tracker has given more answers for a track that is being tracked.
     message(text, is_error) : what just happened and what can be done next.
     """
@@ -41,6 +43,7 @@ class Session:
     selection_changed = Signal()
     step_changed = Signal(str)
     live_changed = Signal()
+    drift_changed = Signal()
     message = Signal(str, bool)
 
     def __init__(self, budget: int = 2 << 30) -> None:
@@ -56,6 +59,8 @@ class Session:
         self.hold_out_id = ""
         self.live: dict[int, Fix] = {}
         self.live_track = ""
+        self.drift: dict[int, Slip] = {}  # of the selected track, as far as it is measured
+        self.base: int | None = None  # the frame that drift is measured against; the track's own when None
         self._matte: tuple[object, np.ndarray | None] | None = None
         self._texture: tuple[object, Texture] | None = None
         self._budget = budget
@@ -172,6 +177,8 @@ class Session:
     def select(self, track: str, placement: str = "", hold_out: str = "") -> None:
         """Select a track, and perhaps one of its placements or hold-outs."""
         if (track, placement, hold_out) != (self.track_id, self.placement_id, self.hold_out_id):
+            if track != self.track_id:
+                self.base = None
             self.track_id, self.placement_id, self.hold_out_id = track, placement, hold_out
             self.selection_changed.emit()
 
@@ -293,6 +300,7 @@ class Session:
         self.path = path
         self.track_id = self.placement_id = self.hold_out_id = ""
         self.live, self.live_track = {}, ""
+        self.base = None
         self._show_plate(plate)
         self.shot_changed.emit()
         self.selection_changed.emit()

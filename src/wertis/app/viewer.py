@@ -5,7 +5,6 @@ from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import (
     QBrush,
     QColor,
-    QFontMetricsF,
     QImage,
     QKeyEvent,
     QMouseEvent,
@@ -19,6 +18,9 @@ from PySide6.QtGui import (
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from wertis.app import theme
+from wertis.app.check_overlays import drift_words, paint_drift, paint_surface
+from wertis.app.painting import outline as _outline
+from wertis.app.painting import words as _words
 from wertis.app.session import Session
 from wertis.app.tools import Tool
 from wertis.core.comp.picture import surface_proportions
@@ -50,6 +52,8 @@ class Viewer(QWidget):
         super().__init__()
         self.session = session
         self.tool: Tool | None = None
+        self.through: np.ndarray | None = None  # frame's picture to the picture shown (3, 3), where they are not the same
+        self.surface_overlay = "none"
         self.overlays = True
         self.grid_cells = 4
         self.texture = False
@@ -98,11 +102,13 @@ class Viewer(QWidget):
 
     def to_screen(self, points: np.ndarray) -> np.ndarray:
         """Picture points (N, 2) on the widget."""
-        return np.asarray(points) * self.zoom + [self.origin.x(), self.origin.y()]
+        shown = np.asarray(points) if self.through is None else homography.apply(self.through, np.asarray(points))
+        return shown * self.zoom + [self.origin.x(), self.origin.y()]
 
     def to_picture(self, place: QPointF) -> np.ndarray:
         """A place on the widget as a picture point (2,)."""
-        return np.array([(place.x() - self.origin.x()) / self.zoom, (place.y() - self.origin.y()) / self.zoom])
+        shown = np.array([(place.x() - self.origin.x()) / self.zoom, (place.y() - self.origin.y()) / self.zoom])
+        return shown if self.through is None else homography.apply(np.linalg.inv(self.through), shown[None])[0]
 
     def fit(self) -> None:
         """Show the whole picture as large as it goes."""
@@ -116,9 +122,9 @@ class Viewer(QWidget):
     def zoom_to(self, factor: float, at: QPointF | None = None) -> None:
         """Zoom to a factor; the picture's point under `at` stays there."""
         at = at or QPointF(self.width() / 2, self.height() / 2)
-        point = self.to_picture(at)
+        shown = (at - self.origin) / self.zoom
         self.zoom = float(np.clip(factor, LEAST_ZOOM, MOST_ZOOM))
-        self.origin = QPointF(at.x() - point[0] * self.zoom, at.y() - point[1] * self.zoom)
+        self.origin = at - shown * self.zoom
         self._fitted = False
         self.zoomed.emit(self.zoom)
         self.update()
@@ -197,12 +203,19 @@ class Viewer(QWidget):
                 self._paint_hold_outs(painter)
             if self.session.step == "Use":
                 self._paint_placement(painter)
+            if self.session.step == "Check":
+                paint_surface(painter, self.session, self.to_screen, self.surface_overlay)
+                paint_drift(painter, self.session, self.to_screen)
         if self.tool is not None:
             self.tool.paint(painter, self.to_screen)
             if self.tool.magnify is not None and self._pixels is not None:
                 self._paint_magnifier(painter, self.tool.magnify)
-        if self.overlays:
+        self.paint_over(painter)
+        if self.overlays and self.through is None:
             self._paint_words(painter)
+
+    def paint_over(self, painter: QPainter) -> None:
+        """For views that have more to show over the picture."""
 
     def _paint_empty(self, painter: QPainter) -> None:
         painter.setPen(theme.QUIET)
@@ -335,6 +348,8 @@ class Viewer(QWidget):
                               theme.PAPER))
             else:
                 lines.append((f"{track.name}: plane, {track.kind}; reference frame {reference}", theme.PAPER))
+        if s.step == "Check" and track is not None:
+            lines.append(drift_words(s))
         if self._trouble and self._image is not None:
             lines.append((self._trouble, theme.LOST))
         y = 20.0
@@ -353,7 +368,8 @@ class Viewer(QWidget):
         painter.fillRect(box, theme.GROUND)
         painter.translate(box.center())
         painter.scale(factor, factor)
-        painter.translate(-point[0], -point[1])
+        shown = point if self.through is None else homography.apply(self.through, point[None])[0]
+        painter.translate(-shown[0], -shown[1])
         painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, False)
         if self._image is not None:
             painter.drawImage(QPointF(0, 0), self._image)
@@ -380,25 +396,3 @@ def carried_back(session: Session, points: np.ndarray, frame: int, home: int) ->
         return None
     found = carried(motion, points, frame, home)
     return found if np.all(np.isfinite(found)) else None
-
-
-def _outline(painter: QPainter, points: np.ndarray, colour: QColor, width: float, dashed: bool = False) -> None:
-    polygon = QPolygonF([QPointF(float(x), float(y)) for x, y in points])
-    painter.setBrush(Qt.BrushStyle.NoBrush)
-    painter.setPen(QPen(theme.HALO, width + 2))
-    painter.drawPolygon(polygon)
-    pen = QPen(colour, width)
-    if dashed:
-        pen.setDashPattern([5, 4])
-    painter.setPen(pen)
-    painter.drawPolygon(polygon)
-
-
-def _words(painter: QPainter, place: QPointF, text: str, colour: QColor) -> None:
-    metrics = QFontMetricsF(painter.font())
-    box = metrics.boundingRect(text).translated(place).adjusted(-5, -2, 5, 2)
-    painter.setPen(Qt.PenStyle.NoPen)
-    painter.setBrush(QColor(0, 0, 0, 150))
-    painter.drawRoundedRect(box, 3, 3)
-    painter.setPen(colour)
-    painter.drawText(place, text)

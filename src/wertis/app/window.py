@@ -4,6 +4,7 @@ import threading
 from collections.abc import Callable
 from pathlib import Path
 
+import numpy as np
 import qtawesome
 from PySide6.QtCore import QEvent, QObject, Qt
 from PySide6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeyEvent, QKeySequence
@@ -17,6 +18,7 @@ from PySide6.QtWidgets import (
     QMessageBox,
     QProgressBar,
     QPushButton,
+    QSplitter,
     QToolButton,
     QVBoxLayout,
     QWidget,
@@ -28,12 +30,15 @@ from wertis.app.details import Details
 from wertis.app.fields import named
 from wertis.app.hands import Hands
 from wertis.app.lanes import Lanes
+from wertis.app.measuring import Measuring
 from wertis.app.outline import Outline
 from wertis.app.pictures import PictureMaker
 from wertis.app.playback import Playback
 from wertis.app.session import STEPS, Session
+from wertis.app.steady import COMPARED, SteadyViewer
 from wertis.app.steps import Steps
 from wertis.app.viewer import Viewer
+from wertis.core.check.summary import next_worst, worst_first
 from wertis.core.errors import RegionError, WertisError
 from wertis.core.jobs.export import export_corner_pin
 from wertis.core.jobs.job import Job
@@ -76,13 +81,21 @@ class MainWindow(QMainWindow):
         s = self.session
         self.steps, self.viewer, self.outline = Steps(s), Viewer(s), Outline(s)
         self.lanes, self.details = Lanes(s), Details(s)
+        self.steady = SteadyViewer(s, self.viewer)
+        self.measuring = Measuring(s, lambda: self.job is not None, self)
         self.hands = Hands(s, self.viewer, self.say)
         self.outline.setFixedWidth(176)
         middle = QHBoxLayout()
         middle.setContentsMargins(0, 0, 0, 0)
         middle.setSpacing(1)
         middle.addWidget(self.outline)
-        middle.addWidget(self.viewer, 1)
+        self.panes = QSplitter(Qt.Orientation.Horizontal)
+        self.panes.setHandleWidth(3)
+        self.panes.setChildrenCollapsible(False)
+        self.panes.addWidget(self.viewer)
+        self.panes.addWidget(self.steady)
+        self.steady.hide()
+        middle.addWidget(self.panes, 1)
         middle.addWidget(self.details)
         self.transport = self._transport()
         self.words = QLabel()
@@ -204,11 +217,16 @@ class MainWindow(QMainWindow):
         self._action(view, "Texture of the region", "X", self.details.region.show_texture.toggle)
         self._action(view, "Outlines and words", "V", lambda: self.buttons["overlays"].click())
         view.addSeparator()
+        self._action(view, "Panes: plate, steady view, both", "S", self.next_panes)
+        self._action(view, "Flip frame and reference", "Q", self.flip)
+        self._action(view, "Close-ups of the corners", "C", self.details.check.close_ups.toggle)
+        view.addSeparator()
         for k, step in enumerate(STEPS, 1):
             self._action(view, f"Step: {step}", str(k), lambda s=step: self.session.go_step(s))
         go = bar.addMenu("&Go")
         self._action(go, "Play or pause", "Space", self.playback.toggle)
         self._action(go, "Reference frame", "R", self.go_reference)
+        self._action(go, "Next-worst frame", "W", self.go_next_worst)
         self._action(go, "Range begins here", "I", lambda: self._set_range(True))
         self._action(go, "Range ends here", "O", lambda: self._set_range(False))
         deliver = bar.addMenu("&Deliver")
@@ -230,6 +248,7 @@ class MainWindow(QMainWindow):
         s.selection_changed.connect(self._on_selection)
         s.step_changed.connect(lambda _: self._on_step())
         s.live_changed.connect(lambda: self.viewer.update())
+        s.drift_changed.connect(self._on_drift)
         s.message.connect(self.say)
         self._picture_bridge = Bridge(self._on_picture, self)
         self.pictures.made.connect(self._picture_bridge)
@@ -249,6 +268,9 @@ class MainWindow(QMainWindow):
         d.track.track_wanted.connect(self.track)
         d.track.passers_wanted.connect(self.choose_passers)
         d.track.stop_wanted.connect(self.stop_job)
+        d.check.next_worst_wanted.connect(self.go_next_worst)
+        d.check.reference_wanted.connect(self.go_reference)
+        d.check.view_changed.connect(self._view_changed)
         d.use.add_wanted.connect(self.add_placement)
         d.use.reread_wanted.connect(self._reread)
         d.deliver.render_wanted.connect(self.start_render)
@@ -450,9 +472,37 @@ class MainWindow(QMainWindow):
         self.say(f"{count} frames written to {name}.")
 
     def go_reference(self) -> None:
-        """To the frame that the selected track is matched to."""
-        if self.session.track is not None:
-            self.session.go(self.session.track.region.frame)
+        """To the frame that counts as right: the one that the selected track is matched to, unless another was chosen to check against."""
+        s = self.session
+        if s.track is not None:
+            s.go(s.base if s.base is not None and s.step == "Check" else s.track.region.frame)
+
+    def go_next_worst(self) -> None:
+        """To the frame that drifts most, then to the next."""
+        s = self.session
+        frame = next_worst(s.drift, s.frame)
+        if frame is None:
+            self.say("No drift is measured yet." if s.track is not None and s.track.solved is not None and not s.drift
+                     else "No frame drifts." if s.drift else "Track a surface first (T).")
+            return
+        s.go_step("Check")
+        s.go(frame)
+        place = worst_first(s.drift).index(frame) + 1
+        self.say(f"Frame {frame}, number {place} from the worst: {s.drift[frame].worst:.2f} px. W goes to the next, R to the reference frame.")
+
+    def next_panes(self) -> None:
+        """From the plate to the steady view to both."""
+        box = self.details.check.panes
+        box.setCurrentIndex((box.currentIndex() + 1) % box.count())
+        self.session.go_step("Check")
+        self._view_changed()
+
+    def flip(self) -> None:
+        """Show the reference frame in the steady view, or the frame again."""
+        box = self.details.check.compared
+        box.setCurrentIndex(list(COMPARED).index("none" if box.currentData() == "reference" else "reference"))
+        self.session.go_step("Check")
+        self._view_changed()
 
     def escape(self) -> None:
         """Stop what runs, or give up drawing."""
@@ -612,7 +662,7 @@ class MainWindow(QMainWindow):
         if self.session.step != "Region":
             self.hands.drawing = ""
         self.hands.choose()
-        self.viewer.update()
+        self._view_changed()
         hint = self._hint()
         if hint and self.job is None:
             self.say(hint)
@@ -631,6 +681,8 @@ class MainWindow(QMainWindow):
                       "Drag points to move them; double-click a side for a new one; Shift chooses several. N draws another region.",
             "Track": "Space plays the result; go to a frame and track on from there." if tracked else
                      "Track both ways from this frame with Ctrl+T, or forward with T.",
+            "Check": "W goes to the worst frame, then to the next; S shows the steady view beside the plate or alone; Q flips to the reference frame."
+                     if tracked else "Track the surface first (T); then its drift is measured by itself.",
             "Use": "Drag the corners to where the graphic belongs." if s.placement else "Place a graphic on the surface with P.",
             "Deliver": "Choose what to render and where, or export the corner pin.",
         }[s.step]
@@ -638,6 +690,30 @@ class MainWindow(QMainWindow):
     def _on_frame(self) -> None:
         self.frame_field.setText(str(self.session.frame))
         self._show_frame()
+
+    def _view_changed(self) -> None:
+        """The steady view is set otherwise, or the step shows it or not."""
+        page = self.details.check
+        checking = self.session.step == "Check"
+        panes = page.panes.currentData()
+        if checking and panes == "beside" and not self.steady.isVisible():
+            self.panes.setSizes([1000, 1000])
+        self.viewer.setVisible(not checking or panes != "steady")
+        self.steady.setVisible(checking and panes != "plate")
+        self.steady.held, self.steady.compared = page.held.currentData(), page.compared.currentData()
+        self.steady.split, self.steady.close_ups = page.split.value() / 100, page.close_ups.isChecked()
+        self.viewer.surface_overlay = page.overlay.currentData()
+        page.show_state()
+        self._show_picture(self.viewer.picture, "")
+
+    def _show_picture(self, picture: np.ndarray | None, trouble: str) -> None:
+        self.viewer.show_picture(picture, trouble)
+        if self.steady.isVisible():
+            self.steady.show_frame(picture, trouble)
+
+    def _on_drift(self) -> None:
+        self.viewer.update()
+        self.steady.update()
 
     def _show_frame(self) -> None:
         s = self.session
@@ -652,7 +728,7 @@ class MainWindow(QMainWindow):
         s.cache.ahead([s.frame, *ahead])
         if ready is not None:
             self.playback.waiting = False
-            self.viewer.show_picture(*ready)
+            self._show_picture(*ready)
             self.pictures.wish(s.frame, graphics, ahead if self.playback.playing else [])
         else:
             self.playback.waiting = True
@@ -662,7 +738,7 @@ class MainWindow(QMainWindow):
     def _on_picture(self, frame: int, picture: object, error: str) -> None:
         if frame == self.session.frame:
             self.playback.waiting = False
-            self.viewer.show_picture(picture, error)  # type: ignore[arg-type]
+            self._show_picture(picture, error)  # type: ignore[arg-type]
 
     def _on_hover(self, x: float, y: float) -> None:
         picture = self.viewer.picture
@@ -713,6 +789,7 @@ class MainWindow(QMainWindow):
 
         self.demo_menu.clear()
         self._action(self.demo_menu, "Brindle Quay, tracked, with a graphic", "", lambda: self.make_demo(make.TRACKED))
+        self._action(self.demo_menu, "Brindle Quay, with a track that drifts", "", lambda: self.make_demo(make.DRIFTING))
         for name, title in make.TITLES.items():
             self._action(self.demo_menu, f"{title}, untouched", "", lambda n=name: self.make_demo(n))
 
@@ -755,6 +832,8 @@ class MainWindow(QMainWindow):
             event.ignore()
             return
         self.stop_job()
+        self.measuring.wait(0)
+        self.measuring.stop()
         if self.job is not None:
             self.job.finished.wait(10)
         self.pictures.close()

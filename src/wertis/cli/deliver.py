@@ -17,7 +17,7 @@ from wertis.core.shot import store
 from wertis.core.shot.document import Shot, Track
 
 
-def _shot(path: str) -> Shot:
+def shot_at(path: str) -> Shot:
     shot = store.load(Path(path))
     if shot.plate is None:
         raise ShotFileError(f"{path} has no plate; open it in the window and choose one.")
@@ -26,7 +26,7 @@ def _shot(path: str) -> Shot:
 
 def run_render(a: argparse.Namespace) -> int:
     """Render; the exit code says whether every frame was written."""
-    shot = _shot(a.shot)
+    shot = shot_at(a.shot)
     assert shot.plate is not None
     plate = open_plate(shot.plate.path)
     first, last = arguments.frame_range(a.range_, *shot.range)
@@ -36,13 +36,13 @@ def run_render(a: argparse.Namespace) -> int:
 
 def run_matte(a: argparse.Namespace) -> int:
     """Write the matte of what passes in front of a track."""
-    shot = _shot(a.shot)
+    shot = shot_at(a.shot)
     assert shot.plate is not None
-    track = _track(shot, a.track)
+    track = track_in(shot, a.track)
     return _reported("making mattes", write_mattes(shot, track, open_plate(shot.plate.path), a.out), shot.range[1] - shot.range[0] + 1, a.quiet)
 
 
-def _track(shot: Shot, name: str) -> Track:
+def track_in(shot: Shot, name: str) -> Track:
     track = shot.track_named(name)
     if track is None:
         names = ", ".join(t.name for t in shot.tracks) or "none"
@@ -66,8 +66,8 @@ def _reported(label: str, steps: Iterable[tuple[int, str]], total: int, quiet: b
 
 def run_export(a: argparse.Namespace) -> int:
     """Export a corner pin."""
-    shot = _shot(a.shot)
-    track = _track(shot, a.track)
+    shot = shot_at(a.shot)
+    track = track_in(shot, a.track)
     placement = track.placements[0] if track.placements else None
     if a.placement is not None:
         placement = next((p for p in track.placements if p.name == a.placement), None)

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from wertis import __version__
 from wertis.core.errors import WertisError
 
-EXIT_OK, EXIT_ERROR, EXIT_USAGE, EXIT_PARTLY, EXIT_STOPPED = 0, 1, 2, 3, 130
+EXIT_OK, EXIT_ERROR, EXIT_USAGE, EXIT_PARTLY, EXIT_OVER, EXIT_STOPPED = 0, 1, 2, 3, 4, 130
 
 
 def build_parser() -> argparse.ArgumentParser:
@@ -15,7 +15,7 @@ def build_parser() -> argparse.ArgumentParser:
     parser = argparse.ArgumentParser(
         prog="wertis", description="Track surfaces in a shot and make graphics stick to them.",
         epilog="Coordinates are in pixels, y down, first pixel's centre at 0.5,0.5. Exit codes: 0 done, 1 error, 2 wrong usage, "
-               "3 nothing was found, 130 stopped.")
+               "3 nothing was found, 4 over the limit given, 130 stopped.")
     parser.add_argument("--version", action="version", version=f"Wertis {__version__}")
     commands = parser.add_subparsers(dest="command", metavar="COMMAND")
 
@@ -40,6 +40,15 @@ def build_parser() -> argparse.ArgumentParser:
     track.add_argument("--range", dest="range_", metavar="FIRST-LAST", help="frames to track (default: the whole plate)")
     track.add_argument("--out", required=True, metavar="OUT.csv", help="file to write: frame,x1,y1,x2,y2,x3,y3,x4,y4")
     track.add_argument("--quiet", action="store_true", help="no progress")
+
+    check = commands.add_parser("check", help="measure on the pictures how far a track drifts")
+    check.add_argument("shot", help="a .wertis file")
+    check.add_argument("--track", metavar="NAME", help="name of the track (default: the only one)")
+    check.add_argument("--csv", metavar="FILE", help="file to write: frame, seen share, each corner's drift and uncertainty in pixels, the worst")
+    check.add_argument("--limit", type=float, metavar="PX", help="exit with code 4 when a frame drifts further than this")
+    check.add_argument("--base", type=int, metavar="FRAME", help="the frame that counts as right (default: the reference frame)")
+    check.add_argument("--range", dest="range_", metavar="FIRST-LAST", help="frames to measure (default: the shot's range)")
+    check.add_argument("--quiet", action="store_true", help="no progress")
 
     render = commands.add_parser("render", help="render a shot to an image sequence or a movie")
     render.add_argument("shot", help="a .wertis file")
@@ -73,6 +82,9 @@ def main(arguments: Sequence[str] | None = None) -> int:
         if a.command == "track":
             from wertis.cli.track import run_track
             return run_track(a)
+        if a.command == "check":
+            from wertis.cli.check import run_check
+            return run_check(a)
         if a.command == "render":
             from wertis.cli.deliver import run_render
             return run_render(a)

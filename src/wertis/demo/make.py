@@ -15,17 +15,18 @@ from wertis.core.errors import DeliverError
 from wertis.core.geometry import homography
 from wertis.core.plate import open_plate
 from wertis.core.shot import edits, store
-from wertis.core.shot.document import Artwork, Placement
+from wertis.core.shot.document import Artwork, Placement, Shot
 from wertis.core.track.run import track_plane
 from wertis.demo import graphics
 from wertis.demo.scene import FIRST, Film, Scene
 
-VERSION = 1
+VERSION = 2
 FRAMES = 60
 FILMS = {"tea_crate": Film(FRAMES, "", 11), "tea_crate_passers": Film(FRAMES, "barrow", 12), "tea_crate_awning": Film(FRAMES, "awning", 13)}
 TITLES = {"tea_crate": "Tea crate", "tea_crate_passers": "Tea crate with rope and barrow",
           "tea_crate_awning": "Tea crate behind an awning, which needs a hold-out"}
 TRACKED = "Brindle Quay.wertis"
+DRIFTING = "Brindle Quay, drifting.wertis"
 FIRST_FILM = "tea_crate"  # the one that is tracked; made first, so that there is something to see soon
 
 Report = Callable[[str], None]
@@ -127,3 +128,20 @@ def _tracked_shot(root: Path, report: Report) -> None:
                        artwork=Artwork(kind="picture", path=str(root / "graphics" / "night_market.png")))
     shot = edits.add_placement(shot, track.id, poster)
     store.save(shot, root / TRACKED)
+    store.save(_spoilt(shot), root / DRIFTING)
+
+
+def _spoilt(shot: Shot) -> Shot:
+    """The tracked shot with its motion spoilt on purpose, to learn checking and repairing on: a drift that grows, and one corner that jumps."""
+    track = shot.tracks[0]
+    assert track.solved is not None
+    corners = track.placements[0].array
+    first, last = int(track.solved.frames[0]), int(track.solved.frames[-1])
+    matrices = track.solved.matrices.copy()
+    for k, frame in enumerate(track.solved.frames):
+        part = (frame - first) / max(1, last - first)
+        slip = np.tile([3.2 * part, -2.1 * part], (4, 1))
+        if abs(int(frame) - (first + 18)) <= 1:
+            slip[1] += [4.0, 2.5]
+        matrices[k] = homography.from_points(corners, homography.apply(matrices[k], corners) + slip)
+    return shot.with_track(track.but(solved=track.solved.but(matrices=matrices))).but(name="Brindle Quay, drifting")

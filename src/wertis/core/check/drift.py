@@ -18,7 +18,7 @@ from wertis.core.geometry import homography
 from wertis.core.geometry.conventions import homography_to_centred, to_centred
 from wertis.core.plate.pyramid import HeldOut, Pyramid
 
-_PATCH = 17  # side of a patch in pixels of the level it is matched at
+_PATCH = 25  # side of a patch in pixels of the level it is matched at
 _REACH = 6  # pixels of the coarse level to each side that are searched
 _COARSE = 2  # levels between the search and the measurement; 4 * _REACH pixels are found
 _MOST = 72  # patches
@@ -26,6 +26,7 @@ _LIKE = 0.55  # normalised correlation below which a patch is taken to be hidden
 _ALIKE = 0.75  # share of a patch's contrast that must be explained at the end for it to count
 _PLAIN = 1.5  # luma, standard deviation of the grain that is always reckoned with
 _WEAK = 3.0  # luma per pixel: gradient along a patch's strongest direction below which it is left out
+_TURNS = 4  # steps of the measurement at each level
 _SAMPLES = 120
 _AGREE = 2.5  # standard deviations within which a patch agrees with a fit
 _LEAST_AGREE = 1.0  # pixels of the coarse level, at least, for that in the first search
@@ -112,11 +113,11 @@ class DriftMeter:
         up = max(0, round(np.log2(scale)))
         fix = np.eye(3)
         found: _Found | None = None
-        for coarse in (_COARSE, 1, 0, 0):
+        for coarse in (_COARSE, 1, 0):
             patches = self._at(down + coarse)
             if len(patches.x) < 3:
                 continue
-            search = found is None or coarse > 0
+            search = found is None
             found = _match(patches, frame, onto @ fix, down + coarse, up + coarse, held_out, search)
             if found.in_view.sum() < 3:
                 return _because(nothing, "too little of the surface is in the picture", found)
@@ -208,9 +209,10 @@ class _Patches:
     y: np.ndarray
     centre: np.ndarray  # (K, 2)
     luma: np.ndarray  # (K, P), mean and light taken out
-    columns: np.ndarray  # (K, P, 2) slopes per level-0 pixel, with what light could explain taken out
-    light: np.ndarray  # (K, P, 4) luma, one, and two ramps
-    tensor: np.ndarray  # (K, 2, 2) sum of the columns' products
+    to_light: np.ndarray  # (K, 7, P) picture to amounts of light, by least squares
+    to_move: np.ndarray  # (K, 2, P) what is left of a picture to a displacement
+    light: np.ndarray  # (K, P, 7) luma, one, two ramps, and three second derivatives of luma
+    tensor: np.ndarray  # (K, 2, 2) sums of products of the slopes per level-0 pixel, with what light could explain taken out
     power: np.ndarray  # (K,) mean square of luma that light cannot explain
 
 
@@ -271,9 +273,16 @@ def _choose(base: Pyramid, mask: np.ndarray, level: int) -> _Patches:
     ramp = np.broadcast_to(np.column_stack([np.ones(len(dx)), dx / half, dy / half]), (len(picked), len(dx), 3)).astype(np.float32)
     plain = _less(values[..., None], ramp)[..., 0]
     slopes = np.stack([gx[py, px], gy[py, px]], axis=-1) / shrink
-    columns = _less(slopes, np.concatenate([plain[..., None], ramp], axis=-1))
-    return _Patches((px * shrink).astype(np.float32), (py * shrink).astype(np.float32), (centre * shrink).astype(np.float64), plain, columns,
-                    np.concatenate([plain[..., None], ramp], axis=-1), columns.transpose(0, 2, 1) @ columns, (plain ** 2).mean(1))
+    # a change of sharpness is, for a short blur, the second derivatives times the blur's second moments
+    bends = np.stack([cv2.Scharr(g, cv2.CV_32F, a, 1 - a, scale=1 / 32)[py, px] for g, a in ((gx, 1), (gx, 0), (gy, 0))], axis=-1)
+    light = np.concatenate([plain[..., None], ramp, _less(bends, np.concatenate([plain[..., None], ramp], axis=-1))], axis=-1)
+    columns = _less(slopes, light)
+    gram = light.transpose(0, 2, 1) @ light + np.eye(light.shape[-1], dtype=np.float32) * np.float32(0.1)
+    tensor = columns.transpose(0, 2, 1) @ columns
+    to_light = np.linalg.solve(gram, light.transpose(0, 2, 1)).astype(np.float32)
+    to_move = np.linalg.solve(tensor + 1e-3 * np.eye(2), columns.transpose(0, 2, 1)).astype(np.float32)
+    return _Patches((px * shrink).astype(np.float32), (py * shrink).astype(np.float32), (centre * shrink).astype(np.float64), plain, to_light,
+                    to_move, light.astype(np.float32), tensor, (plain ** 2).mean(1))
 
 
 def _less(values: np.ndarray, what: np.ndarray) -> np.ndarray:
@@ -298,35 +307,34 @@ def _match(patches: _Patches, frame: Pyramid, onto: np.ndarray, level: int, fram
     good = in_view & ~hidden
     if search:
         for k in np.flatnonzero(good):
-            good[k] = _searched(patches, k, picture, onto, pixel, shrink, moves)
+            good[k] = _searched(patches, int(k), picture, onto, pixel, shrink, moves)
     index = np.flatnonzero(good)
+    if not len(index):
+        return _Found(moves, np.zeros((len(moves), 2, 2)), good, in_view)
     explained = np.zeros(len(moves))
     noise = np.full(len(moves), np.inf)
-    x, y, columns, light = patches.x[index], patches.y[index], patches.columns[index], patches.light[index]
-    tensor = patches.tensor[index] + 1e-3 * np.eye(2)
-    gram = np.linalg.inv(light.transpose(0, 2, 1) @ light + 1e-3 * np.eye(4))
+    x, y, light, to_light, to_move = (part[index] for part in (patches.x, patches.y, patches.light, patches.to_light, patches.to_move))
     start = moves[index].copy()
-    for turn in range(5):
-        seen = cv2.remap(picture, *_places(onto, x, y, moves[index], shrink), cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
-        amounts = gram @ (light.transpose(0, 2, 1) @ seen[..., None])
-        rest = seen - (light @ amounts)[..., 0]
+    for turn in range(_TURNS + 1):
+        seen = cv2.remap(picture, *_places(onto, x, y, moves[index], shrink), cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)[..., None]
+        amounts = to_light @ seen
+        rest = seen - light @ amounts
         gain = amounts[:, 0, 0]
-        left = (rest ** 2).mean(1) / np.maximum(gain, 0.1) ** 2
-        explained[index] = np.where(gain > 0.1, 1 - left / (patches.power[index] + left + 1e-6), 0)
-        noise[index] = left
-        if turn == 4:
+        if turn == _TURNS:
             break
-        pull = columns.transpose(0, 2, 1) @ (rest / np.maximum(gain, 0.2)[:, None])[..., None]
-        step = np.linalg.solve(tensor, pull)[..., 0]
+        step = (to_move @ rest)[..., 0] / np.maximum(gain, 0.2)[:, None]
         length = np.linalg.norm(step, axis=1, keepdims=True)
         moves[index] -= step * np.minimum(1, pixel / np.maximum(length, 1e-9))
+    left = (rest[..., 0] ** 2).mean(1) / np.maximum(gain, 0.1) ** 2
+    explained[index] = np.where(gain > 0.1, 1 - left / (patches.power[index] + left + 1e-6), 0)
+    noise[index] = left
     # a patch that wandered away from where it was found is on something else, or had nothing to hold it
     wandered = np.linalg.norm(moves[index] - start, axis=1) > (2.0 if search else 4.0) * pixel
     needed = np.minimum(_ALIKE, 0.8 * patches.power / (patches.power + 2 * _PLAIN ** 2))
     good[index[wandered]] = False
     good &= explained > needed
-    # neighbouring pixels go together: three count as one
-    variance = 3 * np.maximum(noise, _PLAIN ** 2 / 4)[:, None, None]
+    # neighbouring pixels go together: five count as one
+    variance = 5 * np.maximum(noise, _PLAIN ** 2 / 4)[:, None, None]
     information = np.where(good[:, None, None], patches.tensor / np.where(np.isfinite(variance), variance, 1e12), 0)
     return _Found(moves, information, good, in_view)
 

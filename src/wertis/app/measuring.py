@@ -1,0 +1,105 @@
+"""Measures the selected track's drift in the background, and again when the track changes."""
+
+from collections.abc import Callable
+
+from PySide6.QtCore import QObject, QTimer
+
+from wertis.app.bridge import Bridge
+from wertis.app.session import Session
+from wertis.core.check.drift import Slip
+from wertis.core.errors import PlateError
+from wertis.core.jobs.check import check_track, corners_of
+from wertis.core.jobs.job import Job
+
+_WAIT = 350  # milliseconds of rest before measuring begins, so that a drag is not measured at every step
+
+
+class Measuring(QObject):
+    """Keeps `session.drift` up to date.
+
+    Parameters
+    ----------
+    busy : says whether other long work is going on; measuring waits for it.
+    """
+
+    def __init__(self, session: Session, busy: Callable[[], bool], parent: QObject) -> None:
+        super().__init__(parent)
+        self._session, self._busy = session, busy
+        self.job: Job | None = None
+        self._key: object = None
+        self._timer = QTimer(self)
+        self._timer.setSingleShot(True)
+        self._timer.setInterval(_WAIT)
+        self._timer.timeout.connect(self._begin)
+        self._step = Bridge(self._on_step, self)
+        self._end = Bridge(self._on_end, self)
+        for signal in (session.shot_changed, session.selection_changed, session.plate_changed):
+            signal.connect(lambda *_: self.look())
+
+    def look(self) -> None:
+        """See whether what was measured is still true; if not, measure again before long."""
+        key = self._wanted()
+        if key == self._key:
+            return
+        self._key = key
+        self.stop()
+        if self._session.drift:
+            self._session.drift = {}
+            self._session.drift_changed.emit()
+        if key is not None:
+            self._timer.start()
+
+    def stop(self) -> None:
+        """Stop measuring; what was measured is kept."""
+        self._timer.stop()
+        if self.job is not None:
+            self.job.stop()
+            self.job = None
+
+    def wait(self, seconds: float) -> None:
+        """Let the work in hand come to its end."""
+        if self.job is not None:
+            self.job.finished.wait(seconds)
+
+    def _wanted(self) -> object:
+        s = self._session
+        track = s.track
+        if track is None or track.solved is None or s.plate is None or s.cache is None:
+            return None
+        points, home, _ = corners_of(track, s.placement_id)
+        return (id(s.plate), track.id, id(track.solved), track.region, track.hold_outs, points.tobytes(), home, s.base, s.shot.range)
+
+    def _begin(self) -> None:
+        s = self._session
+        track = s.track
+        if track is None or s.plate is None or s.cache is None or self._key is None:
+            return
+        if self._busy():
+            self._timer.start()
+            return
+        low, high = s.shot.range
+        # the frame in view first, then the others in their order
+        frames = sorted(range(low, high + 1), key=lambda f: (f != s.frame, f))
+        shot, plate, read, base, placement = s.shot, s.plate, s.cache.get, s.base, s.placement_id
+
+        def work(job: Job) -> None:
+            for item in check_track(shot, track, plate, frames, read, base, placement):
+                job.step(item)
+
+        self.job = Job("Measuring the drift", len(frames), work)
+        self.job.stepped.connect(self._step)
+        self.job.ended.connect(self._end)
+        self.job.start()
+
+    def _on_step(self, job: Job, item: tuple[int, Slip]) -> None:
+        if job is self.job:
+            self._session.drift[item[0]] = item[1]
+            self._session.drift_changed.emit()
+
+    def _on_end(self, job: Job) -> None:
+        if job is not self.job:
+            return
+        self.job = None
+        if job.error:
+            self._session.message.emit(str(PlateError(job.error)), True)
+        self._session.drift_changed.emit()

@@ -1,0 +1,183 @@
+"""The steady view: the surface held still while the rest of the shot moves round it."""
+
+import cv2
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QImage, QPainter, QPen
+
+from wertis.app import theme
+from wertis.app.painting import words
+from wertis.app.pictures import for_display
+from wertis.app.session import Session
+from wertis.app.tools import Tool
+from wertis.app.viewer import Viewer
+from wertis.core.comp.picture import surface_proportions
+from wertis.core.geometry import homography
+from wertis.core.geometry.conventions import homography_to_centred
+from wertis.core.geometry.motion import plane_between
+from wertis.core.jobs.check import corners_of
+from wertis.core.shot.edits import carry
+
+HELD = {"flat": "Flat", "place": "As on the reference frame"}
+COMPARED = {"none": "The frame", "reference": "The reference frame", "difference": "Difference", "wipe": "Split"}
+_LONG_SIDE = 1000  # pixels of the flat view's longer side
+_MARGIN = 0.10  # of the placement's sides, seen round it when flat
+GAIN = 8  # of the difference: a tenth of a pixel shows on an edge of moderate contrast
+_TILE, _CLOSE = 92, 5.0  # side of a corner's close-up in screen pixels, and its magnification over the shown picture
+
+
+class SteadyViewer(Viewer):
+    """Shows frames through the selected track's motion. Tools and overlays are those of the plate's view.
+
+    Attributes
+    ----------
+    held : one of `HELD`.
+    compared : one of `COMPARED`.
+    split : where the split lies, as a part of the width; the reference frame is on its left.
+    close_ups : whether reference and frame are shown side by side, enlarged, for each corner.
+    """
+
+    def __init__(self, session: Session, plate_view: Viewer) -> None:
+        self._plate_view = plate_view
+        super().__init__(session)
+        self.held, self.compared, self.split, self.close_ups = "flat", "none", 0.5, False
+        self._reference: tuple[object, np.ndarray] | None = None
+        self._now: np.ndarray | None = None
+        self._before: np.ndarray | None = None
+        self.setAccessibleName("Steady view")
+
+    @property
+    def tool(self) -> Tool | None:  # type: ignore[override]
+        """The tool in hand is the plate view's."""
+        return self._plate_view.tool
+
+    @tool.setter
+    def tool(self, tool: Tool | None) -> None:
+        pass
+
+    def show_frame(self, picture: np.ndarray | None, trouble: str) -> None:
+        """Show a frame (h, w, 3) uint8 held still, or say why it cannot be."""
+        track = self.session.track
+        self.overlays, self.surface_overlay = self._plate_view.overlays, self._plate_view.surface_overlay
+        self._now = self._before = None
+        if track is None or track.motion is None:
+            self.through = None
+            self.show_picture(None, "The steady view holds a tracked surface still. Track one first.")
+            return
+        if picture is None:
+            self.show_picture(None, trouble)
+            return
+        base = self.session.base if self.session.base is not None else track.region.frame
+        back = plane_between(track.motion, self.session.frame, base)
+        laid = self._laid(base, (picture.shape[1], picture.shape[0]))
+        if back is None or laid is None:
+            self.through = None
+            self.show_picture(None, f"{track.name} is lost on frame {self.session.frame}: nothing to hold still.")
+            return
+        onto, size = laid
+        comparing = self.compared != "none" or self.close_ups
+        plate = self.session.cache.peek(self.session.frame) if comparing and self.session.cache is not None else None
+        if isinstance(plate, np.ndarray):
+            picture = for_display(plate)  # the reference frame is shown without graphics, so this one is as well
+        self.through = homography.normalised(onto @ back)
+        self._now = cv2.warpPerspective(picture, homography_to_centred(self.through), size, flags=cv2.INTER_LINEAR)
+        shown = self._now
+        if comparing:
+            self._before = self._steady_reference(base, onto, size)
+            if self._before is not None:
+                shown = self._mixed(self._now, self._before)
+        self.show_picture(np.ascontiguousarray(shown), trouble)
+
+    # -- inside ---------------------------------------------------------------------------------------------------
+
+    def _laid(self, base: int, size: tuple[int, int]) -> tuple[np.ndarray, tuple[int, int]] | None:
+        """The homography (3, 3) from the base frame's picture to the one shown, and the size of that."""
+        track = self.session.track
+        assert track is not None
+        if self.held == "place":
+            return np.eye(3), size
+        points, home, _ = corners_of(track, self.session.placement_id)
+        corners = carry(track, points, home, base)
+        if corners is None:
+            return None
+        placement = track.placement(self.session.placement_id) or (track.placements[0] if track.placements else None)
+        if placement is not None:
+            ratio = surface_proportions(placement, size).ratio
+        else:
+            sides = np.linalg.norm(corners - np.roll(corners, -1, 0), axis=1)
+            ratio = float((sides[0] + sides[2]) / max(sides[1] + sides[3], 1e-6))
+        w, h = (_LONG_SIDE, _LONG_SIDE / ratio) if ratio >= 1 else (_LONG_SIDE * ratio, _LONG_SIDE)
+        dx, dy = _MARGIN * w, _MARGIN * h
+        target = np.array([[dx, dy], [w - dx, dy], [w - dx, h - dy], [dx, h - dy]])
+        return homography.from_points(corners, target), (max(16, round(w)), max(16, round(h)))
+
+    def _steady_reference(self, base: int, onto: np.ndarray, size: tuple[int, int]) -> np.ndarray | None:
+        cache = self.session.cache
+        picture = cache.peek(base) if cache is not None else None
+        if not isinstance(picture, np.ndarray):
+            if cache is not None:
+                cache.ahead([self.session.frame, base])
+            return None
+        key = (id(picture), onto.tobytes(), size)
+        if self._reference is None or self._reference[0] != key:
+            self._reference = (key, cv2.warpPerspective(for_display(picture), homography_to_centred(onto), size, flags=cv2.INTER_LINEAR))
+        return self._reference[1]
+
+    def _mixed(self, now: np.ndarray, before: np.ndarray) -> np.ndarray:
+        if self.compared == "reference":
+            return before
+        if self.compared == "difference":
+            return cv2.addWeighted(now, GAIN, before, -GAIN, 128)
+        if self.compared == "wipe":
+            cut = round(self.split * now.shape[1])
+            return np.concatenate([before[:, :cut], now[:, cut:]], axis=1)
+        return now
+
+    def paint_over(self, painter: QPainter) -> None:
+        """What the steady view has over the picture beside the overlays."""
+        if self.compared == "wipe" and self._before is not None and self._image is not None:
+            x = self.origin.x() + self.split * self._size[0] * self.zoom
+            for colour, width in ((theme.HALO, 3.0), (theme.PAPER, 1.0)):
+                painter.setPen(QPen(colour, width))
+                painter.drawLine(QPointF(x, self.origin.y()), QPointF(x, self.origin.y() + self._size[1] * self.zoom))
+        if self.close_ups and self._before is not None and self._now is not None:
+            self._paint_close_ups(painter)
+        track = self.session.track
+        if track is not None and self._image is not None and self.overlays:
+            base = self.session.base if self.session.base is not None else track.region.frame
+            what = {"none": "", "reference": "; this is the reference frame", "difference": f"; difference, {GAIN} times",
+                    "wipe": "; reference frame on the left"}[self.compared]
+            text = f"Steady view: {track.name}, plane, {track.kind}, as tracked; held as on frame {base}{what}"
+            words(painter, QPointF(12, self.height() - 12), self.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, self.width() - 24),
+                  theme.PAPER)
+
+    def _paint_close_ups(self, painter: QPainter) -> None:
+        """At each corner of the pane, that corner of the surface on the reference frame and on this one."""
+        track = self.session.track
+        assert track is not None and self._before is not None and self._now is not None and self.through is not None
+        points, home, _ = corners_of(track, self.session.placement_id)
+        corners = carry(track, points, home, self.session.frame)
+        if corners is None:
+            return
+        factor = _CLOSE * max(self.zoom, 0.3)
+        side = min(float(_TILE), (self.width() - 44) / 4)
+        for k, (x, y) in enumerate(homography.apply(self.through, corners)):
+            left = 12.0 if k in (0, 3) else self.width() - 2 * side - 16.0
+            top = 34.0 if k in (0, 1) else self.height() - side - 54.0
+            for i, (source, name) in enumerate(((self._before, "reference"), (self._now, "frame"))):
+                box = QRectF(left + i * (side + 4), top, side, side)
+                image = QImage(source.data, source.shape[1], source.shape[0], 3 * source.shape[1], QImage.Format.Format_RGB888)
+                painter.save()
+                painter.setClipRect(box)
+                painter.fillRect(box, theme.GROUND)
+                painter.translate(box.center())
+                painter.scale(factor, factor)
+                painter.drawImage(QPointF(-x, -y), image)
+                painter.restore()
+                c = box.center()
+                painter.setPen(QPen(theme.PAPER, 1))
+                for dx, dy in ((1, 0), (-1, 0), (0, 1), (0, -1)):
+                    painter.drawLine(QPointF(c.x() + 4 * dx, c.y() + 4 * dy), QPointF(c.x() + 14 * dx, c.y() + 14 * dy))
+                painter.setBrush(Qt.BrushStyle.NoBrush)
+                painter.drawRect(box)
+                words(painter, QPointF(box.left() + 5, box.bottom() - 5), name, theme.PAPER)

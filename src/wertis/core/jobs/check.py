@@ -1,0 +1,83 @@
+"""Measuring a track's drift over a range: what the window and the command line share."""
+
+from collections.abc import Callable, Iterable, Iterator
+
+import cv2
+import numpy as np
+
+from wertis.core.check.drift import DriftMeter, Slip
+from wertis.core.errors import PlateError, WertisError
+from wertis.core.geometry import quad
+from wertis.core.geometry.conventions import homography_to_centred
+from wertis.core.geometry.motion import plane_between
+from wertis.core.plate.base import Plate, luma
+from wertis.core.shot import regions
+from wertis.core.shot.document import Shot, Track
+from wertis.core.shot.edits import carry, placement_on
+from wertis.core.shot.hold_outs import HoldOutReader
+
+
+def corners_of(track: Track, placement_id: str = "") -> tuple[np.ndarray, int, str]:
+    """Corners (4, 2) at which a track's drift is stated, the frame they are on, and what they are in words.
+
+    Those of the placement named, else of the first placement, else of the region when it has four, else of the box round it.
+    """
+    placement = track.placement(placement_id) or (track.placements[0] if track.placements else None)
+    if placement is not None and placement_on(track, placement, track.region.frame) is not None:
+        return placement.array, placement.frame, placement.name
+    region = track.region
+    if len(region.points) == 4 and not region.more and not region.smooth and quad.is_convex(region.array):
+        return region.array, region.frame, "the region"
+    return region.box, region.frame, "the box round the region"
+
+
+def check_track(shot: Shot, track: Track, plate: Plate, frames: Iterable[int], read: Callable[[int], np.ndarray] | None = None,
+                base: int | None = None, placement_id: str = "") -> Iterator[tuple[int, Slip]]:
+    """Measure the drift of `track` on `frames` against a base frame; yields each frame and its slip at the track's corners.
+
+    Parameters
+    ----------
+    read : reads a picture; `plate.read` when not given.
+    base : the frame that counts as right; the region's own when not given.
+
+    Raises
+    ------
+    WertisError
+        When the track has no motion, or none on the base frame.
+    PlateError
+        When the base frame cannot be read.
+    """
+    motion = track.motion
+    if motion is None:
+        raise WertisError(f"{track.name} has not been tracked; track it before you measure its drift.")
+    home = track.region.frame
+    base = home if base is None else base
+    fetch = read or plate.read
+    to_base = plane_between(motion, home, base)
+    points, kept_on, _ = corners_of(track, placement_id)
+    there = carry(track, points, kept_on, base)
+    if to_base is None or there is None:
+        raise WertisError(f"{track.name} has no answer on frame {base}; choose a base frame on which it is tracked.")
+    mask = regions.mask_of(track.region, plate.size)
+    holds = HoldOutReader(shot, track.id) if any(h.enabled for h in track.hold_outs) else None
+    if base != home:
+        mask = cv2.warpPerspective(mask, homography_to_centred(to_base), plate.size, flags=cv2.INTER_NEAREST)
+    away = holds.mask(base, plate.size) if holds is not None else None
+    if away is not None:
+        mask[away > 127] = 0
+    meter = DriftMeter(luma(fetch(base)), mask, there)
+    unknown = Slip(np.full((len(there), 2), np.nan), np.full(len(there), np.inf))
+    for frame in frames:
+        if frame == base:
+            yield frame, Slip(np.zeros((len(there), 2)), np.zeros(len(there)), 1.0, 1.0)
+            continue
+        matrix = plane_between(motion, base, frame)
+        if matrix is None:
+            yield frame, Slip(unknown.slip, unknown.doubt, reason=f"{track.name} has no answer here")
+            continue
+        try:
+            picture = luma(fetch(frame))
+        except PlateError as why:
+            yield frame, Slip(unknown.slip, unknown.doubt, reason=str(why))
+            continue
+        yield frame, meter.measure(picture, matrix, holds.mask(frame, plate.size) if holds is not None else None)
