@@ -69,7 +69,9 @@ def paint_drift(painter: QPainter, session: Session, to_screen: ToScreen) -> Non
     for corner, move, amount in zip(corners, slip.slip, slip.amounts, strict=True):
         at, toward = to_screen(np.array([corner, corner + (move if np.isfinite(amount) else 0)]))
         outward = at - middle
-        text_at = at + [8.0 if outward[0] < 0 else -52.0, -10.0 if outward[1] > 0 else 20.0]  # inside, where no pane cuts it off
+        text_at = at + [-56.0 if outward[0] < 0 else 8.0, 22.0 if outward[1] > 0 else -12.0]
+        if not painter.window().adjusted(4, 12, -52, -4).contains(int(text_at[0]), int(text_at[1])):
+            text_at = at + [8.0 if outward[0] < 0 else -52.0, -10.0 if outward[1] > 0 else 20.0]  # inside, where the pane does not cut it off
         if not np.isfinite(amount):
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.setPen(QPen(theme.QUIET, 1.4, Qt.PenStyle.DotLine))

@@ -190,10 +190,10 @@ class Lanes(QWidget):
             p.setRenderHint(QPainter.RenderHint.Antialiasing, False)
         return []
 
-    @staticmethod
-    def _height(error: float) -> float:
-        """A square root scale: small errors stay visible, large ones stay inside."""
-        return float(min(1.0, np.sqrt(max(error, 0) / 2.0))) * (_CURVE - 3)
+    def _height(self, error: float) -> float:
+        """A square root scale up to the worst drift: small errors stay visible, large ones stay inside."""
+        most = max([2.0, *(s.worst for s in self.session.drift.values() if np.isfinite(s.worst))])
+        return float(min(1.0, np.sqrt(max(error, 0) / most))) * (_CURVE - 3)
 
     def _range(self, p: QPainter) -> None:
         low, high = self.session.shot.range

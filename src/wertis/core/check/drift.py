@@ -18,15 +18,21 @@ from wertis.core.geometry import homography
 from wertis.core.geometry.conventions import homography_to_centred, to_centred
 from wertis.core.plate.pyramid import HeldOut, Pyramid
 
-_PATCH = 25  # side of a patch in pixels of the level it is matched at
+_PATCHES = (13, 25)  # least and most side of a patch in pixels of the level it is matched at
+_DENSE = 60  # patches that a surface should have room for side by side
 _REACH = 6  # pixels of the coarse level to each side that are searched
 _COARSE = 2  # levels between the search and the measurement; 4 * _REACH pixels are found
+_ROOM = 40  # pixels of its level that a surface's shorter side needs for the search
 _MOST = 72  # patches
 _LIKE = 0.55  # normalised correlation below which a patch is taken to be hidden
 _ALIKE = 0.75  # share of a patch's contrast that must be explained at the end for it to count
 _PLAIN = 1.5  # luma, standard deviation of the grain that is always reckoned with
 _WEAK = 3.0  # luma per pixel: gradient along a patch's strongest direction below which it is left out
 _TURNS = 4  # steps of the measurement at each level
+_POLISH = 4  # steps of the last measurement, of all patches together
+_POLISH_REACH = 0.8  # pixels from the patches' own answer, beyond which the common one is not believed
+_TOGETHER = 8.0  # neighbouring pixels go together: so many count as one
+_WHITE = 252.0  # luma from which a pixel is taken to be clipped
 _SAMPLES = 120
 _AGREE = 2.5  # standard deviations within which a patch agrees with a fit
 _LEAST_AGREE = 1.0  # pixels of the coarse level, at least, for that in the first search
@@ -85,6 +91,7 @@ class DriftMeter:
         self._empty = len(ys) < 100
         if not self._empty:
             self._centre = np.array([(xs.min() + xs.max()) / 2, (ys.min() + ys.max()) / 2])
+            self._short = min(np.ptp(xs), np.ptp(ys)) + 1.0
             self._radius = max(np.ptp(xs), np.ptp(ys)) / 2 + 1.0
         self._patches: dict[int, _Patches] = {}
 
@@ -113,7 +120,9 @@ class DriftMeter:
         up = max(0, round(np.log2(scale)))
         fix = np.eye(3)
         found: _Found | None = None
-        for coarse in (_COARSE, 1, 0):
+        # a small surface has no room for patches at coarse levels
+        coarsest = int(np.clip(np.log2(max(self._short / 2 ** down / _ROOM, 1)), 0, _COARSE))
+        for coarse in range(coarsest, -1, -1):
             patches = self._at(down + coarse)
             if len(patches.x) < 3:
                 continue
@@ -127,9 +136,19 @@ class DriftMeter:
             fix = fix @ step.fix
         if found is None or step is None:
             return _because(nothing, "too little texture")
+        apart = np.zeros(len(self._points))
+        polished = self._polished(patches, np.flatnonzero(step.agrees & found.good), frame, onto, fix, down, up, held_out)
+        if polished is not None:
+            far = homography.apply(onto @ polished[0], self._points) - homography.apply(onto @ fix, self._points)
+            before = self._doubt(step, onto)
+            if np.all((np.linalg.norm(far, axis=1) < np.maximum(_POLISH_REACH, 3 * before)) & (before < _POLISH_REACH)):
+                # two ways to the answer: how far they are apart says what neither knows of itself
+                apart = np.linalg.norm(far, axis=1)
+                fix, covariance = polished
+                step = _Fit(fix, covariance, step.agrees)
         moved = homography.apply(onto @ fix, self._points)
         slip = moved - homography.apply(onto, self._points)
-        doubt = self._doubt(step, onto)
+        doubt = np.hypot(self._doubt(step, onto), apart / 2)
         slip[doubt > MEASURED] = np.nan
         every = found.in_view.mean()
         seen = float((step.agrees & found.in_view).sum() / max(found.in_view.sum(), 1))
@@ -194,6 +213,43 @@ class DriftMeter:
             return None
         return _Fit(self._homography(parameters), np.linalg.inv(normal) * scale ** 2, agrees)
 
+    def _polished(self, patches: "_Patches", chosen: np.ndarray, frame: Pyramid, onto: np.ndarray, fix: np.ndarray, level: int,
+                  frame_level: int, held: HeldOut | None) -> tuple[np.ndarray, np.ndarray] | None:
+        """All agreeing patches at once, pixel by pixel: a passer's edge in a patch loses its say, and so do clipped lights.
+
+        Returns the small homography (3, 3) and the covariance (8, 8) of its parameters.
+        """
+        picture, shrink = frame[frame_level], 2.0 ** frame_level
+        x, y, light, slopes = patches.x[chosen], patches.y[chosen], patches.light[chosen], patches.slopes[chosen]
+        basis = self._basis(patches.centre[chosen]).astype(np.float32)
+        still = np.zeros((len(chosen), 2))
+        weights = np.ones(x.shape, np.float32)
+        normal = np.eye(8)
+        for _ in range(_POLISH):
+            px, py = _places(onto @ fix, x, y, still, shrink)
+            seen = cv2.remap(picture, px, py, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+            lit = (seen < _WHITE).astype(np.float32)
+            if held is not None:
+                lit *= cv2.remap(held[frame_level], px, py, cv2.INTER_LINEAR) < 0.2
+            weighted = light * (weights * lit)[..., None]
+            gram = weighted.transpose(0, 2, 1) @ light + np.eye(light.shape[-1], dtype=np.float32) * np.float32(0.1)
+            amounts = np.linalg.solve(gram, weighted.transpose(0, 2, 1) @ seen[..., None])
+            gain = np.maximum(amounts[:, :1, 0], 0.2)
+            rest = (seen - (light @ amounts)[..., 0]) / gain
+            # each patch has its own idea of what is usual: a change of sharpness leaves most where there is most contrast
+            spread = np.maximum(1.4826 * np.median(np.abs(rest) + 1e3 * (lit == 0), axis=1, keepdims=True), _PLAIN / 2)
+            weights = (np.clip(1 - (rest / (_TUKEY * spread)) ** 2, 0, 1) ** 2 * lit).astype(np.float32)
+            w = weights / spread.astype(np.float32) ** 2
+            columns = slopes @ basis
+            pulled = columns * w[..., None]
+            normal = np.einsum("npa,npb->ab", pulled, columns, optimize=True).astype(np.float64) / _TOGETHER + np.eye(8) / _PRIOR ** 2
+            pull = np.einsum("npa,np->a", pulled, rest, optimize=True).astype(np.float64) / _TOGETHER
+            parameters = -np.linalg.solve(normal, pull)
+            fix = fix @ self._homography(parameters)
+            if not np.all(np.isfinite(fix)) or np.abs(parameters).max() > 8:
+                return None
+        return fix, np.linalg.inv(normal)
+
     def _doubt(self, step: "_Fit", onto: np.ndarray) -> np.ndarray:
         """(N,) standard deviation of the slip at the wanted points, in the frame's pixels."""
         spread = homography.jacobian(onto, self._points) @ self._basis(self._points)
@@ -209,8 +265,10 @@ class _Patches:
     y: np.ndarray
     centre: np.ndarray  # (K, 2)
     luma: np.ndarray  # (K, P), mean and light taken out
+    slopes: np.ndarray  # (K, P, 2) of luma per level-0 pixel, less what light could explain
     to_light: np.ndarray  # (K, 7, P) picture to amounts of light, by least squares
     to_move: np.ndarray  # (K, 2, P) what is left of a picture to a displacement
+    side: int
     light: np.ndarray  # (K, P, 7) luma, one, two ramps, and three second derivatives of luma
     tensor: np.ndarray  # (K, 2, 2) sums of products of the slopes per level-0 pixel, with what light could explain taken out
     power: np.ndarray  # (K,) mean square of luma that light cannot explain
@@ -240,16 +298,18 @@ def _choose(base: Pyramid, mask: np.ndarray, level: int) -> _Patches:
     image = base[level]
     shrink = 2 ** level
     small = (cv2.resize(mask, (image.shape[1], image.shape[0]), interpolation=cv2.INTER_AREA) if level else mask).astype(np.float32)
-    half = _PATCH // 2
-    inside = cv2.boxFilter(small, -1, (_PATCH, _PATCH)) > 0.97
+    room = np.sqrt(np.count_nonzero(small > 0.5) / _DENSE)
+    side = int(np.clip(room, *_PATCHES)) // 2 * 2 + 1
+    half = side // 2
+    inside = cv2.boxFilter(small, -1, (side, side)) > 0.97
     inside[:half + 1], inside[-half - 1:], inside[:, :half + 1], inside[:, -half - 1:] = False, False, False, False
     if not inside.any():
         # a small surface: patches may reach over its edge
-        inside = cv2.boxFilter(small, -1, (_PATCH, _PATCH)) > 0.6
+        inside = cv2.boxFilter(small, -1, (side, side)) > 0.6
         inside[:half + 1], inside[-half - 1:], inside[:, :half + 1], inside[:, -half - 1:] = False, False, False, False
     gx = cv2.Scharr(image, cv2.CV_32F, 1, 0, scale=1 / 32)
     gy = cv2.Scharr(image, cv2.CV_32F, 0, 1, scale=1 / 32)
-    xx, yy, xy = (cv2.boxFilter(a, -1, (_PATCH, _PATCH)) for a in (gx * gx, gy * gy, gx * gy))
+    xx, yy, xy = (cv2.boxFilter(a, -1, (side, side)) for a in (gx * gx, gy * gy, gx * gy))
     # a patch with one direction is of use too, but one with two is worth more
     mean, gap = (xx + yy) / 2, np.sqrt((xx - yy) ** 2 / 4 + xy ** 2)
     worth = np.where(inside & (mean + gap > (_WEAK / 2) ** 2 / 4), np.maximum(mean - gap, 0) + 0.1 * (mean + gap), 0)
@@ -281,8 +341,10 @@ def _choose(base: Pyramid, mask: np.ndarray, level: int) -> _Patches:
     tensor = columns.transpose(0, 2, 1) @ columns
     to_light = np.linalg.solve(gram, light.transpose(0, 2, 1)).astype(np.float32)
     to_move = np.linalg.solve(tensor + 1e-3 * np.eye(2), columns.transpose(0, 2, 1)).astype(np.float32)
-    return _Patches((px * shrink).astype(np.float32), (py * shrink).astype(np.float32), (centre * shrink).astype(np.float64), plain, to_light,
-                    to_move, light.astype(np.float32), tensor, (plain ** 2).mean(1))
+    return _Patches(x=(px * shrink).astype(np.float32), y=(py * shrink).astype(np.float32), centre=(centre * shrink).astype(np.float64),
+                    luma=plain, slopes=columns.astype(np.float32), to_light=to_light, to_move=to_move, side=side,
+                    light=light.astype(np.float32), tensor=tensor, power=(plain ** 2).mean(1))
+
 
 
 def _less(values: np.ndarray, what: np.ndarray) -> np.ndarray:
@@ -298,7 +360,7 @@ def _match(patches: _Patches, frame: Pyramid, onto: np.ndarray, level: int, fram
     w, h = frame.size
     moves = np.zeros((len(patches.x), 2))
     there = homography.apply(onto, patches.centre)
-    border = _PATCH / 2 * pixel * homography.local_scale(onto, patches.centre.mean(0))
+    border = patches.side / 2 * pixel * homography.local_scale(onto, patches.centre.mean(0))
     in_view = np.all((there > border) & (there < np.array([w, h]) - 1 - border), axis=1)
     hidden = np.zeros(len(moves), bool)
     if held is not None:
@@ -333,8 +395,7 @@ def _match(patches: _Patches, frame: Pyramid, onto: np.ndarray, level: int, fram
     needed = np.minimum(_ALIKE, 0.8 * patches.power / (patches.power + 2 * _PLAIN ** 2))
     good[index[wandered]] = False
     good &= explained > needed
-    # neighbouring pixels go together: five count as one
-    variance = 5 * np.maximum(noise, _PLAIN ** 2 / 4)[:, None, None]
+    variance = _TOGETHER * np.maximum(noise, _PLAIN ** 2 / 4)[:, None, None]
     information = np.where(good[:, None, None], patches.tensor / np.where(np.isfinite(variance), variance, 1e12), 0)
     return _Found(moves, information, good, in_view)
 
@@ -348,11 +409,11 @@ def _places(onto: np.ndarray, x: np.ndarray, y: np.ndarray, moves: np.ndarray, s
 
 def _searched(patches: _Patches, k: int, picture: np.ndarray, onto: np.ndarray, pixel: float, shrink: float, moves: np.ndarray) -> bool:
     """Find patch `k` within reach by normalised correlation; writes its place into `moves`."""
-    half = _PATCH // 2 + _REACH
+    half = patches.side // 2 + _REACH
     dy, dx = np.meshgrid(np.arange(-half, half + 1), np.arange(-half, half + 1), indexing="ij")
     x, y = patches.centre[k, 0] + dx * pixel, patches.centre[k, 1] + dy * pixel
     window = cv2.remap(picture, *_places(onto, x, y, np.zeros((len(x), 2)), shrink), cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
-    template = patches.luma[k].reshape(_PATCH, _PATCH)
+    template = patches.luma[k].reshape(patches.side, patches.side)
     match = cv2.matchTemplate(window, template, cv2.TM_CCOEFF_NORMED)
     _, best, _, (bx, by) = cv2.minMaxLoc(match)
     moves[k] = (bx - _REACH) * pixel, (by - _REACH) * pixel
