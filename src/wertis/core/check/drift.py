@@ -29,9 +29,9 @@ _ALIKE = 0.75  # share of a patch's contrast that must be explained at the end f
 _PLAIN = 1.5  # luma, standard deviation of the grain that is always reckoned with
 _WEAK = 3.0  # luma per pixel: gradient along a patch's strongest direction below which it is left out
 _TURNS = 4  # steps of the measurement at each level
-_POLISH = 4  # steps of the last measurement, of all patches together
+_POLISH = 3  # steps of the last measurement, of all patches together
 _POLISH_REACH = 0.8  # pixels from the patches' own answer, beyond which the common one is not believed
-_TOGETHER = 8.0  # neighbouring pixels go together: so many count as one
+_TOGETHER = 4.0  # neighbouring pixels go together: so many of those taken count as one
 _WHITE = 252.0  # luma from which a pixel is taken to be clipped
 _SAMPLES = 120
 _AGREE = 2.5  # standard deviations within which a patch agrees with a fit
@@ -259,12 +259,12 @@ class DriftMeter:
 
 @dataclass(frozen=True)
 class _Patches:
-    """K patches of P pixels of the base at one level."""
+    """K patches of the base at one level, of which P pixels are taken."""
 
     x: np.ndarray  # (K, P) level-0 places, first centres at 0
     y: np.ndarray
     centre: np.ndarray  # (K, 2)
-    luma: np.ndarray  # (K, P), mean and light taken out
+    luma: np.ndarray  # (K, side * side) all of each patch, its mean taken out
     slopes: np.ndarray  # (K, P, 2) of luma per level-0 pixel, less what light could explain
     to_light: np.ndarray  # (K, 7, P) picture to amounts of light, by least squares
     to_move: np.ndarray  # (K, 2, P) what is left of a picture to a displacement
@@ -330,6 +330,10 @@ def _choose(base: Pyramid, mask: np.ndarray, level: int) -> _Patches:
     centre = np.array(picked, int).reshape(-1, 2)[:, ::-1]
     px, py = centre[:, :1] + dx, centre[:, 1:] + dy
     values = image[py, px]
+    template = values - values.mean(1, keepdims=True)
+    # every second pixel says almost as much, since neighbours go together
+    taken = (dx + dy) % 2 == 0
+    dx, dy, px, py, values = dx[taken], dy[taken], px[:, taken], py[:, taken], values[:, taken]
     ramp = np.broadcast_to(np.column_stack([np.ones(len(dx)), dx / half, dy / half]), (len(picked), len(dx), 3)).astype(np.float32)
     plain = _less(values[..., None], ramp)[..., 0]
     slopes = np.stack([gx[py, px], gy[py, px]], axis=-1) / shrink
@@ -342,7 +346,7 @@ def _choose(base: Pyramid, mask: np.ndarray, level: int) -> _Patches:
     to_light = np.linalg.solve(gram, light.transpose(0, 2, 1)).astype(np.float32)
     to_move = np.linalg.solve(tensor + 1e-3 * np.eye(2), columns.transpose(0, 2, 1)).astype(np.float32)
     return _Patches(x=(px * shrink).astype(np.float32), y=(py * shrink).astype(np.float32), centre=(centre * shrink).astype(np.float64),
-                    luma=plain, slopes=columns.astype(np.float32), to_light=to_light, to_move=to_move, side=side,
+                    luma=template, slopes=columns.astype(np.float32), to_light=to_light, to_move=to_move, side=side,
                     light=light.astype(np.float32), tensor=tensor, power=(plain ** 2).mean(1))
 
 
@@ -368,8 +372,7 @@ def _match(patches: _Patches, frame: Pyramid, onto: np.ndarray, level: int, fram
         hidden = cover.mean(1) > 0.15
     good = in_view & ~hidden
     if search:
-        for k in np.flatnonzero(good):
-            good[k] = _searched(patches, int(k), picture, onto, pixel, shrink, moves)
+        good = _searched(patches, good, picture, onto, pixel, shrink, moves)
     index = np.flatnonzero(good)
     if not len(index):
         return _Found(moves, np.zeros((len(moves), 2, 2)), good, in_view)
@@ -407,17 +410,24 @@ def _places(onto: np.ndarray, x: np.ndarray, y: np.ndarray, moves: np.ndarray, s
             ((onto[1, 0] * px + onto[1, 1] * py + onto[1, 2]) / w).astype(np.float32))
 
 
-def _searched(patches: _Patches, k: int, picture: np.ndarray, onto: np.ndarray, pixel: float, shrink: float, moves: np.ndarray) -> bool:
-    """Find patch `k` within reach by normalised correlation; writes its place into `moves`."""
+def _searched(patches: _Patches, wanted: np.ndarray, picture: np.ndarray, onto: np.ndarray, pixel: float, shrink: float,
+              moves: np.ndarray) -> np.ndarray:
+    """(K,) which of the wanted patches are found within reach by normalised correlation; writes their places into `moves`."""
     half = patches.side // 2 + _REACH
-    dy, dx = np.meshgrid(np.arange(-half, half + 1), np.arange(-half, half + 1), indexing="ij")
-    x, y = patches.centre[k, 0] + dx * pixel, patches.centre[k, 1] + dy * pixel
-    window = cv2.remap(picture, *_places(onto, x, y, np.zeros((len(x), 2)), shrink), cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
-    template = patches.luma[k].reshape(patches.side, patches.side)
-    match = cv2.matchTemplate(window, template, cv2.TM_CCOEFF_NORMED)
-    _, best, _, (bx, by) = cv2.minMaxLoc(match)
-    moves[k] = (bx - _REACH) * pixel, (by - _REACH) * pixel
-    return best > _LIKE
+    index = np.flatnonzero(wanted)
+    dy, dx = (a.ravel() for a in np.meshgrid(np.arange(-half, half + 1), np.arange(-half, half + 1), indexing="ij"))
+    centre = patches.centre[index]
+    found = np.zeros(len(wanted), bool)
+    if not len(index):
+        return found
+    places = _places(onto, centre[:, :1] + dx * pixel, centre[:, 1:] + dy * pixel, np.zeros((len(index), 2)), shrink)
+    windows = cv2.remap(picture, *places, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+    for k, window in zip(index, windows, strict=True):
+        match = cv2.matchTemplate(window.reshape(2 * half + 1, -1), patches.luma[k].reshape(patches.side, -1), cv2.TM_CCOEFF_NORMED)
+        _, best, _, (bx, by) = cv2.minMaxLoc(match)
+        moves[k] = (bx - _REACH) * pixel, (by - _REACH) * pixel
+        found[k] = best > _LIKE
+    return found
 
 
 def _consensus(places: np.ndarray, moves: np.ndarray, reach: float) -> np.ndarray:
@@ -429,15 +439,16 @@ def _consensus(places: np.ndarray, moves: np.ndarray, reach: float) -> np.ndarra
                      np.column_stack([np.zeros(len(p)), np.ones(len(p)), p[:, 1], p[:, 0]])], axis=1)
     best = np.zeros(len(p), bool)
     # a shear or a perspective slip differs between ends of the surface; the likeness fit through two patches reaches further than a shift
-    for _ in range(_SAMPLES):
-        pair = rng.choice(len(p), 2, replace=False)
-        try:
-            found = np.linalg.solve(rows[pair].reshape(4, 4), moves[pair].ravel())
-        except np.linalg.LinAlgError:
-            continue
-        agrees = np.linalg.norm(rows @ found - moves, axis=1) < 2 * reach
-        if agrees.sum() > best.sum():
-            best = agrees
+    first = rng.integers(0, len(p), _SAMPLES)
+    second = (first + rng.integers(1, len(p), _SAMPLES)) % len(p)
+    pairs = np.stack([first, second], axis=1)
+    systems = rows[pairs].reshape(_SAMPLES, 4, 4)
+    sound = np.abs(np.linalg.det(systems)) > 1e-9
+    if sound.any():
+        likenesses = np.linalg.solve(systems[sound], moves[pairs[sound]].reshape(-1, 4, 1))[..., 0]
+        away = np.linalg.norm(np.einsum("nia,sa->sni", rows, likenesses) - moves, axis=2)
+        agrees = away < 2 * reach
+        best = agrees[np.argmax(agrees.sum(1))]
     if best.sum() >= 4:
         # all eight parts of a homography, through those that agree, gather in the rest
         u, v = p.T
