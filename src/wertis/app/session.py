@@ -252,7 +252,7 @@ class Session:
         low, high = self.shot.range
         at = self.frame
         reference = track.region.frame
-        motion = track.motion
+        motion = track.tracked
         known = dict(motion.matrices) if motion is not None and motion.reference == reference else {reference: np.eye(3)}
         if at not in known:
             near = motion.nearest_known(at) if motion is not None and motion.reference == reference else reference

@@ -50,6 +50,14 @@ def build_parser() -> argparse.ArgumentParser:
     check.add_argument("--range", dest="range_", metavar="FIRST-LAST", help="frames to measure (default: the shot's range)")
     check.add_argument("--quiet", action="store_true", help="no progress")
 
+    repair = commands.add_parser("repair", help="set repair keys where a track drifts most, until it is under a level")
+    repair.add_argument("shot", help="a .wertis file")
+    repair.add_argument("--track", metavar="NAME", required=True, help="name of the track")
+    repair.add_argument("--limit", type=float, required=True, metavar="PX", help="drift that may be left, in pixels")
+    repair.add_argument("--out", metavar="FILE.wertis", help="save the repaired shot here (default: in place)")
+    repair.add_argument("--range", dest="range_", metavar="FIRST-LAST", help="frames to look at (default: the shot's range)")
+    repair.add_argument("--quiet", action="store_true", help="no progress")
+
     render = commands.add_parser("render", help="render a shot to an image sequence or a movie")
     render.add_argument("shot", help="a .wertis file")
     render.add_argument("--out", required=True, metavar="PATTERN", help="such as out/comp.####.png, comp.%%04d.exr, comp.mp4 or comp.mkv")
@@ -85,6 +93,9 @@ def main(arguments: Sequence[str] | None = None) -> int:
         if a.command == "check":
             from wertis.cli.check import run_check
             return run_check(a)
+        if a.command == "repair":
+            from wertis.cli.repair import run_repair
+            return run_repair(a)
         if a.command == "render":
             from wertis.cli.deliver import run_render
             return run_render(a)

@@ -30,12 +30,12 @@ class Summary:
     frame: int
     corner: int
 
-    def words(self, level: float, under: float) -> str:
+    def words(self, level: float = USABLE, under: float | None = None) -> str:
         """The summary in words; `under` is the share of measured frames under `level` pixels."""
         if not self.measured:
             return f"nothing could be measured on {self.unmeasured} frames"
-        return (f"mean {self.mean:.2f} px, worst {self.worst:.2f} px on frame {self.frame} at corner {self.corner + 1}, "
-                f"{under:.0%} under {level:g} px" + (f", {self.unmeasured} frames not measured" if self.unmeasured else ""))
+        return (f"mean {self.mean:.2f} px, worst {self.worst:.2f} px on frame {self.frame} at corner {self.corner + 1}"
+                + (f", {under:.0%} under {level:g} px" if under is not None else "") + (f", {self.unmeasured} frames not measured" if self.unmeasured else ""))
 
 
 def summary(drift: Mapping[int, Slip]) -> Summary:

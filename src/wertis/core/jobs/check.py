@@ -32,12 +32,13 @@ def corners_of(track: Track, placement_id: str = "") -> tuple[np.ndarray, int, s
 
 
 def check_track(shot: Shot, track: Track, plate: Plate, frames: Iterable[int], read: Callable[[int], np.ndarray] | None = None,
-                base: int | None = None, placement_id: str = "") -> Iterator[tuple[int, Slip]]:
+                base: int | None = None, placement_id: str = "", at: np.ndarray | None = None) -> Iterator[tuple[int, Slip]]:
     """Measure the drift of `track` on `frames` against a base frame; yields each frame and its slip at the track's corners.
 
     Parameters
     ----------
     read : reads a picture; `plate.read` when not given.
+    at : (n, 2) points of the region's frame to state the drift at, rather than the corners.
     base : the frame that counts as right; the region's own when not given.
 
     Raises
@@ -54,7 +55,7 @@ def check_track(shot: Shot, track: Track, plate: Plate, frames: Iterable[int], r
     base = home if base is None else base
     fetch = read or plate.read
     to_base = plane_between(motion, home, base)
-    points, kept_on, _ = corners_of(track, placement_id)
+    points, kept_on = (at, home) if at is not None else corners_of(track, placement_id)[:2]
     there = carry(track, points, kept_on, base)
     if to_base is None or there is None:
         raise WertisError(f"{track.name} has no answer on frame {base}; choose a base frame on which it is tracked.")

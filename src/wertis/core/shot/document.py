@@ -1,6 +1,7 @@
 """What a shot holds: plain data that never changes in place. Every edit makes a new shot that shares what it did not touch."""
 
 import uuid
+from functools import cached_property
 from typing import Annotated, Any, Literal, Self
 
 import numpy as np
@@ -8,6 +9,8 @@ from pydantic import BaseModel, ConfigDict, Field, field_validator, model_valida
 
 from wertis.core.geometry import quad
 from wertis.core.geometry.motion import PlanarMotion
+from wertis.core.repair.curve import Curve, Key
+from wertis.core.repair.points import RepairedMotion, Spot
 
 FORMAT_VERSION = 2  # 1 had regions of one shape; they are read as they are
 
@@ -214,6 +217,52 @@ class HoldOut(Record):
         return self
 
 
+class RepairKey(Record):
+    """A repair point's value on a frame, in the frame's pixels; see `core.repair.curve.Key`."""
+
+    value: Point
+    slopes: tuple[Point, Point] | None = None
+
+
+class RepairPoint(Record):
+    """A spot of the surface that is put where it belongs; see `core.repair.points.Spot`.
+
+    Attributes
+    ----------
+    place : on the region's own frame.
+    keys : frame to value. One on the reference frame holds slopes only.
+    under : the points that were there when this one was added, as they were then.
+    """
+
+    id: Annotated[str, Field(max_length=64)] = Field(default_factory=new_id)
+    place: Point
+    keys: dict[Frame, RepairKey] = {}
+    under: Annotated[tuple["RepairPoint", ...], Field(max_length=64)] = ()
+
+
+class Repair(Record):
+    """What lies on a track's motion; the tracked motion stays as it was.
+
+    Attributes
+    ----------
+    smooth : values between keys go smoothly, rather than straight.
+    fade : towards the reference frame they fade to nothing; otherwise the nearest key's holds as far as there.
+    """
+
+    points: Annotated[tuple[RepairPoint, ...], Field(max_length=64)] = ()
+    smooth: bool = True
+    fade: bool = True
+    enabled: bool = True
+
+    def point(self, ident: str) -> RepairPoint | None:
+        """The point with this id."""
+        return next((p for p in self.points if p.id == ident), None)
+
+    def frames(self, reference: int) -> list[int]:
+        """The frames on which some point has a key."""
+        return sorted({f for p in self.points for f in p.keys if f != reference})
+
+
 class Track(Record):
     """A surface: its region, its motion, and what hangs on it.
 
@@ -230,13 +279,28 @@ class Track(Record):
     half: bool = False
     region: Region
     solved: Solved | None = None
+    repair: Repair = Repair()
     placements: tuple[Placement, ...] = ()
     hold_outs: tuple[HoldOut, ...] = ()
     visible: bool = True
 
-    @property
-    def motion(self) -> PlanarMotion | None:
-        """The tracked motion; None before tracking."""
+    @cached_property
+    def motion(self) -> PlanarMotion | RepairedMotion | None:
+        """The motion that everything reads: as tracked, with the repairs on it where they are switched on; None before tracking."""
+        tracked = self.tracked
+        if tracked is None or not self.repair.enabled or not any(p.keys for p in self.repair.points):
+            return tracked
+        return RepairedMotion(tracked, self.spots)
+
+    @cached_property
+    def spots(self) -> tuple[Spot, ...]:
+        """The repair points as the repaired motion takes them."""
+        reference = self.solved.reference if self.solved is not None else self.region.frame
+        return tuple(_spot(p, self.repair, reference) for p in self.repair.points)
+
+    @cached_property
+    def tracked(self) -> PlanarMotion | None:
+        """The motion as it was tracked; None before tracking."""
         if self.solved is None:
             return None
         good = self.solved.good
@@ -250,6 +314,12 @@ class Track(Record):
     def placement(self, ident: str) -> Placement | None:
         """The placement with this id."""
         return next((p for p in self.placements if p.id == ident), None)
+
+
+def _spot(point: RepairPoint, repair: Repair, reference: int) -> Spot:
+    keys = {f: Key(k.value, k.slopes) for f, k in point.keys.items()}
+    return Spot(np.array(point.place), Curve(keys, reference, repair.smooth, repair.fade),
+                tuple(_spot(p, repair, reference) for p in point.under))
 
 
 class Shot(Record):

@@ -1,0 +1,124 @@
+"""Values keyed on frames, that begin from nothing at a reference frame."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+import numpy as np
+from scipy.interpolate import CubicHermiteSpline, PchipInterpolator
+
+
+@dataclass(frozen=True)
+class Key:
+    """A value (x, y) on a frame.
+
+    Attributes
+    ----------
+    slopes : change per frame when coming to the key and when leaving it; None where they follow from the neighbouring keys.
+    """
+
+    value: tuple[float, float]
+    slopes: tuple[tuple[float, float], tuple[float, float]] | None = None
+
+
+class Curve:
+    """The values between keys.
+
+    Parameters
+    ----------
+    keys : frame to key. One on the reference frame counts for its slopes only; its value is nothing.
+    reference : the frame on which the value is always nothing.
+    smooth : a monotone cubic between keys (F. Fritsch and R. Carlson, Monotone piecewise cubic interpolation, 1980) rather than straight lines.
+    fade : towards the reference frame the value fades to nothing; otherwise the nearest key's holds as far as the reference frame.
+    """
+
+    def __init__(self, keys: Mapping[int, Key], reference: int, smooth: bool = True, fade: bool = True) -> None:
+        self.reference, self.smooth = reference, smooth
+        own = {f: k for f, k in keys.items() if f != reference}
+        inside = bool(own) and min(own) < reference < max(own)
+        nodes = dict(own)
+        if own and (fade or inside):
+            nodes[reference] = Key((0.0, 0.0), keys[reference].slopes if reference in keys else None)
+        self.frames = np.array(sorted(nodes), float)
+        self._values = np.array([nodes[int(f)].value for f in self.frames], float).reshape(-1, 2)
+        given = [nodes[int(f)].slopes for f in self.frames]
+        self._in, self._out = self._slopes(given)
+
+    def __call__(self, time: float) -> np.ndarray:
+        """The value (2,) at a time."""
+        return self._at(time)[0]
+
+    def slopes(self, time: float) -> tuple[np.ndarray, np.ndarray]:
+        """The change per frame (2,) when coming to a time and when leaving it."""
+        hits = np.flatnonzero(self.frames == time)
+        if len(hits):
+            k = int(hits[0])
+            return self._in[k], self._out[k]
+        slope = self._at(time)[1]
+        return slope, slope
+
+    # -- inside ---------------------------------------------------------------------------------------------------
+
+    def _slopes(self, given: list) -> tuple[np.ndarray, np.ndarray]:
+        count = len(self.frames)
+        if count < 2:
+            return np.zeros((count, 2)), np.zeros((count, 2))
+        if not self.smooth:
+            secants = np.diff(self._values, axis=0) / np.diff(self.frames)[:, None]
+            return np.vstack([np.zeros((1, 2)), secants]), np.vstack([secants, np.zeros((1, 2))])
+        auto = PchipInterpolator(self.frames, self._values).derivative()(self.frames)
+        incoming, outgoing = auto.copy(), auto.copy()
+        incoming[0] = outgoing[-1] = 0  # beyond the ends the value holds
+        for k, slopes in enumerate(given):
+            if slopes is not None:
+                incoming[k], outgoing[k] = slopes
+        return incoming, outgoing
+
+    def _at(self, time: float) -> tuple[np.ndarray, np.ndarray]:
+        nothing = np.zeros(2)
+        if not len(self.frames) or time == self.reference:
+            return nothing, nothing
+        if time <= self.frames[0]:
+            return self._values[0], nothing
+        if time >= self.frames[-1]:
+            return self._values[-1], nothing
+        k = int(np.searchsorted(self.frames, time, side="right")) - 1
+        a, b = self.frames[k], self.frames[k + 1]
+        piece = CubicHermiteSpline([a, b], self._values[k:k + 2], [self._out[k], self._in[k + 1]])
+        return np.asarray(piece(time)), np.asarray(piece(time, 1))
+
+
+def with_key(keys: Mapping[int, Key], reference: int, frame: int, smooth: bool = True, fade: bool = True) -> dict[int, Key]:
+    """The keys with one more on `frame`, which changes the value nowhere: every key keeps the slopes that it has now."""
+    if frame in keys or frame == reference:
+        return dict(keys)
+    curve = Curve(keys, reference, smooth, fade)
+
+    def pair(time: float) -> tuple[tuple[float, float], tuple[float, float]]:
+        a, b = curve.slopes(time)
+        return (float(a[0]), float(a[1])), (float(b[0]), float(b[1]))
+
+    out = {f: Key(k.value, pair(f)) for f, k in keys.items() if f != reference}
+    if len(curve.frames):
+        out[reference] = Key((0.0, 0.0), pair(reference))
+    x, y = curve(frame)
+    out[frame] = Key((float(x), float(y)), pair(frame))
+    return out
+
+
+def with_value(keys: Mapping[int, Key], reference: int, frame: int, value: np.ndarray, smooth: bool = True, fade: bool = True) -> dict[int, Key]:
+    """The keys with the one on `frame` set to `value` (2,); its slopes and its neighbours' follow from the keys again."""
+    out = with_key(keys, reference, frame, smooth, fade)
+    order = sorted({*out, reference})
+    at = order.index(frame)
+    for near in order[max(0, at - 1):at + 2]:
+        if near in out:
+            out[near] = Key(out[near].value, None)
+    out[frame] = Key((float(value[0]), float(value[1])), None)
+    if out.get(reference) is not None and out[reference].slopes is None:
+        del out[reference]
+    return out
+
+
+def without_key(keys: Mapping[int, Key], reference: int, frame: int) -> dict[int, Key]:
+    """The keys less the one on `frame`; all slopes follow from the keys that are left."""
+    return {f: Key(k.value) for f, k in keys.items() if f not in (frame, reference)}
