@@ -11,6 +11,7 @@ from wertis.app.pages.check import CheckPage
 from wertis.app.pages.deliver import DeliverPage
 from wertis.app.pages.plate import PlatePage
 from wertis.app.pages.region import RegionPage
+from wertis.app.pages.repair import RepairPage
 from wertis.app.pages.track import TrackPage
 from wertis.app.pages.use import UsePage
 from wertis.app.session import STEPS, Session
@@ -25,10 +26,10 @@ class Details(QScrollArea):
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.setFrameShape(QScrollArea.Shape.NoFrame)
         self.setFixedWidth(272)
-        self.plate, self.region, self.track, self.check, self.use, self.deliver = (
-            PlatePage(session), RegionPage(session), TrackPage(session), CheckPage(session), UsePage(session), DeliverPage(session))
+        self.plate, self.region, self.track, self.check, self.repair, self.use, self.deliver = (
+            PlatePage(session), RegionPage(session), TrackPage(session), CheckPage(session), RepairPage(session), UsePage(session), DeliverPage(session))
         self._stack = QStackedWidget()
-        for page in (self.plate, self.region, self.track, self.check, self.use, self.deliver):
+        for page in (self.plate, self.region, self.track, self.check, self.repair, self.use, self.deliver):
             self._stack.addWidget(page)
         self.setWidget(self._stack)
         session.step_changed.connect(lambda step: self._stack.setCurrentIndex(STEPS.index(step)))

@@ -7,11 +7,11 @@ import numpy as np
 from wertis.app import theme
 from wertis.app.draw_tools import WAY_HINTS, drawing_tool
 from wertis.app.session import Session
-from wertis.app.tools import PointsTool
+from wertis.app.tools import PickTool, PointsTool
 from wertis.app.viewer import Viewer, carried_back
 from wertis.core.errors import RegionError
 from wertis.core.geometry import polygon, quad
-from wertis.core.shot import edits, hold_outs, regions
+from wertis.core.shot import edits, hold_outs, regions, repairs
 from wertis.core.shot.document import HoldOut, Region, Shape
 from wertis.core.track.texture import LITTLE
 
@@ -70,7 +70,7 @@ class Hands:
 
     def give_up(self) -> bool:
         """Put the drawing tool away; whether one was in hand."""
-        was, self.drawing = self.drawing, ""
+        was, self.drawing = self.drawing or isinstance(self.viewer.tool, PickTool), ""
         self._in_hand = ()
         self.choose()
         return bool(was)
@@ -95,6 +95,8 @@ class Hands:
             self.viewer.tool = PointsTool(self._hold_out_points, self._hold_out_moved, False, theme.AMBER)
         elif wanted[0] == "region":
             self.viewer.tool = PointsTool(self._region_points, self._region_moved, False, theme.ACCENT, self._pick_shape)
+        elif wanted[0] == "repair":
+            self.viewer.tool = PointsTool(self._repair_points, self._repair_moved, True, theme.AMBER)
         else:
             self.viewer.tool = PointsTool(self._placement_points, self._placement_moved, True, theme.PAPER)
         self.viewer.update()
@@ -109,6 +111,8 @@ class Hands:
             if self.shape >= len(s.track.region.shapes):
                 self.shape = 0
             return ("region", s.track.id, str(self.shape))
+        if s.step == "Repair" and s.track is not None and s.track.repair.points:
+            return ("repair", s.track.id)
         if s.step == "Use" and s.placement is not None:
             return ("placement", s.placement.id)
         return ()
@@ -226,6 +230,47 @@ class Hands:
         if under:
             self.shape = min(under)[1]
             self.choose()
+
+    # -- repair points --------------------------------------------------------------------------------------------
+
+    def add_repair_point(self) -> None:
+        """Take a click for the place of a new repair point."""
+        self.session.go_step("Repair")
+        self._in_hand = ()
+        self.viewer.tool = PickTool(self._repair_point_picked)
+        self._say("Click a spot with something to recognise. Esc gives up.", False)
+
+    def _repair_point_picked(self, point: np.ndarray) -> None:
+        s = self.session
+        if s.track is None:
+            return
+        try:
+            shot = repairs.add_point(s.shot, s.track.id, point, s.frame)
+        except RegionError as why:
+            self._say(str(why), True)
+        else:
+            s.history.do("Add a repair point", shot)
+            self._say("The point is set; it moves nothing until it is dragged. M finds its place on another frame.", False)
+        self._in_hand = ()
+        self.choose()
+
+    def _repair_points(self) -> np.ndarray | None:
+        s = self.session
+        return repairs.points_on(s.track, s.frame) if s.track is not None else None
+
+    def _repair_moved(self, points: np.ndarray, dragging: bool) -> None:
+        s = self.session
+        before = self._repair_points()
+        if s.track is None or before is None:
+            return
+        moved = {p.id: to for p, at, to in zip(s.track.repair.points, before, points, strict=True) if not np.allclose(at, to, atol=1e-9)}
+        if moved:
+            try:
+                s.history.do("Move a repair point", repairs.move_points(s.shot, s.track.id, s.frame, moved), "repair-drag")
+            except RegionError as why:
+                self._say(str(why), True)
+        if not dragging:
+            s.history.end_merge()
 
     # -- hold-outs and placements ---------------------------------------------------------------------------------
 

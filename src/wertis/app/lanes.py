@@ -8,6 +8,8 @@ from PySide6.QtWidgets import QSizePolicy, QWidget
 from wertis.app import theme
 from wertis.app.session import Session
 from wertis.core.check.summary import GOOD, USABLE
+from wertis.core.errors import WertisError
+from wertis.core.shot.repairs import move_key
 from wertis.core.track.advice import WEAK_ERROR, WEAK_SEEN
 
 _LEFT, _RIGHT, _RULER, _LANE, _CURVE = 82, 12, 22, 16, 46
@@ -19,6 +21,8 @@ class Lanes(QWidget):
     def __init__(self, session: Session) -> None:
         super().__init__()
         self.session = session
+        self._dragged: int | None = None  # frame of the repair key being dragged
+        self._drag_to = 0
         self.corners = False  # each corner's own drift rather than the worst
         self.setFixedHeight(_RULER + _LANE + _CURVE + 12)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
@@ -27,7 +31,7 @@ class Lanes(QWidget):
         self.setToolTip("Click or drag to go to a frame. Tracked: how much of the region is seen; hatched where it is lost, notched where weak.\n"
                         f"Drift: the worst corner's, measured, in pixels (thin: what the tracker expected);\n"
                         f"under {USABLE:g} px is usable, {GOOD:g} px good. "
-                        "Hatched where it could not be measured. Double-click shows each corner's own.")
+                        "Hatched where it could not be measured. Double-click shows each corner's own. Dots: repair keys; drag moves, Ctrl copies.")
         for signal in (session.shot_changed, session.frame_changed, session.selection_changed, session.live_changed, session.drift_changed,
                        session.plate_changed):
             signal.connect(lambda *_: self.update())
@@ -44,7 +48,9 @@ class Lanes(QWidget):
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         if event.button() == Qt.MouseButton.LeftButton:
-            self.session.go(self.frame_at(event.position().x()))
+            self._dragged = self._key_at(event.position())
+            self._drag_to = self.frame_at(event.position().x()) if self._dragged is None else self._dragged
+            self.session.go(self._drag_to)
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
         self.corners = not self.corners
@@ -52,7 +58,10 @@ class Lanes(QWidget):
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         if event.buttons() & Qt.MouseButton.LeftButton:
-            self.session.go(self.frame_at(event.position().x()))
+            self._drag_to = self.frame_at(event.position().x())
+            if self._dragged is None:
+                self.session.go(self._drag_to)
+            self.update()
 
     def paintEvent(self, event: QPaintEvent) -> None:
         p = QPainter(self)
@@ -70,6 +79,7 @@ class Lanes(QWidget):
         if self.session.plate is None:
             return
         self._tracked(p, top)
+        self._repairs(p, top)
         self._range(p)
         x = self.x_of(self.session.frame)
         p.setPen(QPen(theme.PAPER, 1))
@@ -154,6 +164,37 @@ class Lanes(QWidget):
         at = self.x_of(track.region.frame)
         middle = top + _LANE / 2
         p.drawPolygon(QPolygonF([QPointF(at, top + 1), QPointF(at + 6, middle), QPointF(at, top + _LANE - 1), QPointF(at - 6, middle)]))
+
+    def _repairs(self, p: QPainter, top: float) -> None:
+        """Repair keys on the drift lane's ground line; the one being dragged is where the pointer is."""
+        track = self.session.track
+        if track is None or track.solved is None:
+            return
+        y = top + _LANE + 6 + _CURVE - 5
+        for frame in track.repair.frames(track.solved.reference):
+            x = self.x_of(self._drag_to if frame == self._dragged else frame)
+            p.setPen(QPen(theme.PANEL, 1))
+            p.setBrush(theme.AMBER if track.repair.enabled else theme.QUIET)
+            p.drawEllipse(QPointF(x, y), 4, 4)
+
+    def _key_at(self, place: QPointF) -> int | None:
+        """The frame of the repair key under the pointer."""
+        track = self.session.track
+        if track is None or track.solved is None or place.y() < _RULER + _LANE + 6 + _CURVE - 12:
+            return None
+        near = [(abs(self.x_of(f) - place.x()), f) for f in track.repair.frames(track.solved.reference)]
+        return min(near)[1] if near and min(near)[0] < 6 else None
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        s = self.session
+        key, self._dragged = self._dragged, None
+        if key is not None and s.track is not None and self._drag_to != key:
+            try:
+                copy = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
+                s.history.do("Copy a repair key" if copy else "Move a repair key", move_key(s.shot, s.track.id, key, self._drag_to, copy))
+            except WertisError as why:
+                s.message.emit(str(why), True)
+        self.update()
 
     @staticmethod
     def _mark(p: QPainter, x: float, top: float) -> None:

@@ -1,6 +1,7 @@
 """Measures the selected track's drift in the background, and again when the track changes."""
 
 from collections.abc import Callable
+from dataclasses import replace
 
 from PySide6.QtCore import QObject, QTimer
 
@@ -10,7 +11,10 @@ from wertis.core.check.drift import Slip
 from wertis.core.errors import PlateError
 from wertis.core.jobs.check import check_track, corners_of
 from wertis.core.jobs.job import Job
+from wertis.core.shot.document import Track
+from wertis.core.shot.edits import carry
 
+_MOST_RECKONED = 600  # frames
 _WAIT = 350  # milliseconds of rest before measuring begins, so that a drag is not measured at every step
 
 
@@ -27,6 +31,7 @@ class Measuring(QObject):
         self._session, self._busy = session, busy
         self.job: Job | None = None
         self._key: object = None
+        self._track: Track | None = None
         self._timer = QTimer(self)
         self._timer.setSingleShot(True)
         self._timer.setInterval(_WAIT)
@@ -41,13 +46,25 @@ class Measuring(QObject):
         key = self._wanted()
         if key == self._key:
             return
-        self._key = key
+        before, now = self._track, self._session.track
+        self._key, self._track = key, now
         self.stop()
-        if self._session.drift:
-            self._session.drift = {}
+        drift = self._session.drift
+        if drift:
+            same = before is not None and now is not None and before.but(repair=now.repair) == now and len(drift) <= _MOST_RECKONED
+            self._session.drift = self._reckoned(before, now, drift) if same and before is not None and now is not None else {}
             self._session.drift_changed.emit()
         if key is not None:
             self._timer.start()
+
+    def _reckoned(self, before: Track, now: Track, drift: dict[int, Slip]) -> dict[int, Slip]:
+        """The drift after a repair, known from what was measured before it and from how the repair moves the corners; measured again soon."""
+        points, home, _ = corners_of(now, self._session.placement_id)
+        out = {}
+        for frame, slip in drift.items():
+            was, here = carry(before, points, home, frame), carry(now, points, home, frame)
+            out[frame] = slip if was is None or here is None else replace(slip, slip=slip.slip - (here - was))
+        return out
 
     def stop(self) -> None:
         """Stop measuring; what was measured is kept."""
@@ -67,7 +84,7 @@ class Measuring(QObject):
         if track is None or track.solved is None or s.plate is None or s.cache is None:
             return None
         points, home, _ = corners_of(track, s.placement_id)
-        return (id(s.plate), track.id, id(track.solved), track.region, track.hold_outs, points.tobytes(), home, s.base, s.shot.range)
+        return (id(s.plate), track.id, id(track.solved), track.region, track.hold_outs, track.repair, points.tobytes(), home, s.base, s.shot.range)
 
     def _begin(self) -> None:
         s = self._session

@@ -163,4 +163,5 @@ def _same_look(a: Shot, b: Shot) -> bool:
     """Whether two shots' frames look the same: names and regions do not show in the comp."""
     if len(a.tracks) != len(b.tracks):
         return False
-    return all(s.visible == t.visible and s.solved is t.solved and s.placements == t.placements for s, t in zip(a.tracks, b.tracks))
+    return all(s.visible == t.visible
+               and s.solved is t.solved and s.repair == t.repair and s.placements == t.placements for s, t in zip(a.tracks, b.tracks))

@@ -19,7 +19,7 @@ from wertis.core.track.look import looked_at
 from wertis.core.track.run import track_plane
 from wertis.core.track.texture import Texture, measure
 
-STEPS = ("Plate", "Region", "Track", "Check", "Use", "Deliver")
+STEPS = ("Plate", "Region", "Track", "Check", "Repair", "Use", "Deliver")
 
 
 class Session:

@@ -7,6 +7,7 @@ from PySide6.QtWidgets import QSizePolicy, QWidget
 from wertis.app import theme
 from wertis.app.pages.check import check_words
 from wertis.app.pages.region import region_words
+from wertis.app.pages.repair import repair_words
 from wertis.app.session import STEPS, Session
 
 
@@ -32,6 +33,7 @@ def states(session: Session) -> dict[str, str]:
         lost = int((~track.solved.good & inside).sum())
         words["Track"] = f"{found} of {count}" + (f", {lost} lost" if lost else "")
     words["Check"] = check_words(session)
+    words["Repair"] = repair_words(track) if track.solved is not None else ""
     words["Use"] = ", ".join(p.name for p in track.placements)[:40] or "nothing placed"
     words["Deliver"] = "ready" if track.placements and track.solved is not None else ""
     return words
@@ -49,7 +51,7 @@ class Steps(QWidget):
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         self.setAccessibleName("Steps")
-        self.setToolTip("The steps of the work; keys 1 to 6. Nothing is lost by going back and forth.")
+        self.setToolTip("The steps of the work; keys 1 to 7. Nothing is lost by going back and forth.")
         for signal in (session.shot_changed, session.selection_changed, session.step_changed, session.plate_changed, session.live_changed,
                        session.drift_changed):
             signal.connect(lambda *_: self.update())

@@ -35,6 +35,18 @@ class Tool:
         return False
 
 
+class PickTool(Tool):
+    """Click one place of the picture."""
+
+    cursor = Qt.CursorShape.CrossCursor
+
+    def __init__(self, picked: Callable[[np.ndarray], None]) -> None:
+        self._picked = picked
+
+    def press(self, point: np.ndarray, reach: float, modifiers: Modifiers) -> None:
+        self._picked(point)
+
+
 class PointsTool(Tool):
     """Move points of a polygon; drag its inside to move it whole; double-click a side to insert, Delete to remove the point under
     the pointer or all that are chosen. Shift-click chooses points, Shift-drag those in a box; they move together. Arrow keys with Alt

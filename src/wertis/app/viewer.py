@@ -1,5 +1,6 @@
 """The picture: zoom, pan, overlays, and the tool that is in hand."""
 
+import cv2
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import (
@@ -21,16 +22,19 @@ from wertis.app import theme
 from wertis.app.check_overlays import drift_words, paint_drift, paint_surface
 from wertis.app.painting import outline as _outline
 from wertis.app.painting import words as _words
+from wertis.app.pictures import for_display
 from wertis.app.session import Session
 from wertis.app.tools import Tool
 from wertis.core.comp.picture import surface_proportions
 from wertis.core.geometry import homography, quad
-from wertis.core.geometry.motion import carried
+from wertis.core.geometry.conventions import homography_to_centred
+from wertis.core.geometry.motion import carried, plane_between
 from wertis.core.geometry.spline import closed_curve
 from wertis.core.shot.document import HoldOut
 from wertis.core.shot.edits import placement_on
 from wertis.core.shot.hold_outs import shape_on
 from wertis.core.shot.regions import shapes_on
+from wertis.core.shot.repairs import points_on
 
 MOST_ZOOM, LEAST_ZOOM = 64.0, 0.02
 _MAGNIFIER = 168
@@ -203,13 +207,15 @@ class Viewer(QWidget):
                 self._paint_hold_outs(painter)
             if self.session.step == "Use":
                 self._paint_placement(painter)
-            if self.session.step == "Check":
+            if self.session.step in ("Check", "Repair"):
                 paint_surface(painter, self.session, self.to_screen, self.surface_overlay)
                 paint_drift(painter, self.session, self.to_screen)
         if self.tool is not None:
             self.tool.paint(painter, self.to_screen)
             if self.tool.magnify is not None and self._pixels is not None:
                 self._paint_magnifier(painter, self.tool.magnify)
+                if self.session.step == "Repair":
+                    self._paint_spot(painter, self.tool.magnify)
         self.paint_over(painter)
         if self.overlays and self.through is None:
             self._paint_words(painter)
@@ -347,8 +353,9 @@ class Viewer(QWidget):
                               f"({ {'given': 'given', 'perspective': 'from the perspective', 'flat': 'too flat to tell'}[found.source] })",
                               theme.PAPER))
             else:
-                lines.append((f"{track.name}: plane, {track.kind}; reference frame {reference}", theme.PAPER))
-        if s.step == "Check" and track is not None:
+                repaired = "" if motion is track.tracked else ", repaired"
+                lines.append((f"{track.name}: plane, {track.kind}{repaired}; reference frame {reference}", theme.PAPER))
+        if s.step in ("Check", "Repair") and track is not None:
             lines.append(drift_words(s))
         if self._trouble and self._image is not None:
             lines.append((self._trouble, theme.LOST))
@@ -357,12 +364,40 @@ class Viewer(QWidget):
             _words(painter, QPointF(12, y), text, colour)
             y += 20
 
+    def _magnifier_box(self, point: np.ndarray) -> QRectF:
+        place = self.to_screen(point[None])[0]
+        left = self.width() - _MAGNIFIER - 14 if place[0] < self.width() / 2 else 14
+        return QRectF(left, 38 if place[1] > self.height() / 2 else self.height() - _MAGNIFIER - 14, _MAGNIFIER, _MAGNIFIER)
+
+    def _paint_spot(self, painter: QPainter, point: np.ndarray) -> None:
+        """Beside the magnifier, the spot that is being dragged as the reference frame shows it, in this frame's perspective."""
+        s = self.session
+        track = s.track
+        points = points_on(track, s.frame) if track is not None else None
+        picture = s.cache.peek(track.region.frame) if track is not None and s.cache is not None else None
+        motion = track.motion if track is not None else None
+        if points is None or motion is None or track is None or not isinstance(picture, np.ndarray):
+            return
+        spot = np.array(track.repair.points[int(np.argmin(np.linalg.norm(points - point, axis=1)))].place)
+        onto = plane_between(motion, track.region.frame, s.frame)
+        if onto is None:
+            return
+        through = onto if self.through is None else self.through @ onto
+        factor = max(6.0, self.zoom * 3)
+        middle = homography.apply(through, spot[None])[0]
+        half = _MAGNIFIER / 2
+        placed = np.array([[factor, 0, half - factor * middle[0]], [0, factor, half - factor * middle[1]], [0, 0, 1]]) @ through
+        shown = cv2.warpPerspective(for_display(picture), homography_to_centred(placed), (_MAGNIFIER, _MAGNIFIER), flags=cv2.INTER_NEAREST)
+        box = self._magnifier_box(point)
+        box.translate(_MAGNIFIER + 8 if box.left() < self.width() / 2 else -_MAGNIFIER - 8, 0)
+        painter.drawImage(box, QImage(shown.data, _MAGNIFIER, _MAGNIFIER, 3 * _MAGNIFIER, QImage.Format.Format_RGB888))
+        self._cross(painter, box)
+        _words(painter, QPointF(box.left() + 6, box.bottom() - 8), f"reference frame {track.region.frame}", theme.PAPER)
+
     def _paint_magnifier(self, painter: QPainter, point: np.ndarray) -> None:
         assert self._pixels is not None
-        side, factor = _MAGNIFIER, max(6.0, self.zoom * 3)
-        place = self.to_screen(point[None])[0]
-        left = self.width() - side - 14 if place[0] < self.width() / 2 else 14
-        box = QRectF(left, 38 if place[1] > self.height() / 2 else self.height() - side - 14, side, side)
+        factor = max(6.0, self.zoom * 3)
+        box = self._magnifier_box(point)
         painter.save()
         painter.setClipRect(box)
         painter.fillRect(box, theme.GROUND)
@@ -374,6 +409,12 @@ class Viewer(QWidget):
         if self._image is not None:
             painter.drawImage(QPointF(0, 0), self._image)
         painter.restore()
+        self._cross(painter, box)
+        _words(painter, QPointF(box.left() + 6, box.bottom() - 8), f"{point[0]:.2f}, {point[1]:.2f}   x{factor:.0f}", theme.PAPER)
+
+    @staticmethod
+    def _cross(painter: QPainter, box: QRectF) -> None:
+        """Hair lines round the middle of a magnifier, and its frame."""
         c = box.center()
         for colour, width in ((theme.HALO, 3.0), (theme.PAPER, 1.0)):
             painter.setPen(QPen(colour, width))
@@ -384,7 +425,6 @@ class Viewer(QWidget):
         painter.drawRect(box)
         painter.setPen(QPen(theme.PAPER, 1))
         painter.drawRect(box)
-        _words(painter, QPointF(box.left() + 6, box.bottom() - 8), f"{point[0]:.2f}, {point[1]:.2f}   x{factor:.0f}", theme.PAPER)
 
 
 def carried_back(session: Session, points: np.ndarray, frame: int, home: int) -> np.ndarray | None:

@@ -41,10 +41,12 @@ from wertis.app.viewer import Viewer
 from wertis.core.check.summary import next_worst, worst_first
 from wertis.core.errors import RegionError, WertisError
 from wertis.core.jobs.export import export_corner_pin
+from wertis.core.jobs.find import find_places
 from wertis.core.jobs.job import Job
 from wertis.core.jobs.passers import write_mattes
 from wertis.core.jobs.render import check_target, render
-from wertis.core.shot import edits, hold_outs
+from wertis.core.jobs.repair import Outcome, repair_by_itself, with_points
+from wertis.core.shot import edits, hold_outs, repairs
 from wertis.core.shot.document import HoldOut, Placement
 from wertis.core.shot.store import SUFFIX
 from wertis.core.track.advice import advice
@@ -65,6 +67,7 @@ class MainWindow(QMainWindow):
         self._rest_of_demo = threading.Thread()
         self._render_words = self._after_demo = ""
         self._left_out: list[int] = []
+        self._outcome: Outcome | None = None
         self._come_back: int | None = None
         self._matte = ("", Path())
         self._build()
@@ -223,6 +226,11 @@ class MainWindow(QMainWindow):
         view.addSeparator()
         for k, step in enumerate(STEPS, 1):
             self._action(view, f"Step: {step}", str(k), lambda s=step: self.session.go_step(s))
+        mend = bar.addMenu("&Repair")
+        for words, keys, what in (("Points at the corners", "", "corners"), ("Add a point", "A", "add"), ("Find places on this frame", "M", "find"),
+                                  ("Set a key", "K", "key"), ("Clear keys here", "", "clear"), ("Key before", "[", "before"),
+                                  ("Key after", "]", "after"), ("Repair by itself", "Ctrl+M", "itself")):
+            self._action(mend, words, keys, lambda w=what: self.repair(w))
         go = bar.addMenu("&Go")
         self._action(go, "Play or pause", "Space", self.playback.toggle)
         self._action(go, "Reference frame", "R", self.go_reference)
@@ -271,6 +279,7 @@ class MainWindow(QMainWindow):
         d.check.next_worst_wanted.connect(self.go_next_worst)
         d.check.reference_wanted.connect(self.go_reference)
         d.check.view_changed.connect(self._view_changed)
+        d.repair.wanted.connect(self.repair)
         d.use.add_wanted.connect(self.add_placement)
         d.use.reread_wanted.connect(self._reread)
         d.deliver.render_wanted.connect(self.start_render)
@@ -485,10 +494,99 @@ class MainWindow(QMainWindow):
             self.say("No drift is measured yet." if s.track is not None and s.track.solved is not None and not s.drift
                      else "No frame drifts." if s.drift else "Track a surface first (T).")
             return
-        s.go_step("Check")
+        if s.step != "Repair":
+            s.go_step("Check")
         s.go(frame)
         place = worst_first(s.drift).index(frame) + 1
         self.say(f"Frame {frame}, number {place} from the worst: {s.drift[frame].worst:.2f} px. W goes to the next, R to the reference frame.")
+
+    def repair(self, what: str) -> None:
+        """One of the repair page's wishes."""
+        s = self.session
+        track = s.track
+        if track is None or track.solved is None:
+            self.say("There is no tracked surface to repair; track one first (T).", True)
+            return
+        if what == "worst":
+            self.go_next_worst()
+        elif what in ("before", "after"):
+            frame = repairs.next_key(track, s.frame, 1 if what == "after" else -1)
+            s.go(frame) if frame is not None else self.say(f"There is no key {what} this frame.")
+        elif what == "add":
+            self.hands.add_repair_point()
+        elif what == "itself":
+            self._repair_by_itself()
+        else:
+            s.go_step("Repair")
+            self.attempt({"corners": self._repair_corners, "find": self._find_places, "key": self._set_key, "clear": self._clear_keys}[what])
+
+    def _repair_corners(self) -> None:
+        s = self.session
+        assert s.track is not None
+        if s.track.repair.points:
+            self.say("There are repair points already; add more with A.")
+            return
+        s.history.do("Points at the corners", with_points(s.shot, s.track.id, s.placement_id))
+        self.say("Four points stand at the corners. Go to the worst frame (W) and let them find their places (M), or drag them.")
+
+    def _set_key(self) -> None:
+        s = self.session
+        assert s.track is not None
+        s.history.do("Set a repair key", repairs.set_key(s.shot, s.track.id, s.frame))
+
+    def _clear_keys(self) -> None:
+        s = self.session
+        assert s.track is not None
+        s.history.do("Clear repair keys", repairs.clear_keys(s.shot, s.track.id, s.frame))
+
+    def _find_places(self) -> None:
+        s = self.session
+        if s.track is None or s.plate is None or s.cache is None:
+            return
+        if not s.track.repair.points:
+            self._repair_corners()
+        if s.frame == s.track.region.frame:
+            self.say("This is the reference frame, where every point is in its place; go to another frame (W goes to the worst).")
+            return
+        found = find_places(s.shot, s.track, s.plate, s.frame, s.cache.get)
+        places = {i: p for i, p in found.items() if isinstance(p, np.ndarray)}
+        lost = [p for p in found.values() if isinstance(p, str)]
+        if places:
+            s.history.do("Find places", repairs.move_points(s.shot, s.track.id, s.frame, places))
+        words = f"{len(places)} of {len(found)} points found their place." + (f" Not found: {lost[0]}; drag it by hand." if lost else "")
+        self.say(words + (" W goes to the next-worst frame." if places else ""), bool(lost))
+
+    def _repair_by_itself(self) -> None:
+        s = self.session
+        if s.track is None or s.plate is None or s.cache is None:
+            return
+        if self.job is not None:
+            self.say(f"{self.job.label} is still running; stop it first (Esc).", True)
+            return
+        s.go_step("Repair")
+        shot, ident, plate, read, level, placement = s.shot, s.track.id, s.plate, s.cache.get, self.details.repair.level.value(), s.placement_id
+
+        def work(job: Job) -> None:
+            for what, frame, outcome in repair_by_itself(shot, ident, plate, level, read, placement):
+                if outcome is not None:
+                    self._outcome = outcome
+                else:
+                    job.step(f"{what}, frame {frame}")
+
+        self._outcome = None
+        self._begin(Job("Repairing", 2 * (shot.range[1] - shot.range[0] + 1), work))
+
+    def _repaired(self) -> None:
+        outcome = self._outcome
+        if outcome is None:
+            return
+        if outcome.frames:
+            self.session.history.do("Repair by itself", outcome.shot)
+        left = ""
+        if outcome.left:
+            first = min(outcome.left)
+            left = f" {len(outcome.left)} frames were not touched, the first is {first}: {outcome.left[first]}."
+        self.say(f"{len(outcome.frames)} frames keyed: worst drift {outcome.before.worst:.2f} px before, {outcome.after.worst:.2f} px now.{left}")
 
     def next_panes(self) -> None:
         """From the plate to the steady view to both."""
@@ -596,6 +694,8 @@ class MainWindow(QMainWindow):
                 self.say(f"{self._render_words} The plate lacks {len(self._left_out)} of them ({missing}): left out of a sequence, held in a movie.", True)
             else:
                 self.say(self._render_words)
+        elif job.label == "Repairing":
+            self._repaired()
         elif job.label.startswith("Making the matte"):
             self._hold_out_passers()
         else:
@@ -683,6 +783,8 @@ class MainWindow(QMainWindow):
                      "Track both ways from this frame with Ctrl+T, or forward with T.",
             "Check": "W goes to the worst frame, then to the next; S shows the steady view beside the plate or alone; Q flips to the reference frame."
                      if tracked else "Track the surface first (T); then its drift is measured by itself.",
+            "Repair": "W goes to the worst frame; M lets the points find their places, or drag them; Ctrl+M repairs by itself."
+                      if tracked else "Track the surface first (T).",
             "Use": "Drag the corners to where the graphic belongs." if s.placement else "Place a graphic on the surface with P.",
             "Deliver": "Choose what to render and where, or export the corner pin.",
         }[s.step]
@@ -694,7 +796,7 @@ class MainWindow(QMainWindow):
     def _view_changed(self) -> None:
         """The steady view is set otherwise, or the step shows it or not."""
         page = self.details.check
-        checking = self.session.step == "Check"
+        checking = self.session.step in ("Check", "Repair")
         panes = page.panes.currentData()
         if checking and panes == "beside" and not self.steady.isVisible():
             self.panes.setSizes([1000, 1000])

@@ -35,7 +35,8 @@ class Summary:
         if not self.measured:
             return f"nothing could be measured on {self.unmeasured} frames"
         return (f"mean {self.mean:.2f} px, worst {self.worst:.2f} px on frame {self.frame} at corner {self.corner + 1}"
-                + (f", {under:.0%} under {level:g} px" if under is not None else "") + (f", {self.unmeasured} frames not measured" if self.unmeasured else ""))
+                + (f", {under:.0%} under {level:g} px" if under is not None else "")
+                + (f", {self.unmeasured} frames not measured" if self.unmeasured else ""))
 
 
 def summary(drift: Mapping[int, Slip]) -> Summary:

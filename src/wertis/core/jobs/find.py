@@ -1,0 +1,45 @@
+"""Repair points that find their own place: the reference frame's picture round each is looked for on another frame."""
+
+from collections.abc import Callable
+
+import numpy as np
+
+from wertis.core.check.drift import DriftMeter
+from wertis.core.errors import WertisError
+from wertis.core.geometry.motion import plane_between
+from wertis.core.geometry.polygon import fill
+from wertis.core.plate.base import Plate, luma
+from wertis.core.shot import repairs
+from wertis.core.shot.document import Shot, Track
+from wertis.core.shot.hold_outs import HoldOutReader
+
+_REACH = 44.0  # pixels of the reference frame round a point that are compared
+
+
+def find_places(shot: Shot, track: Track, plate: Plate, frame: int, read: Callable[[int], np.ndarray] | None = None) -> dict[str, np.ndarray | str]:
+    """Where each repair point's spot is on a frame (2,), to a fraction of a pixel, or in words why it cannot be told.
+
+    Raises
+    ------
+    WertisError
+        When the track has no answer on the frame.
+    PlateError
+        When the frame or the reference frame cannot be read.
+    """
+    motion = track.motion
+    there = repairs.points_on(track, frame)
+    if motion is None or there is None:
+        raise WertisError(f"{track.name} has no answer on frame {frame}, or no repair points; a point cannot be found there.")
+    fetch = read or plate.read
+    home = track.region.frame
+    base, now = luma(fetch(home)), luma(fetch(frame))
+    onto = plane_between(motion, home, frame)
+    holds = HoldOutReader(shot, track.id) if any(h.enabled for h in track.hold_outs) else None
+    held = holds.mask(frame, plate.size) if holds is not None else None
+    out: dict[str, np.ndarray | str] = {}
+    square = np.array([[-1.0, -1], [1, -1], [1, 1], [-1, 1]]) * _REACH
+    for point, at in zip(track.repair.points, there, strict=True):
+        place = np.array(point.place)
+        slip = DriftMeter(base, fill(place + square, plate.size), place[None]).measure(now, onto, held)
+        out[point.id] = at + slip.slip[0] if np.isfinite(slip.slip).all() else slip.reason or "too little texture round it"
+    return out
