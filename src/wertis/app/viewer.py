@@ -383,16 +383,24 @@ class Viewer(QWidget):
         if onto is None:
             return
         through = onto if self.through is None else self.through @ onto
-        factor = max(6.0, self.zoom * 3)
-        middle = homography.apply(through, spot[None])[0]
-        half = _MAGNIFIER / 2
-        placed = np.array([[factor, 0, half - factor * middle[0]], [0, factor, half - factor * middle[1]], [0, 0, 1]]) @ through
-        shown = cv2.warpPerspective(for_display(picture), homography_to_centred(placed), (_MAGNIFIER, _MAGNIFIER), flags=cv2.INTER_NEAREST)
         box = self._magnifier_box(point)
+        now = s.cache.peek(s.frame) if s.cache is not None else None
+        if isinstance(now, np.ndarray):
+            # the plate itself, since a graphic would hide what is to be recognised
+            self._paint_enlarged(painter, box, now, np.eye(3) if self.through is None else self.through, point)
+            _words(painter, QPointF(box.left() + 6, box.bottom() - 8), f"this frame  {point[0]:.2f}, {point[1]:.2f}", theme.PAPER)
         box.translate(_MAGNIFIER + 8 if box.left() < self.width() / 2 else -_MAGNIFIER - 8, 0)
+        self._paint_enlarged(painter, box, picture, through, spot)
+        _words(painter, QPointF(box.left() + 6, box.bottom() - 8), f"reference frame {track.region.frame}", theme.PAPER)
+
+    def _paint_enlarged(self, painter: QPainter, box: QRectF, picture: np.ndarray, through: np.ndarray, point: np.ndarray) -> None:
+        """A plate's picture round `point`, carried `through` (3, 3) to the picture shown, in a magnifier's box."""
+        factor, half = max(6.0, self.zoom * 3), _MAGNIFIER / 2
+        x, y = homography.apply(through, point[None])[0]
+        placed = np.array([[factor, 0, half - factor * x], [0, factor, half - factor * y], [0, 0, 1]]) @ through
+        shown = cv2.warpPerspective(for_display(picture), homography_to_centred(placed), (_MAGNIFIER, _MAGNIFIER), flags=cv2.INTER_NEAREST)
         painter.drawImage(box, QImage(shown.data, _MAGNIFIER, _MAGNIFIER, 3 * _MAGNIFIER, QImage.Format.Format_RGB888))
         self._cross(painter, box)
-        _words(painter, QPointF(box.left() + 6, box.bottom() - 8), f"reference frame {track.region.frame}", theme.PAPER)
 
     def _paint_magnifier(self, painter: QPainter, point: np.ndarray) -> None:
         assert self._pixels is not None

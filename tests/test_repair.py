@@ -1,0 +1,300 @@
+"""Repairs: curves, points, keys that move nothing, the automatic loop, and the window's worst-first loop."""
+
+import unittest
+
+import numpy as np
+from PySide6.QtCore import Qt
+from PySide6.QtTest import QTest
+from scipy.interpolate import PchipInterpolator
+
+from tests.scenes import FramesPlate, PlaneShot
+from tests.test_check import drifting, spoil
+from tests.test_deliver import command
+from tests.test_plate import Folder
+from tests.test_window import WindowCase
+from wertis.core.errors import RegionError
+from wertis.core.geometry import homography
+from wertis.core.geometry.motion import Fix
+from wertis.core.jobs.find import find_places
+from wertis.core.jobs.repair import repair_by_itself, with_points
+from wertis.core.repair.curve import Curve, Key, with_key, with_value
+from wertis.core.repair.points import through
+from wertis.core.shot import edits, repairs, store
+from wertis.core.shot.document import PlateRef, Shot, Track
+
+SQUARE = np.array([[100.0, 80], [300, 90], [290, 240], [110, 230]])
+
+
+def moving(n: int = 21) -> Shot:
+    """A shot whose track turns, grows and tilts, with four repair points and keys on some."""
+    shot = Shot(plate=PlateRef(path="x", first=1, last=n, size=(480, 320)), range=(1, n))
+    shot, track = edits.add_track(shot, SQUARE, 1, "Wall")
+    fixes = {}
+    for f in range(2, n + 1):
+        k = (f - 1) / n
+        turn = np.array([[np.cos(k), -np.sin(k) * 1.1, 20 * k], [np.sin(k), np.cos(k) * (1 + k), -8 * k], [2e-4 * k, -3e-4 * k, 1]])
+        fixes[f] = Fix(turn, 0.05, 1.0)
+    return edits.set_solved(shot, track.id, fixes)
+
+
+def keyed(smooth: bool = True, fade: bool = True, points: int = 4) -> Shot:
+    """The same with points, and keys on frames 6 and 15 for all but the last."""
+    shot = moving()
+    ident = shot.tracks[0].id
+    for place in SQUARE[:points]:
+        shot = repairs.add_point(shot, ident, place, 1)
+    shot = repairs.set_repair(shot, ident, smooth=smooth, fade=fade)
+    rng = np.random.default_rng(4)
+    for frame in (6, 15):
+        there = repairs.points_on(shot.tracks[0], frame)
+        assert there is not None
+        for k, point in list(enumerate(shot.tracks[0].repair.points))[:max(1, points - 1)]:
+            shot = repairs.move_points(shot, ident, frame, {point.id: there[k] + rng.normal(0, 3, 2)})
+    return shot
+
+
+def everywhere(track: Track) -> np.ndarray:
+    """Where a grid of points is on all frames and between them."""
+    motion = track.motion
+    assert motion is not None
+    grid = np.array([[x, y] for x in (90.0, 200, 310) for y in (70.0, 160, 250)])
+    return np.array([motion.to_frame(grid, t) for t in np.arange(1, 21, 0.5)])
+
+
+class CurveTest(unittest.TestCase):
+    def test_smooth_is_scipys_monotone_cubic(self) -> None:
+        curve = Curve({5: Key((2.0, -1.0)), 9: Key((3.0, 4.0))}, 1)
+        pchip = PchipInterpolator([1, 5, 9], [[0, 0], [2, -1], [3, 4]])
+        for t in (1.5, 4, 5, 7.25):
+            # the ends differ: the value holds beyond them, so the last key is left level only outside
+            np.testing.assert_allclose(curve(t), pchip(t), atol=1e-12)
+
+    def test_straight_hold_and_fade(self) -> None:
+        keys = {5: Key((4.0, 8.0)), 9: Key((0.0, 0.0))}
+        self.assertEqual(Curve(keys, 1, smooth=False)(3).tolist(), [2.0, 4.0])
+        held = Curve(keys, 1, smooth=False, fade=False)
+        self.assertEqual([held(1).tolist(), held(2).tolist(), held(20).tolist()], [[0, 0], [4, 8], [0, 0]])
+
+    def test_a_new_key_changes_the_curve_nowhere(self) -> None:
+        for smooth in (True, False):
+            for fade in (True, False):
+                keys = with_value(with_value({}, 10, 4, np.array([3.0, -2]), smooth, fade), 10, 20, np.array([-5.0, 1]), smooth, fade)
+                before = Curve(keys, 10, smooth, fade)
+                for frame in (2, 7, 15, 26):
+                    after = Curve(with_key(keys, 10, frame, smooth, fade), 10, smooth, fade)
+                    for t in np.arange(0, 30, 0.25):
+                        np.testing.assert_allclose(after(t), before(t), atol=1e-9)
+
+
+class PointsTest(unittest.TestCase):
+    def test_each_number_of_points_has_its_motion(self) -> None:
+        rng = np.random.default_rng(7)
+        for n in (1, 2, 3, 4):
+            target = SQUARE[:n] + rng.normal(0, 4, (n, 2))
+            found = through(SQUARE[:n], target)
+            np.testing.assert_allclose(homography.apply(found, SQUARE[:n]), target, atol=1e-6)
+            if n < 4:
+                np.testing.assert_array_equal(found[2], [0, 0, 1])
+            if n == 2:  # a likeness keeps angles
+                np.testing.assert_allclose(found[0, 0], found[1, 1], atol=1e-9)
+                np.testing.assert_allclose(found[0, 1], -found[1, 0], atol=1e-9)
+
+    def test_points_on_a_line_leave_shear_out(self) -> None:
+        line = np.array([[0.0, 0], [50, 50], [100, 100]])
+        found = through(line, line + [3, -1])
+        np.testing.assert_allclose(found, [[1, 0, 3], [0, 1, -1], [0, 0, 1]], atol=1e-9)
+
+
+class KeysTest(unittest.TestCase):
+    def test_setting_any_kind_of_key_moves_nothing_on_any_frame(self) -> None:
+        for smooth in (True, False):
+            for fade in (True, False):
+                for points in (1, 2, 3, 4):
+                    shot = keyed(smooth, fade, points)
+                    before = everywhere(shot.tracks[0])
+                    for frame in (3, 9, 18):
+                        shot = repairs.set_key(shot, shot.tracks[0].id, frame)
+                    self.assertLess(np.abs(everywhere(shot.tracks[0]) - before).max(), 1e-6)
+                    self.assertEqual(shot.tracks[0].repair.frames(1), [3, 6, 9, 15, 18])
+
+    def test_a_point_added_later_disturbs_nothing(self) -> None:
+        for points in (1, 2, 3):
+            shot = keyed(points=points)
+            before = everywhere(shot.tracks[0])
+            again = repairs.add_point(shot, shot.tracks[0].id, np.array([250.0, 150]), 12)
+            self.assertLess(np.abs(everywhere(again.tracks[0]) - before).max(), 1e-6)
+            where = repairs.points_on(again.tracks[0], 12)
+            assert where is not None
+            np.testing.assert_allclose(where[-1], [250, 150], atol=1e-6)
+
+    def test_a_key_on_one_point_leaves_the_others_alone_on_all_frames(self) -> None:
+        shot = keyed()
+        track = shot.tracks[0]
+        moved = repairs.move_points(shot, track.id, 10, {track.repair.points[2].id: np.array([260.0, 200])})
+        for frame in range(1, 22):
+            a, b = repairs.points_on(track, frame), repairs.points_on(moved.tracks[0], frame)
+            assert a is not None and b is not None
+            np.testing.assert_allclose(np.delete(b, 2, 0), np.delete(a, 2, 0), atol=1e-9)
+
+    def test_off_gives_the_tracked_motion_back_and_the_reference_is_never_repaired(self) -> None:
+        shot = keyed()
+        track = shot.tracks[0]
+        assert track.motion is not None and track.tracked is not None
+        np.testing.assert_array_equal(track.motion.plane_at(1), np.eye(3))
+        self.assertGreater(np.abs(track.motion.plane_at(6) - track.tracked.plane_at(6)).max(), 1e-3)
+        off = repairs.set_repair(shot, track.id, enabled=False).tracks[0]
+        assert off.motion is not None and off.tracked is not None and track.solved is not None and off.solved is track.solved
+        for frame, matrix in zip(track.solved.frames, track.solved.matrices, strict=True):
+            self.assertEqual(off.motion.plane_at(int(frame)).tobytes(), matrix.tobytes() if frame != 1 else np.eye(3).tobytes())
+
+    def test_keys_move_copy_and_clear(self) -> None:
+        shot = keyed()
+        ident = shot.tracks[0].id
+        moved = repairs.move_key(shot, ident, 6, 8)
+        self.assertEqual(moved.tracks[0].repair.frames(1), [8, 15])
+        copied = repairs.move_key(moved, ident, 8, 3, copy=True)
+        self.assertEqual(copied.tracks[0].repair.frames(1), [3, 8, 15])
+        self.assertEqual(repairs.next_key(copied.tracks[0], 8, 1), 15)
+        self.assertEqual(repairs.next_key(copied.tracks[0], 8, -1), 3)
+        first = copied.tracks[0].repair.points[0].id
+        one = repairs.clear_keys(copied, ident, 8, [first])
+        self.assertEqual(sorted(f for f in one.tracks[0].repair.points[0].keys if f != 1), [3, 15])
+        self.assertIn(8, one.tracks[0].repair.frames(1))
+        self.assertEqual(repairs.clear_keys(copied, ident).tracks[0].repair.frames(1), [])
+        with self.assertRaisesRegex(RegionError, "reference frame"):
+            repairs.move_points(shot, ident, 1, {first: np.zeros(2)})
+
+
+class LoopTest(Folder):
+    def truth_errors(self, shot: Shot, made: PlaneShot) -> np.ndarray:
+        motion = shot.tracks[0].motion
+        assert motion is not None
+        return np.array([np.linalg.norm(motion.to_frame(made.region, 1001 + i) - made.truth(i), axis=1).max() for i in range(len(made.frames))])
+
+    def test_a_slow_drift_is_mended_with_few_keys(self) -> None:
+        made = PlaneShot(n=24)
+        shot = drifting(made, made.write(self.folder / "plate"))
+        ident, plate = shot.tracks[0].id, FramesPlate(made.frames)
+
+        class Numbered(FramesPlate):
+            def read(self, frame: int) -> np.ndarray:
+                return plate.read(frame - 1001)
+
+        numbered = Numbered(made.frames)
+        numbered.first, numbered.last = 1001, 1024  # type: ignore[misc]
+        self.assertGreater(self.truth_errors(shot, made).max(), 8)
+        *_, (_, _, outcome) = repair_by_itself(shot, ident, numbered, 0.3)
+        assert outcome is not None
+        self.assertLessEqual(len(outcome.frames), 5)
+        after = self.truth_errors(outcome.shot, made)
+        self.assertGreaterEqual((after < 0.3).mean(), 0.95)
+        # by hand: two keys, where each point finds its own place
+        by_hand = with_points(shot, ident)
+        for frame in (1024, 1012):
+            found = find_places(by_hand, by_hand.tracks[0], numbered, frame)
+            places = {i: p for i, p in found.items() if isinstance(p, np.ndarray)}
+            self.assertEqual(len(places), 4, found)
+            by_hand = repairs.move_points(by_hand, ident, frame, places)
+        self.assertLess(self.truth_errors(by_hand, made).max(), 1.0)
+
+    def test_repairs_survive_saving(self) -> None:
+        made = PlaneShot(n=3)
+        shot = drifting(made, made.write(self.folder / "plate"))
+        shot = with_points(shot, shot.tracks[0].id)
+        point = shot.tracks[0].repair.points[1].id
+        shot = repairs.move_points(shot, shot.tracks[0].id, 1003, {point: np.array([300.0, 90])})
+        shot = repairs.add_point(shot, shot.tracks[0].id, np.array([200.0, 150]), 1002)
+        store.save(shot, self.folder / "s.wertis")
+        again = store.load(self.folder / "s.wertis")
+        self.assertEqual(again.tracks[0].repair, shot.tracks[0].repair)
+
+    def test_the_command(self) -> None:
+        made = PlaneShot(n=10)
+        store.save(drifting(made, made.write(self.folder / "plate")), self.folder / "s.wertis")
+        code, words, err = command("repair", str(self.folder / "s.wertis"), "--track", "Wall", "--limit", "0.5", "--quiet",
+                                   "--out", str(self.folder / "r.wertis"))
+        self.assertEqual((code, err), (0, ""), words)
+        self.assertIn("keys set", words)
+        self.assertLess(self.truth_errors(store.load(self.folder / "r.wertis"), made).max(), 0.6)
+        self.assertGreater(self.truth_errors(store.load(self.folder / "s.wertis"), made).max(), 5)
+        self.assertEqual(command("repair", str(self.folder / "s.wertis"), "--track", "Wall", "--limit", "0")[0], 1)
+
+
+class RepairWindowTest(WindowCase):
+    def test_worst_first_by_match_and_by_dragging_in_the_steady_view_then_undo_and_redo(self) -> None:
+        path = self.folder / "s.wertis"
+        store.save(drifting(self.made, self.plate), path)
+        w, s = self.window, self.window.session
+        w.open_path(path)
+        self.until(lambda: len(s.drift) == 8)
+        spoilt = s.shot
+        s.go_step("Repair")
+        w.details.repair.buttons["corners"].click()
+        self.assertEqual(len(s.shot.tracks[0].repair.points), 4)
+        w.viewer.setFocus()
+        self.key(Qt.Key.Key_W)
+        self.assertEqual(s.frame, 1008)
+        self.until(lambda: isinstance(s.cache.peek(1008), np.ndarray) if s.cache else False)
+        self.key(Qt.Key.Key_M)
+        self.assertIn("4 of 4", w.words.text())
+        # one corner is dragged away and back in the steady view
+        self.until(lambda: w.steady.through is not None and w.steady.picture is not None)
+        self.spin(0.1)
+        there = repairs.points_on(s.shot.tracks[0], 1008)
+        assert there is not None
+
+        def on_steady(point: np.ndarray):  # type: ignore[no-untyped-def]
+            from PySide6.QtCore import QPoint
+            x, y = w.steady.to_screen(point[None])[0]
+            return QPoint(round(x), round(y))
+
+        start = on_steady(there[2])
+        QTest.mousePress(w.steady, Qt.MouseButton.LeftButton, pos=start)
+        QTest.mouseMove(w.steady, start + on_steady(there[2] + [6, 0]) - on_steady(there[2]))
+        QTest.mouseRelease(w.steady, Qt.MouseButton.LeftButton, pos=start + on_steady(there[2] + [6, 0]) - on_steady(there[2]))
+        moved = repairs.points_on(s.shot.tracks[0], 1008)
+        assert moved is not None
+        np.testing.assert_allclose(moved[2] - there[2], [6, 0], atol=1.5)
+        np.testing.assert_allclose(np.delete(moved, 2, 0), np.delete(there, 2, 0), atol=1e-6)
+        w.undo()
+        mended = s.shot
+        motion = mended.tracks[0].motion
+        assert motion is not None
+        worst = max(np.linalg.norm(motion.to_frame(self.made.region, 1001 + i) - self.made.truth(i), axis=1).max() for i in range(8))
+        self.assertLess(worst, 1.0)
+        self.until(lambda: len(s.drift) == 8 and all(np.isfinite(x.worst) and x.worst < 1 for x in s.drift.values()))
+        while s.history.undo_label:
+            w.undo()
+        self.assertEqual(s.shot.tracks[0].repair, spoilt.tracks[0].repair)
+        while s.history.redo_label and s.shot.tracks[0].repair != mended.tracks[0].repair:
+            w.redo()
+        self.assertEqual(s.shot.tracks[0], mended.tracks[0])
+
+    def test_by_itself_and_a_key_dragged_on_the_lane(self) -> None:
+        path = self.folder / "s.wertis"
+        store.save(drifting(self.made, self.plate), path)
+        w, s = self.window, self.window.session
+        w.open_path(path)
+        s.go_step("Repair")
+        w.details.repair.buttons["itself"].click()
+        self.until(lambda: w.job is None and bool(s.shot.tracks[0].repair.points))
+        self.assertIn("px now", w.words.text())
+        key = s.shot.tracks[0].repair.frames(1001)[-1]
+        lanes = w.lanes
+        from PySide6.QtCore import QPoint
+        y = 22 + 16 + 6 + 46 - 5
+        QTest.mousePress(lanes, Qt.MouseButton.LeftButton, pos=QPoint(round(lanes.x_of(key)), y))
+        QTest.mouseMove(lanes, QPoint(round(lanes.x_of(1006)), y))
+        QTest.mouseRelease(lanes, Qt.MouseButton.LeftButton, pos=QPoint(round(lanes.x_of(1006)), y))
+        self.assertIn(1006, s.shot.tracks[0].repair.frames(1001))
+        self.assertNotIn(key, s.shot.tracks[0].repair.frames(1001))
+
+
+class SpoilTest(unittest.TestCase):
+    def test_the_spoilt_tracks_are_spoilt(self) -> None:
+        for name in ("shift", "corner", "turn"):
+            self.assertGreater(np.abs(spoil(name, 1.0, SQUARE)).max(), 1)
+
+
+if __name__ == "__main__":
+    unittest.main()
