@@ -417,12 +417,12 @@ class WindowTest(WindowCase):
         self.tracked_and_placed()
         w = self.window
         said = set()
-        for k, step in enumerate(("Plate", "Region", "Track", "Use", "Deliver")):
+        for k, step in enumerate(("Plate", "Region", "Track", "Check", "Repair", "Use", "Deliver")):
             w.session.go_step(step)
             self.spin(0.02)
             self.assertEqual(w.details._stack.currentIndex(), k)
             said.add(w.words.text())
-        self.assertEqual(len(said), 5)
+        self.assertEqual(len(said), 7)
 
     def test_store_is_what_the_window_saves(self) -> None:
         self.tracked_and_placed()

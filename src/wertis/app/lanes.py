@@ -152,6 +152,8 @@ class Lanes(QWidget):
             y = base - self._height(level)
             p.setPen(QPen(QColor("#5c5c5c"), 1, Qt.PenStyle.DotLine))
             p.drawLine(QPointF(_LEFT, y), QPointF(_LEFT + self._span(), y))
+            if level == GOOD and self._height(USABLE) - self._height(GOOD) < 10:
+                continue  # no room for both
             p.setPen(theme.QUIET)
             p.drawText(QRectF(_LEFT - 24, y - 6, 20, 12), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, f"{level:g}")
         self._curve(p, points, theme.QUIET, 1.0)

@@ -149,7 +149,7 @@ class SteadyViewer(Viewer):
                     "wipe": "; reference frame on the left"}[self.compared]
             state = "as tracked" if track.motion is track.tracked else "repaired"
             text = f"Steady view: {track.name}, plane, {track.kind}, {state}; held as on frame {base}{what}"
-            words(painter, QPointF(12, self.height() - 12), self.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, self.width() - 24),
+            words(painter, QPointF(12, 20), self.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, self.width() - 24),
                   theme.PAPER)
 
     def _paint_close_ups(self, painter: QPainter) -> None:

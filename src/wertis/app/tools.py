@@ -102,9 +102,9 @@ class PointsTool(Tool):
         elif self._before is not None and self._start is not None and (self._whole or self._dragged is not None):
             moved = self._before.copy()
             if self._dragged is not None:
-                # the point under the pointer goes to the pointer, the others along with it
-                moved[sorted(self.chosen)] += point - self._before[self._dragged]
-                self.magnify = point
+                # by as much as the pointer: a point must not jump by how far beside it the press was
+                moved[sorted(self.chosen)] += point - self._start
+                self.magnify = moved[self._dragged]
             else:
                 moved += point - self._start
             self._changed(moved, True)
