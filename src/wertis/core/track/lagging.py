@@ -120,7 +120,7 @@ class LaggingTracker:
         start = self._reference_leg(box)
         return max(own, shutter.extent(shutter.taps(start, part)) if start is not None else 0.0) > _FAST
 
-    def _measure(self, fast: list[_Kept], first: bool = True) -> None:
+    def _measure(self, fast: list[_Kept]) -> None:
         samples, legs = [], []
         for kept in fast[-_MEASURED_FRAMES:]:
             if kept.luma is None or kept.matrix is None:
@@ -136,20 +136,14 @@ class LaggingTracker:
         found = shutter.measure(self._tracker.reference, samples, legs) if len(samples) > 1 else None
         if found is None:
             long = np.mean([shutter.extent(shutter.taps(s.leg, _GUESS)) for s in samples]) > _LONG if samples else False
-            self._tries += first * (_TRIES if long else 1)
+            self._tries += _TRIES if long else 1
             self._wait = len(self._kept) + _BETWEEN_TRIES
-        elif first:
-            # places found with this shutter allow a better measurement, and that one a better look at them all
-            self.shutter = found
-            for kept in fast:
-                self._second_look(kept)
-            self.shutter = None
-            self._measure(fast, first=False)
-            if self.shutter is None:
-                self.shutter = found
-            self._tracker.blur_is_known = True
         else:
             self.shutter = found
+            self._tracker.blur_is_known = True
+            reference = self._reference_leg(self._tracker.box)
+            # where the reference frame itself is blurred every frame is looked at again, and the first look may be rougher
+            self._tracker.looked_at_again = reference is not None and shutter.extent(shutter.taps(reference, found.part)) > _FAST
 
     def _leg(self, kept: _Kept, points: np.ndarray, part: float) -> Leg | None:
         """The legs of `points` (n, 2) of the reference at a frame."""

@@ -86,6 +86,7 @@ class PlanarTracker:
         self.trust: Trust | None = None  # earned on the last frame
         self._noise_of_sharp = 0.0  # of the last frame that was found not to be blurred otherwise than the reference
         self.blur_is_known = False  # blur by motion is then left to a second look
+        self.looked_at_again = False  # every frame is, so that the first look may end at half the resolution
         self._usual_likeness: float | None = None
         self._lost_for = 0
         self._held: HeldOut | None = None
@@ -222,7 +223,7 @@ class PlanarTracker:
 
     def _finish(self, pyramid: Pyramid, found: Alignment, top: int, guesses: list[np.ndarray] | None = None) -> Alignment | None:
         """The levels below `top`, down to the finest that both pictures show."""
-        for level in range(top - 1, -1, -1):
+        for level in range(top - 1, 0 if self.looked_at_again and top > 1 else -1, -1):
             if level == 0 and self._scale(found.matrix) < _SHRUNK:
                 break
             start = found.matrix

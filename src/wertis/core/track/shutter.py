@@ -16,7 +16,7 @@ import numpy as np
 from wertis.core.track.align import at_taps, averaged
 from wertis.core.track.reference import Reference, TileSet, described, without_light
 
-TAPS = 7  # pictures summed in place of the open shutter
+TAPS = 5  # pictures summed in place of the open shutter
 LEVEL = 1  # the shutter is measured at half the resolution
 MEASURED_TILES = 40
 _STARTS = (0.3, 0.7)  # shutters, as parts of a frame, from which the measurement begins
