@@ -19,8 +19,10 @@ from wertis.core.jobs.find import find_places
 from wertis.core.jobs.repair import repair_by_itself, with_points
 from wertis.core.repair.curve import Curve, Key, with_key, with_value
 from wertis.core.repair.points import through
+from wertis.core.repair.smoothing import most_changed
 from wertis.core.shot import edits, repairs, store
 from wertis.core.shot.document import PlateRef, Shot, Track
+from wertis.core.shot.motions import blend_motions, copy_motion
 
 SQUARE = np.array([[100.0, 80], [300, 90], [290, 240], [110, 230]])
 
@@ -163,6 +165,67 @@ class KeysTest(unittest.TestCase):
         self.assertEqual(repairs.clear_keys(copied, ident).tracks[0].repair.frames(1), [])
         with self.assertRaisesRegex(RegionError, "reference frame"):
             repairs.move_points(shot, ident, 1, {first: np.zeros(2)})
+
+
+class MotionsTest(unittest.TestCase):
+    def test_smoothing_takes_jitter_away_and_leaves_the_reference_and_the_repairs(self) -> None:
+        shot = moving(41)
+        track = shot.tracks[0]
+        assert track.solved is not None and track.tracked is not None
+        rng = np.random.default_rng(3)
+        shaken = track.solved.matrices.copy()
+        shaken[1:, :2, 2] += rng.normal(0, 1.5, (40, 2))
+        jittery = track.but(solved=track.solved.but(matrices=shaken))
+        smooth = jittery.but(smoothing=12.0)
+        assert smooth.motion is not None and jittery.motion is not None
+        np.testing.assert_array_equal(smooth.motion.plane_at(1), np.eye(3))
+
+        def rough(t: Track) -> float:
+            assert t.motion is not None
+            path = np.array([t.motion.to_frame(SQUARE, f) for f in range(2, 42)])
+            return float(np.abs(np.diff(path, 2, axis=0)).mean())
+
+        self.assertLess(rough(smooth), 0.25 * rough(jittery))
+        self.assertIs(smooth.but(smoothing=0.0).motion.__class__, jittery.motion.__class__)
+        assert jittery.tracked is not None and smooth.beneath is not None
+        most, frame = most_changed(jittery.tracked.matrices, smooth.beneath.matrices, track.region.box)
+        self.assertGreater(most, 0.5)
+        self.assertNotEqual(frame, 1)
+        # a motion without jitter is hardly touched
+        clean = track.but(smoothing=8.0)
+        assert clean.beneath is not None
+        self.assertLess(most_changed(track.tracked.matrices, clean.beneath.matrices, track.region.box)[0], 0.3)
+        keyed_ = keyed()
+        again = keyed_.tracks[0].but(smoothing=5.0)
+        self.assertEqual(again.repair, keyed_.tracks[0].repair)
+
+    def test_motion_is_copied_with_or_without_repairs(self) -> None:
+        shot = keyed()
+        source = shot.tracks[0]
+        shot, other = edits.add_track(shot, SQUARE + 12, 8, "Copy")
+        assert source.motion is not None and source.tracked is not None
+        for repaired, motion in ((True, source.motion), (False, source.tracked)):
+            copy = copy_motion(shot, source.id, other.id, repaired).track(other.id)
+            assert copy is not None and copy.motion is not None
+            for frame in (1, 6, 15, 21):
+                np.testing.assert_allclose(copy.motion.to_frame(SQUARE, frame), motion.to_frame(motion.to_reference(SQUARE, 8), frame), atol=1e-6)
+        with self.assertRaisesRegex(RegionError, "no answer"):
+            copy_motion(shot, other.id, source.id)
+
+    def test_two_motions_are_blended_over_a_range(self) -> None:
+        shot = moving()
+        first = shot.tracks[0]
+        shot, second = edits.add_track(shot, SQUARE, 1, "Second")
+        shot = edits.set_solved(shot, second.id, {f: Fix(np.array([[1.0, 0, 40], [0, 1, 0], [0, 0, 1]]), 0.1, 1.0) for f in range(2, 22)})
+        shot, target = edits.add_track(shot, SQUARE, 1, "Both")
+        both = blend_motions(shot, first.id, second.id, target.id, 8, 12).track(target.id)
+        assert both is not None and both.motion is not None and first.motion is not None
+        np.testing.assert_allclose(both.motion.to_frame(SQUARE, 8), first.motion.to_frame(SQUARE, 8), atol=1e-6)
+        np.testing.assert_allclose(both.motion.to_frame(SQUARE, 15), SQUARE + [40, 0], atol=1e-6)
+        box = target.region.box
+        np.testing.assert_allclose(both.motion.to_frame(box, 10), (first.motion.to_frame(box, 10) + box + [40, 0]) / 2, atol=1e-6)
+        with self.assertRaisesRegex(RegionError, "must end after"):
+            blend_motions(shot, first.id, second.id, target.id, 8, 8)
 
 
 class LoopTest(Folder):

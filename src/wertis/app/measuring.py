@@ -1,6 +1,6 @@
 """Measures the selected track's drift in the background, and again when the track changes."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import replace
 
 from PySide6.QtCore import QObject, QTimer
@@ -14,7 +14,6 @@ from wertis.core.jobs.job import Job
 from wertis.core.shot.document import Track
 from wertis.core.shot.edits import carry
 
-_MOST_RECKONED = 600  # frames
 _WAIT = 350  # milliseconds of rest before measuring begins, so that a drag is not measured at every step
 
 
@@ -32,6 +31,7 @@ class Measuring(QObject):
         self.job: Job | None = None
         self._key: object = None
         self._track: Track | None = None
+        self._old: tuple[Track, dict[int, Slip]] | None = None  # before the repair in hand
         self._timer = QTimer(self)
         self._timer.setSingleShot(True)
         self._timer.setInterval(_WAIT)
@@ -49,19 +49,25 @@ class Measuring(QObject):
         before, now = self._track, self._session.track
         self._key, self._track = key, now
         self.stop()
-        drift = self._session.drift
-        if drift:
-            same = before is not None and now is not None and before.but(repair=now.repair) == now and len(drift) <= _MOST_RECKONED
-            self._session.drift = self._reckoned(before, now, drift) if same and before is not None and now is not None else {}
-            self._session.drift_changed.emit()
+        s = self._session
+        if s.drift:
+            if before is not None and now is not None and before.but(repair=now.repair) == now:
+                # while a point is dragged only the frame in view is reckoned; the others follow when it rests
+                self._old = self._old or (before, s.drift)
+                here = self._reckoned(*self._old, now, [s.frame]) if s.frame in self._old[1] else {}
+                s.drift = {**self._old[1], **here}
+            else:
+                self._old, s.drift = None, {}
+            s.drift_changed.emit()
         if key is not None:
             self._timer.start()
 
-    def _reckoned(self, before: Track, now: Track, drift: dict[int, Slip]) -> dict[int, Slip]:
+    def _reckoned(self, before: Track, drift: dict[int, Slip], now: Track, frames: Iterable[int]) -> dict[int, Slip]:
         """The drift after a repair, known from what was measured before it and from how the repair moves the corners; measured again soon."""
         points, home, _ = corners_of(now, self._session.placement_id)
         out = {}
-        for frame, slip in drift.items():
+        for frame in frames:
+            slip = drift[frame]
             was, here = carry(before, points, home, frame), carry(now, points, home, frame)
             out[frame] = slip if was is None or here is None else replace(slip, slip=slip.slip - (here - was))
         return out
@@ -84,7 +90,8 @@ class Measuring(QObject):
         if track is None or track.solved is None or s.plate is None or s.cache is None:
             return None
         points, home, _ = corners_of(track, s.placement_id)
-        return (id(s.plate), track.id, id(track.solved), track.region, track.hold_outs, track.repair, points.tobytes(), home, s.base, s.shot.range)
+        return (id(s.plate), track.id, id(track.solved), track.region, track.hold_outs, track.repair, track.smoothing,
+                points.tobytes(), home, s.base, s.shot.range)
 
     def _begin(self) -> None:
         s = self._session
@@ -94,6 +101,10 @@ class Measuring(QObject):
         if self._busy():
             self._timer.start()
             return
+        if self._old is not None:
+            s.drift = self._reckoned(*self._old, track, self._old[1])
+            self._old = None
+            s.drift_changed.emit()
         low, high = s.shot.range
         # the frame in view first, then the others in their order
         frames = sorted(range(low, high + 1), key=lambda f: (f != s.frame, f))

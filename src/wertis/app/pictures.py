@@ -164,4 +164,5 @@ def _same_look(a: Shot, b: Shot) -> bool:
     if len(a.tracks) != len(b.tracks):
         return False
     return all(s.visible == t.visible
-               and s.solved is t.solved and s.repair == t.repair and s.placements == t.placements for s, t in zip(a.tracks, b.tracks))
+               and s.solved is t.solved and s.repair == t.repair and s.smoothing == t.smoothing
+               and s.placements == t.placements for s, t in zip(a.tracks, b.tracks))

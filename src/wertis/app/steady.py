@@ -147,7 +147,7 @@ class SteadyViewer(Viewer):
             base = self.session.base if self.session.base is not None else track.region.frame
             what = {"none": "", "reference": "; this is the reference frame", "difference": f"; difference, {GAIN} times",
                     "wipe": "; reference frame on the left"}[self.compared]
-            state = "as tracked" if track.motion is track.tracked else "repaired"
+            state = "as tracked" if track.motion is track.tracked else "smoothed" if track.motion is track.beneath else "repaired"
             text = f"Steady view: {track.name}, plane, {track.kind}, {state}; held as on frame {base}{what}"
             words(painter, QPointF(12, 20), self.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, self.width() - 24),
                   theme.PAPER)

@@ -353,7 +353,7 @@ class Viewer(QWidget):
                               f"({ {'given': 'given', 'perspective': 'from the perspective', 'flat': 'too flat to tell'}[found.source] })",
                               theme.PAPER))
             else:
-                repaired = "" if motion is track.tracked else ", repaired"
+                repaired = "" if motion is track.tracked else ", smoothed" if motion is track.beneath else ", repaired"
                 lines.append((f"{track.name}: plane, {track.kind}{repaired}; reference frame {reference}", theme.PAPER))
         if s.step in ("Check", "Repair") and track is not None:
             lines.append(drift_words(s))

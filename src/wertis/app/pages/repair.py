@@ -7,8 +7,11 @@ from wertis.app.fields import DragLabel, Number, form, named
 from wertis.app.pages.base import Page, combo, few
 from wertis.app.session import Session
 from wertis.core.check.summary import GOOD, summary
+from wertis.core.errors import WertisError
+from wertis.core.repair.smoothing import most_changed
 from wertis.core.shot import repairs
 from wertis.core.shot.document import Track
+from wertis.core.shot.motions import copy_motion
 
 _POWERS = {0: "no points yet", 1: "1 point: position", 2: "2 points: position, scale and turn", 3: "3 points: shear as well"}
 
@@ -56,10 +59,20 @@ class RepairPage(Page):
         self.on = QCheckBox("Repairs are on")
         self.on.setToolTip("Switch off to compare with what was tracked")
         self.on.clicked.connect(lambda on: self._set("Switch the repairs", enabled=on))
+        self.smoothing = Number(0, 200, 1, 1, "frames", "Smoothing")
+        self.smoothing.setToolTip("Smooths the tracked motion against jitter, over so many frames; repair keys stay as they are")
+        self.smoothing.valueChanged.connect(self._smooth)
+        self.smooth_words = named("", "quiet")
+        self.source = combo({"": "Choose a track"}, "Track to copy the motion from", self._copy)
+        self.source.setToolTip("Takes over another track's motion, repairs and all; undo brings the old one back")
         f.addRow(named("KEYS", "section"))
         f.addRow("Between", self.between)
         f.addRow("To reference", self.ends)
         f.addRow(self.on)
+        f.addRow(named("MOTION", "section"))
+        f.addRow(DragLabel("Smooth over", self.smoothing), self.smoothing)
+        f.addRow(self.smooth_words)
+        f.addRow("Copy from", self.source)
         f.addRow(named("Drag a point to where its spot is on this frame, in the plate or in the steady view; Alt with arrow keys nudges by a pixel, Shift "
                        "as well by a tenth. What was tracked stays as it was.", "hint"))
         session.drift_changed.connect(self.show_state)
@@ -78,8 +91,17 @@ class RepairPage(Page):
         tracked = track is not None and track.solved is not None
         for button in self.buttons.values():
             button.setEnabled(tracked)
-        for w in (self.between, self.ends, self.on):
+        for w in (self.between, self.ends, self.on, self.smoothing):
             w.setEnabled(tracked)
+        others = [t for t in s.shot.tracks if track is not None and t.id != track.id and t.solved is not None]
+        self.source.setEnabled(bool(others))
+        with QSignalBlocker(self.source), QSignalBlocker(self.smoothing):
+            self.source.clear()
+            self.source.addItem("Choose a track" if others else "No other track", "")
+            for other in others:
+                self.source.addItem(other.name, other.id)
+            self.smoothing.setValue(track.smoothing if track is not None else 0)
+        self.smooth_words.setText(_smoothed_words(track) if track is not None else "")
         if track is None or track.solved is None:
             self.facts.setText("Track the surface first (T)." if track else "")
             return
@@ -97,10 +119,37 @@ class RepairPage(Page):
             lines.append(f"drift now: mean {found.mean:.2f} px, worst {found.worst:.2f} px on {found.frame}")
         self.facts.setText("\n".join(lines))
 
+    def _smooth(self, width: float) -> None:
+        s = self.session
+        if s.track is not None:
+            s.history.do("Smooth the motion", s.shot.with_track(s.track.but(smoothing=width)), f"smooth-{s.track.id}")
+
+    def _copy(self) -> None:
+        s = self.session
+        source = s.shot.track(self.source.currentData())
+        if s.track is None or source is None:
+            return
+        try:
+            shot = copy_motion(s.shot, source.id, s.track.id)
+        except WertisError as why:
+            s.message.emit(str(why), True)
+        else:
+            s.history.do("Copy the motion", shot)
+            s.message.emit(f"{s.track.name} moves as {source.name} does.", False)
+
     def _set(self, label: str, **changes: object) -> None:
         s = self.session
         if s.track is not None:
             s.history.do(label, repairs.set_repair(s.shot, s.track.id, **changes))
+
+
+def _smoothed_words(track: Track) -> str:
+    """By how much smoothing changed the motion."""
+    tracked, beneath = track.tracked, track.beneath
+    if tracked is None or beneath is None or beneath is tracked:
+        return ""
+    most, frame = most_changed(tracked.matrices, beneath.matrices, track.region.box)
+    return f"changed by at most {most:.2f} px, on frame {frame}"
 
 
 def _keys(track: Track) -> str:

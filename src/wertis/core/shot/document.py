@@ -11,6 +11,7 @@ from wertis.core.geometry import quad
 from wertis.core.geometry.motion import PlanarMotion
 from wertis.core.repair.curve import Curve, Key
 from wertis.core.repair.points import RepairedMotion, Spot
+from wertis.core.repair.smoothing import smoothed
 
 FORMAT_VERSION = 2  # 1 had regions of one shape; they are read as they are
 
@@ -270,6 +271,7 @@ class Track(Record):
     ----------
     look : what of the plate the tracker looks at; `core.track.look` says what each means.
     half : the tracker looks at half the resolution.
+    smoothing : width in frames over which the tracked motion is smoothed; 0 leaves it as it is.
     """
 
     id: Annotated[str, Field(max_length=64)] = Field(default_factory=new_id)
@@ -279,6 +281,7 @@ class Track(Record):
     half: bool = False
     region: Region
     solved: Solved | None = None
+    smoothing: Annotated[float, Field(ge=0, le=1000)] = 0.0
     repair: Repair = Repair()
     placements: tuple[Placement, ...] = ()
     hold_outs: tuple[HoldOut, ...] = ()
@@ -287,10 +290,18 @@ class Track(Record):
     @cached_property
     def motion(self) -> PlanarMotion | RepairedMotion | None:
         """The motion that everything reads: as tracked, with the repairs on it where they are switched on; None before tracking."""
+        beneath = self.beneath
+        if beneath is None or not self.repair.enabled or not any(p.keys for p in self.repair.points):
+            return beneath
+        return RepairedMotion(beneath, self.spots)
+
+    @cached_property
+    def beneath(self) -> PlanarMotion | None:
+        """What repairs lie on: the motion as it was tracked, smoothed where that is wanted."""
         tracked = self.tracked
-        if tracked is None or not self.repair.enabled or not any(p.keys for p in self.repair.points):
+        if tracked is None or self.smoothing <= 0:
             return tracked
-        return RepairedMotion(tracked, self.spots)
+        return PlanarMotion(tracked.reference, smoothed(tracked.matrices, self.region.box, tracked.reference, self.smoothing), self.region.box)
 
     @cached_property
     def spots(self) -> tuple[Spot, ...]:

@@ -15,7 +15,7 @@ from wertis.core.shot.edits import track_of
 
 def points_on(track: Track, frame: int) -> np.ndarray | None:
     """Where the repair points (n, 2) are on a frame, repairs and all; None where the motion is unknown or there are none."""
-    plane = track.tracked.plane_at(frame) if track.tracked is not None else None
+    plane = track.beneath.plane_at(frame) if track.beneath is not None else None
     if plane is None or not track.repair.points:
         return None
     there = homography.apply(plane, np.array([p.place for p in track.repair.points]))
@@ -73,7 +73,7 @@ def move_points(shot: Shot, ident: str, frame: int, targets: dict[str, np.ndarra
     reference = _reference(track)
     if frame == reference:
         raise RegionError(f"Frame {frame} is the reference frame, where the repair is none; go to another frame to move a point.")
-    plane = track.tracked.plane_at(frame) if track.tracked is not None else None
+    plane = track.beneath.plane_at(frame) if track.beneath is not None else None
     if plane is None:
         raise RegionError(f"{track.name} has no answer on frame {frame} for a repair to lie on.")
     out = []
