@@ -23,6 +23,7 @@ class Lanes(QWidget):
         self.session = session
         self._dragged: int | None = None  # frame of the repair key being dragged
         self._drag_to = 0
+        self._most = 2.0  # pixels at the top of the curve
         self.corners = False  # each corner's own drift rather than the worst
         self.setFixedHeight(_RULER + _LANE + _CURVE + 12)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
@@ -78,6 +79,7 @@ class Lanes(QWidget):
         p.fillRect(QRectF(_LEFT, top + _LANE + 6, self._span(), _CURVE), QColor("#1e1e1e"))
         if self.session.plate is None:
             return
+        self._most = max([2.0, *(s.worst for s in self.session.drift.values() if np.isfinite(s.worst))])
         self._tracked(p, top)
         self._repairs(p, top)
         self._range(p)
@@ -235,8 +237,7 @@ class Lanes(QWidget):
 
     def _height(self, error: float) -> float:
         """A square root scale up to the worst drift: small errors stay visible, large ones stay inside."""
-        most = max([2.0, *(s.worst for s in self.session.drift.values() if np.isfinite(s.worst))])
-        return float(min(1.0, np.sqrt(max(error, 0) / most))) * (_CURVE - 3)
+        return float(min(1.0, np.sqrt(max(error, 0) / self._most))) * (_CURVE - 3)
 
     def _range(self, p: QPainter) -> None:
         low, high = self.session.shot.range

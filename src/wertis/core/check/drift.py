@@ -10,6 +10,7 @@ fitting of power series, 1974 (the weights).
 """
 
 from dataclasses import dataclass
+from functools import cached_property
 
 import cv2
 import numpy as np
@@ -61,12 +62,12 @@ class Slip:
     in_view: float = 0.0
     reason: str = ""
 
-    @property
+    @cached_property
     def amounts(self) -> np.ndarray:
         """(N,) the slips' lengths in pixels; nan where not measured."""
         return np.asarray(np.hypot(self.slip[:, 0], self.slip[:, 1]))
 
-    @property
+    @cached_property
     def worst(self) -> float:
         """The largest slip in pixels; nan when nothing was measured."""
         found = self.amounts[np.isfinite(self.amounts)]

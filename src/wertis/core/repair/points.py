@@ -12,6 +12,8 @@ from wertis.core.geometry import homography, quad
 from wertis.core.geometry.motion import Motion
 from wertis.core.repair.curve import Curve
 
+_KEPT = 4096  # homographies that a motion keeps
+
 
 @dataclass(frozen=True)
 class Spot:
@@ -96,6 +98,7 @@ class RepairedMotion:
 
     def __init__(self, inner: Motion, spots: Sequence[Spot]) -> None:
         self.inner, self.spots = inner, tuple(spots)
+        self._planes: dict[float, np.ndarray] = {}  # of the times asked last
 
     @property
     def reference(self) -> int:
@@ -105,10 +108,17 @@ class RepairedMotion:
         return self.inner.known(time)
 
     def plane_at(self, time: float) -> np.ndarray | None:
+        if time in self._planes:
+            return self._planes[time]
         plane = self.inner.plane_at(time)
         if plane is None or time == self.reference:
             return plane
-        return homography.normalised(correction(self.spots, plane, time) @ plane)
+        if len(self._planes) > _KEPT:
+            self._planes.clear()
+        found = homography.normalised(correction(self.spots, plane, time) @ plane)
+        found.flags.writeable = False
+        self._planes[time] = found
+        return found
 
     def to_frame(self, points: np.ndarray, time: float) -> np.ndarray:
         matrix = self.plane_at(time)
