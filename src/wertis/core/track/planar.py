@@ -35,6 +35,7 @@ _STEPS = {0: 2, 1: 3, 2: 5, 3: 8, 4: 10, 5: 10}
 _TOLERANCE = {0: 0.01, 1: 0.08, 2: 0.2, 3: 0.5, 4: 1.0, 5: 2.0}  # pixels; a shorter step ends the alignment of a level
 _LAST_STEPS = 3  # of the last alignment, blur and all
 _TILES = {0: 90, 1: 48, 2: 60, 3: 120, 4: 150, 5: 150}
+_TILES_AGAIN = {0: 60, 1: 32}  # of a second look, which reads each pixel at several places
 _ACCEPTED = 6.0     # a tile whose misfit is below this many times the usual counts as seen
 _MIN_SEEN = 0.06    # share of the region's texture below which a frame is lost
 _MIN_LIKENESS = 0.30
@@ -165,7 +166,7 @@ class PlanarTracker:
             if level == 0 and self._scale(matrix) < _SHRUNK:
                 break
             tiles = self.reference.tiles(level)
-            chosen, trusted = self._in_view(tiles, matrix, picture, trust, _TILES[level])
+            chosen, trusted = self._in_view(tiles, matrix, picture, trust, _TILES_AGAIN[level])
             if len(chosen) < 4:
                 continue
             own, other = path(tiles.centre[chosen]), reference_path(tiles.centre[chosen])
@@ -175,7 +176,7 @@ class PlanarTracker:
             blurred = blurred_tiles(self.reference, tiles, chosen, own, shutter)
             at = self._picture_level(level, matrix)
             try:
-                tried = align(self.reference, blurred, np.arange(len(chosen)), picture[at], at, start, self._kind, trusted, _STEPS[level],
+                tried = align(self.reference, blurred, np.arange(len(chosen)), picture[at], at, start, self._kind, trusted, 2,
                               _TOLERANCE[level], white=253.0, rough=_ROUGH if level else 0.0,
                               held=self._held[at] if self._held is not None else None, taps=other, smear=True, prior=_LEG_PRIOR)
             except np.linalg.LinAlgError:
