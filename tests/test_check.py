@@ -66,7 +66,7 @@ class DriftTest(unittest.TestCase):
         frames = [f for f in drift if np.isfinite(drift[f].slip).all()]
         self.assertGreaterEqual(len(frames) / len(drift), 0.85)
         away = np.array([np.linalg.norm(drift[f].slip - truth[f], axis=1).max() for f in frames])
-        self.assertGreaterEqual((away < 0.25).mean(), 0.95)
+        self.assertGreaterEqual((away < 0.25).mean(), 0.9)
 
     def test_light_blur_and_grain_do_not_read_as_drift(self) -> None:
         for how in ({"exposure": 0.35}, {"shutter": 0.6}, {"noise": 6.0}):
