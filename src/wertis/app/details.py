@@ -4,6 +4,7 @@
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import (
     QScrollArea,
+    QSizePolicy,
     QStackedWidget,
 )
 
@@ -32,4 +33,13 @@ class Details(QScrollArea):
         for page in (self.plate, self.region, self.track, self.check, self.repair, self.use, self.deliver):
             self._stack.addWidget(page)
         self.setWidget(self._stack)
-        session.step_changed.connect(lambda step: self._stack.setCurrentIndex(STEPS.index(step)))
+        self._show(STEPS[0])
+        session.step_changed.connect(self._show)
+
+    def _show(self, step: str) -> None:
+        """Bring a step's page; only that page decides how much room is needed, so that a short one has no scroll bar."""
+        shown = STEPS.index(step)
+        for k, page in enumerate((self.plate, self.region, self.track, self.check, self.repair, self.use, self.deliver)):
+            policy = QSizePolicy.Policy.Preferred if k == shown else QSizePolicy.Policy.Ignored
+            page.setSizePolicy(policy, policy)
+        self._stack.setCurrentIndex(shown)

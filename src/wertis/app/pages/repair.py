@@ -73,8 +73,8 @@ class RepairPage(Page):
         f.addRow(DragLabel("Smooth over", self.smoothing), self.smoothing)
         f.addRow(self.smooth_words)
         f.addRow("Copy from", self.source)
-        f.addRow(named("Drag a point to where its spot is on this frame, in the plate or in the steady view; Alt with arrow keys nudges by a pixel, Shift "
-                       "as well by a tenth. What was tracked stays as it was.", "hint"))
+        f.addRow(named("Drag a point to where its spot is on this frame, in either pane; Alt with arrow keys nudges by a pixel, Shift as well by a "
+                       "tenth.", "hint"))
         session.drift_changed.connect(self.show_state)
         self.show_state()
 
@@ -101,7 +101,9 @@ class RepairPage(Page):
             for other in others:
                 self.source.addItem(other.name, other.id)
             self.smoothing.setValue(track.smoothing if track is not None else 0)
-        self.smooth_words.setText(_smoothed_words(track) if track is not None else "")
+        words = _smoothed_words(track) if track is not None else ""
+        self.smooth_words.setText(words)
+        self.smooth_words.setVisible(bool(words))
         if track is None or track.solved is None:
             self.facts.setText("Track the surface first (T)." if track else "")
             return
