@@ -39,6 +39,7 @@ _AGREE = 2.5  # standard deviations within which a patch agrees with a fit
 _LEAST_AGREE = 1.0  # pixels of the coarse level, at least, for that in the first search
 _TUKEY = 4.5
 _DOUBT = 0.02  # pixels of error that no count of patches takes away (resampling, lens)
+_UNLIKE, _UNLIKE_DOUBT = 0.01, 12.0  # share of a patch's contrast left unexplained that is usual, and pixels of doubt for each part above it
 _PRIOR = 12.0  # pixels, standard deviation, of the slip that is expected before anything is seen
 MEASURED = 0.25  # pixels of uncertainty above which a corner counts as not measured
 
@@ -137,7 +138,7 @@ class DriftMeter:
             fix = fix @ step.fix
         if found is None or step is None:
             return _because(nothing, "too little texture")
-        apart = np.zeros(len(self._points))
+        apart, unlike = np.zeros(len(self._points)), 0.0
         polished = self._polished(patches, np.flatnonzero(step.agrees & found.good), frame, onto, fix, down, up, held_out)
         if polished is not None:
             far = homography.apply(onto @ polished[0], self._points) - homography.apply(onto @ fix, self._points)
@@ -145,15 +146,18 @@ class DriftMeter:
             if np.all((np.linalg.norm(far, axis=1) < np.maximum(_POLISH_REACH, 3 * before)) & (before < _POLISH_REACH)):
                 # two ways to the answer: how far they are apart says what neither knows of itself
                 apart = np.linalg.norm(far, axis=1)
-                fix, covariance = polished
+                fix, covariance, unlike = polished
                 step = _Fit(fix, covariance, step.agrees)
         moved = homography.apply(onto @ fix, self._points)
         slip = moved - homography.apply(onto, self._points)
-        doubt = np.hypot(self._doubt(step, onto), apart / 2)
+        # where a blur of another shape or a reflection lies over the surface, all patches may be wrong together
+        blind = _UNLIKE_DOUBT * max(0.0, unlike - _UNLIKE)
+        doubt = np.sqrt(self._doubt(step, onto) ** 2 + (apart / 2) ** 2 + blind ** 2)
         slip[doubt > MEASURED] = np.nan
         every = found.in_view.mean()
         seen = float((step.agrees & found.in_view).sum() / max(found.in_view.sum(), 1))
-        reason = "" if np.isfinite(slip).any() else "too little texture is seen"
+        reason = "" if np.isfinite(slip).any() else "too little texture is seen" if blind < MEASURED else \
+            "the surface looks too different here, by blur or a reflection"
         return Slip(slip, doubt, seen, float(every), reason)
 
     # -- inside ---------------------------------------------------------------------------------------------------
@@ -215,10 +219,10 @@ class DriftMeter:
         return _Fit(self._homography(parameters), np.linalg.inv(normal) * scale ** 2, agrees)
 
     def _polished(self, patches: "_Patches", chosen: np.ndarray, frame: Pyramid, onto: np.ndarray, fix: np.ndarray, level: int,
-                  frame_level: int, held: HeldOut | None) -> tuple[np.ndarray, np.ndarray] | None:
+                  frame_level: int, held: HeldOut | None) -> tuple[np.ndarray, np.ndarray, float] | None:
         """All agreeing patches at once, pixel by pixel: a passer's edge in a patch loses its say, and so do clipped lights.
 
-        Returns the small homography (3, 3) and the covariance (8, 8) of its parameters.
+        Returns the small homography (3, 3), the covariance (8, 8) of its parameters, and the share of the contrast that it leaves unexplained.
         """
         picture, shrink = frame[frame_level], 2.0 ** frame_level
         x, y, light, slopes = patches.x[chosen], patches.y[chosen], patches.light[chosen], patches.slopes[chosen]
@@ -249,7 +253,8 @@ class DriftMeter:
             fix = fix @ self._homography(parameters)
             if not np.all(np.isfinite(fix)) or np.abs(parameters).max() > 8:
                 return None
-        return fix, np.linalg.inv(normal)
+        left = (rest ** 2 * weights).sum(1) / np.maximum(weights.sum(1), 1)
+        return fix, np.linalg.inv(normal), float(np.median(left / np.maximum(patches.power[chosen], 1e-6)))
 
     def _doubt(self, step: "_Fit", onto: np.ndarray) -> np.ndarray:
         """(N,) standard deviation of the slip at the wanted points, in the frame's pixels."""
