@@ -315,6 +315,9 @@ class RepairWindowTest(WindowCase):
         QTest.mousePress(w.steady, Qt.MouseButton.LeftButton, pos=start)
         QTest.mouseMove(w.steady, start + on_steady(there[2] + [6, 0]) - on_steady(there[2]))
         QTest.mouseRelease(w.steady, Qt.MouseButton.LeftButton, pos=start + on_steady(there[2] + [6, 0]) - on_steady(there[2]))
+        w.repair("remove")  # the point just dragged is the chosen one
+        self.assertEqual(len(s.shot.tracks[0].repair.points), 3)
+        w.undo()
         moved = repairs.points_on(s.shot.tracks[0], 1008)
         assert moved is not None
         np.testing.assert_allclose(moved[2] - there[2], [6, 0], atol=1.5)

@@ -37,6 +37,7 @@ from wertis.app.playback import Playback
 from wertis.app.session import STEPS, Session
 from wertis.app.steady import COMPARED, SteadyViewer
 from wertis.app.steps import Steps
+from wertis.app.tools import PointsTool
 from wertis.app.viewer import Viewer
 from wertis.core.check.summary import next_worst, worst_first
 from wertis.core.errors import RegionError, WertisError
@@ -228,7 +229,8 @@ class MainWindow(QMainWindow):
             self._action(view, f"Step: {step}", str(k), lambda s=step: self.session.go_step(s))
         mend = bar.addMenu("&Repair")
         for words, keys, what in (("Points at the corners", "", "corners"), ("Add a point", "A", "add"), ("Find places on this frame", "M", "find"),
-                                  ("Set a key", "K", "key"), ("Clear keys here", "", "clear"), ("Key before", "[", "before"),
+                                  ("Set a key", "K", "key"), ("Clear keys here", "", "clear"),
+                                  ("Remove the chosen points", "", "remove"), ("Key before", "[", "before"),
                                   ("Key after", "]", "after"), ("Repair by itself", "Ctrl+M", "itself")):
             self._action(mend, words, keys, lambda w=what: self.repair(w))
         go = bar.addMenu("&Go")
@@ -518,7 +520,8 @@ class MainWindow(QMainWindow):
             self._repair_by_itself()
         else:
             s.go_step("Repair")
-            self.attempt({"corners": self._repair_corners, "find": self._find_places, "key": self._set_key, "clear": self._clear_keys}[what])
+            self.attempt({"corners": self._repair_corners, "find": self._find_places, "key": self._set_key, "clear": self._clear_keys,
+                          "remove": self._remove_points}[what])
 
     def _repair_corners(self) -> None:
         s = self.session
@@ -528,6 +531,19 @@ class MainWindow(QMainWindow):
             return
         s.history.do("Points at the corners", with_points(s.shot, s.track.id, s.placement_id))
         self.say("Four points stand at the corners. Go to the worst frame (W) and let them find their places (M), or drag them.")
+
+    def _remove_points(self) -> None:
+        s = self.session
+        assert s.track is not None
+        chosen = self.viewer.tool.chosen if isinstance(self.viewer.tool, PointsTool) else set()
+        gone = [p.id for k, p in enumerate(s.track.repair.points) if k in chosen]
+        if not gone:
+            self.say("Choose points first: click one, or Shift-click several.")
+            return
+        shot = s.shot
+        for ident in gone:
+            shot = repairs.remove_point(shot, s.track.id, ident)
+        s.history.do("Remove repair points", shot)
 
     def _set_key(self) -> None:
         s = self.session

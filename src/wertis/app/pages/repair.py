@@ -20,7 +20,7 @@ class RepairPage(Page):
     """The repairs on the selected track."""
 
     wanted = Signal(str)
-    """One of: corners, add, find, worst, itself, key, clear, before, after, remove."""
+    """One of: corners, add, find, worst, itself, key, clear, before, after."""
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)

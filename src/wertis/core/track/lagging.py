@@ -66,7 +66,7 @@ class LaggingTracker:
         fix = self._tracker.feed(luma, held)
         kept = _Kept(frame, fix, homography_to_centred(fix.matrix) if fix.matrix is not None else None)
         if self._tries < _TRIES and kept.matrix is not None:
-            # small pictures of the past are kept only while they may be needed
+            # pictures of the past are kept only while they may be needed
             kept.luma, kept.held, kept.trust = luma, held, self._tracker.trust
         line = [*self._gone, *self._kept]
         if len(self._after) < _NEAR and (line[-1] in self._after if line else neighbour):
