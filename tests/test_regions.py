@@ -41,6 +41,15 @@ class ShapesTest(unittest.TestCase):
         self.assertEqual(mask[45, 45], 0)
         self.assertEqual(mask[67, 67], 255)
 
+    def test_only_a_plain_quad_has_corners_of_its_own(self) -> None:
+        plain = Region(frame=1, points=edits.as_points(BOX))
+        corners = plain.corners
+        assert corners is not None
+        np.testing.assert_array_equal(corners, BOX)
+        self.assertIsNone(plain.but(smooth=True).corners)
+        self.assertIsNone(plain.but(more=(Shape(points=edits.as_points(BOX / 2)),)).corners)
+        self.assertIsNone(Region(frame=1, points=edits.as_points(BOX[:3])).corners)
+
     def test_nothing_left_is_refused(self) -> None:
         whole = Shape(points=edits.as_points(BOX), subtract=True)
         with self.assertRaisesRegex(RegionError, "subtract less"):

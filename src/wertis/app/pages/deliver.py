@@ -66,7 +66,7 @@ class DeliverPage(Page):
         self.range.setText(f"frames {a} to {b}" if s.plate else "")
         self.render_button.setEnabled(s.plate is not None)
         track = s.track
-        ok = track is not None and track.solved is not None and (bool(track.placements) or len(track.region.points) == 4)
+        ok = track is not None and track.solved is not None and (bool(track.placements) or track.region.corners is not None)
         self.csv.setEnabled(ok)
         self.json.setEnabled(ok)
         what = s.placement.name if s.placement else "the region's corners"

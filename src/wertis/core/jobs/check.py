@@ -7,7 +7,6 @@ import numpy as np
 
 from wertis.core.check.drift import DriftMeter, Slip
 from wertis.core.errors import PlateError, WertisError
-from wertis.core.geometry import quad
 from wertis.core.geometry.conventions import homography_to_centred
 from wertis.core.geometry.motion import plane_between
 from wertis.core.plate.base import Plate, luma
@@ -26,8 +25,8 @@ def corners_of(track: Track, placement_id: str = "") -> tuple[np.ndarray, int, s
     if placement is not None and placement_on(track, placement, track.region.frame) is not None:
         return placement.array, placement.frame, placement.name
     region = track.region
-    if len(region.points) == 4 and not region.more and not region.smooth and quad.is_convex(region.array):
-        return region.array, region.frame, "the region"
+    if region.corners is not None:
+        return region.corners, region.frame, "the region"
     return region.box, region.frame, "the box round the region"
 
 

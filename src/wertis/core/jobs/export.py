@@ -25,10 +25,10 @@ def corner_pin(shot: Shot, track: Track, placement: Placement | None = None) -> 
         raise DeliverError(f"{track.name} has not been tracked; track it before you export it.")
     if placement is not None:
         corners, frame = placement.array, placement.frame
-    elif len(track.region.points) == 4:
-        corners, frame = track.region.array, track.region.frame
+    elif track.region.corners is not None:
+        corners, frame = track.region.corners, track.region.frame
     else:
-        raise DeliverError(f"{track.name} has no placement, and its region has {len(track.region.points)} corners; add a placement.")
+        raise DeliverError(f"{track.name} has no placement, and its region is not a plain quad with four corners; add a placement.")
     found = {}
     for f in range(shot.range[0], shot.range[1] + 1):
         moved = corners if f == frame else carried(motion, corners, frame, f)

@@ -96,6 +96,12 @@ class Region(Record):
         return np.array(self.points, np.float64)
 
     @property
+    def corners(self) -> np.ndarray | None:
+        """The region's own four corners (4, 2), where it is one plain convex quad; None otherwise."""
+        plain = len(self.points) == 4 and not self.more and not self.smooth
+        return self.array if plain and quad.is_convex(self.array) else None
+
+    @property
     def box(self) -> np.ndarray:
         """Corners (4, 2) of the box round the shapes that add, clockwise from the top left."""
         p = np.concatenate([s.array for s in self.shapes if not s.subtract])
