@@ -41,12 +41,13 @@ class PlaneShot:
     exposure : amount by which the light breathes.
     absent : frame indices on which the plane is not there at all.
     shake : pixels, standard deviation, by which a hand moves the camera from frame to frame.
+    mirrored : strength of a reflection that slides over the plane by 5 pixels a frame.
     shutter : part of a frame for which the shutter is open about the frame's time; corners are then the middles of their paths.
     """
 
     def __init__(self, n: int = 12, motion: float = 1.0, passer: float = 0.0, exposure: float = 0.0, noise: float = 2.0,
                  absent: tuple[int, ...] = (), seed: int = 3, shift_only: bool = False,
-                 shake: float = 0.0, shutter: float = 0.0) -> None:
+                 shake: float = 0.0, shutter: float = 0.0, mirrored: float = 0.0) -> None:
         rng = np.random.default_rng(seed)
         w, h = SIZE
         art = texture()
@@ -58,6 +59,7 @@ class PlaneShot:
         self.frames, self.corners = [], []
         self.mask_of_passer = []
         whole = np.array([[0.0, 0], [tw, 0], [tw, th], [0, th]])
+        mirror = cv2.resize(pictures.gravel(), (w + 5 * n, 2 * h))[:h, :, None].astype(np.float32) if mirrored else None
         hand = rng.normal(0, shake, (n, 1, 2)) if shake else np.zeros((n, 1, 2))
 
         def at(time: float) -> np.ndarray:
@@ -79,6 +81,8 @@ class PlaneShot:
                                                                 (2 * w, 2 * h), flags=cv2.INTER_LINEAR), SIZE, interpolation=cv2.INTER_AREA)
                                  for u in times], axis=0)
                 a = layer[..., 3:] / 255
+                if mirror is not None:
+                    layer[..., :3] = layer[..., :3] * (1 - 0.4 * mirrored) + 0.6 * mirrored * mirror[:, 5 * i:5 * i + w] * a
                 frame = frame * (1 - a) + layer[..., :3]
             hidden = np.zeros((h, w), bool)
             if passer:

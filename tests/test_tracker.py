@@ -16,6 +16,7 @@ from wertis.core.plate.base import luma
 from wertis.core.track.kinds import small_motion
 from wertis.core.track.lagging import LaggingTracker
 from wertis.core.track.planar import PlanarTracker
+from wertis.core.track.run import track_plane
 from wertis.core.track.texture import LITTLE, measure
 
 
@@ -49,6 +50,25 @@ class PlanarTrackerTest(unittest.TestCase):
     def test_breathing_light_is_not_motion(self) -> None:
         shot = PlaneShot(exposure=0.35)
         self.assertLess(errors(shot, track(shot)).max(), 0.1)
+
+    def test_a_reflection_is_told_apart_from_the_surface(self) -> None:
+        shot = PlaneShot(n=36, mirrored=0.5)
+        plain = errors(shot, track(shot))
+        answers: dict[int, Fix] = {}
+        often: list[int] = []
+        for frame, fix in track_plane(FramesPlate(shot.frames), shot.region, 0, range(1, 36)):
+            answers[frame] = fix
+            often.append(frame)
+        better = errors(shot, [answers[f] for f in range(1, 36)])
+        self.assertGreater(len(often), len(answers))  # answered a second time
+        self.assertLess(np.sqrt((better ** 2).mean()), 0.25)
+        self.assertLess(np.sqrt((better ** 2).mean()), 0.5 * np.sqrt((plain ** 2).mean()))
+        self.assertGreater((better <= 2 * np.array([answers[f].error for f in range(1, 36)])).mean(), 0.9)
+
+    def test_a_clean_shot_is_answered_once(self) -> None:
+        shot = PlaneShot(n=20)
+        frames = [frame for frame, _ in track_plane(FramesPlate(shot.frames), shot.region, 0, range(1, 20))]
+        self.assertEqual(frames, list(range(1, 20)))
 
     def test_error_does_not_add_up(self) -> None:
         shot = PlaneShot(n=40)

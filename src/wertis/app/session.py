@@ -270,11 +270,16 @@ class Session:
 
         def work(job: Job) -> None:
             for frames in runs:
+                answered: set[int] = set()
                 for frame, fix in track_plane(plate, corners, reference, frames, track.kind, read=read, stop=job.stop_asked, known=known,
                                               held=masks, look=track.look, half=track.half, mask=mask):
                     if fix.matrix is not None and abs(frame - reference) == 1:
                         known[frame] = fix.matrix
-                    job.step((frame, fix))
+                    if frame in answered:
+                        job.better((frame, fix))
+                    else:
+                        answered.add(frame)
+                        job.step((frame, fix))
 
         return Job(f"Tracking {track.name}", sum(len(r) for r in runs), work)
 

@@ -39,12 +39,14 @@ def run_track(a: argparse.Namespace) -> int:
     answers = {a.start: corners} if first <= a.start <= last else {}
     lost: dict[int, str] = {}
     both = _both_ways(plate, region, corners, a.start, first, last, a.model, held, a.look, a.half)
-    for done, (frame, moved, why) in enumerate(both, 1):
+    done: set[int] = set()
+    for frame, moved, why in both:
+        done.add(frame)
         if moved is None:
             lost[frame] = why
         else:
             answers[frame] = moved
-        progress.step(done + 1, f"frame {frame}" + (f" lost: {why}" if moved is None else ""))
+        progress.step(len(done) + 1, f"frame {frame}" + (f" lost: {why}" if moved is None else ""))
     progress.end()
     write_plain(out, answers)
     if lost:

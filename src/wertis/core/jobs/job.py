@@ -63,6 +63,10 @@ class Job:
         if self.stop_asked.is_set():
             raise Stopped
 
+    def better(self, item: Any) -> None:
+        """For the work: a step done before has a better outcome now."""
+        self.stepped.emit(self, item)
+
     @property
     def seconds_left(self) -> float | None:
         """Expected time to the end; None while unknown."""

@@ -7,12 +7,11 @@ Each tile has a gain, an offset and two ramps of its own, fitted at every step, 
 
 from dataclasses import dataclass
 
-import cv2
 import numpy as np
 
 from wertis.core.geometry import homography
 from wertis.core.track.kinds import small_motion
-from wertis.core.track.reference import GAIN_PRIOR, PLAIN, Reference, TileSet, map_places
+from wertis.core.track.reference import GAIN_PRIOR, PLAIN, Reference, TileSet, sampled_at
 
 CORRELATION = 3.0  # residuals of neighbouring pixels go together: this many count as one
 _QUANTILE = 0.3   # two thirds of the tiles may be hidden and the scale is still that of the surface
@@ -81,33 +80,32 @@ def align(reference: Reference, tiles: TileSet, chosen: np.ndarray, picture: np.
     taps : (J, n, 2) offsets in level-0 pixels of the reference at which the picture is read and averaged: a blur put on it for the comparison.
     white : luma from which a pixel is taken to be clipped and left out.
     """
-    x, y = tiles.x[chosen], tiles.y[chosen]
+    places = np.stack([tiles.x[chosen], tiles.y[chosen]], axis=-1)
     basis, inside = tiles.basis[chosen], tiles.inside[chosen]
     energy = tiles.energy[chosen]
-    n, pixels = x.shape
+    n, pixels = inside.shape
     count = np.maximum(inside.sum(1), 1)
     info = np.sqrt(tiles.information[chosen] + 1e-6)
     unit = reference.to_unit
     back = np.linalg.inv(unit)
-    design = (tiles.joint if smear and tiles.joint is not None else tiles.steer)[chosen].reshape(n * pixels, -1)
-    blur = design[:, 8:] if design.shape[1] > 8 else None
-    smeared = np.zeros(0 if blur is None else blur.shape[1], np.float32)
+    design = (tiles.joint if smear and tiles.joint is not None else tiles.steer)[:, chosen]
+    weighted = np.empty_like(design)  # filled anew at each step, since fresh memory costs more than the sums
+    blur = design[8:].reshape(-1, n * pixels) if len(design) > 8 else None
+    smeared = np.zeros(0 if blur is None else len(blur), np.float32)
     weights = inside * np.maximum(trust, 0.02)[:, None].astype(np.float32)
     gain = 1.0
     m = matrix
     shrink = 2.0 ** level
     step = 0
     while True:
-        px, py = map_places(m, x, y, shrink)
-        seen = cv2.remap(picture, px, py, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE) if taps is None \
-            else averaged(picture, m, x, y, taps, shrink)
+        seen = sampled_at(picture, m, places, shrink) if taps is None else averaged(picture, m, places, taps, shrink)
         lit = (seen < white) * inside
         if held is not None:
-            lit *= 1 - cv2.remap(held, px, py, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+            lit *= 1 - sampled_at(held, m, places, shrink)
         # the light in each tile, by weighted least squares with its gain drawn to the surface's
-        wb = basis * (weights * lit)[..., None]
-        gram = wb.transpose(0, 2, 1) @ basis
-        right = (wb.transpose(0, 2, 1) @ seen[..., None])[..., 0]
+        wb = basis * (weights * lit)[:, None]
+        gram = wb @ basis.transpose(0, 2, 1)
+        right = (wb @ seen[..., None])[..., 0]
         mass = gram[:, 0, 0] + 1e-3
         for j in (0, 1, 2):
             gram[:, j, j] += 1e-3 + 1e-3 * mass
@@ -117,12 +115,12 @@ def align(reference: Reference, tiles: TileSet, chosen: np.ndarray, picture: np.
         right[:, 3] += pull * gain
         light = np.linalg.solve(gram.astype(np.float64), right[..., None].astype(np.float64))[..., 0].astype(np.float32)
         own = light[:, 3]
-        rest = seen - (basis @ light[..., None])[..., 0]
+        rest = seen - (light[:, None] @ basis)[:, 0]
         gain = float(np.clip(_weighted_quantile(own, energy * trust + 1e-6, 0.5), 0.05, 20.0))
         rest *= 1 / np.maximum(own, 0.3 * gain)[:, None]
         raw = rest
         if blur is not None:
-            rest = raw - (blur @ smeared).reshape(n, pixels)
+            rest = raw - (smeared @ blur).reshape(n, pixels)
         variance = (rest ** 2 * lit).sum(1) / np.maximum(lit.sum(1), 1)
         usual = PLAIN + max(_TEXTURE_SHARE, rough * _SETTLING ** step) * energy
         ratio = variance / usual
@@ -136,13 +134,12 @@ def align(reference: Reference, tiles: TileSet, chosen: np.ndarray, picture: np.
         pixel_weight = 1 / (1 + rest ** 2 / (_PIXEL_CUT ** 2 * sigma2)) ** 2
         weights = (pixel_weight * lit * (tile_weight * np.sqrt(np.maximum(trust, 0.02)))[:, None]).astype(np.float32)
         # pixels count by the inverse of their variance
-        w = (weights / sigma2.astype(np.float32)).reshape(-1, 1)
-        weighted = design * w
-        joint = (weighted.T @ design).astype(np.float64)
+        np.multiply(design, weights / sigma2.astype(np.float32), out=weighted)
+        joint = (weighted.transpose(1, 0, 2) @ design.transpose(1, 2, 0)).sum(0, dtype=np.float64)
         normal = joint[:8, :8] if blur is None else _aside_from_blur(joint, np.zeros(len(joint)), kind, prior)[0]
         if step >= steps:
             break
-        pull_down = (weighted.T @ raw.reshape(-1, 1))[:, 0].astype(np.float64)
+        pull_down = (weighted.reshape(-1, n * pixels) @ raw.ravel()).astype(np.float64)
         if blur is not None:
             _, pull_down, smeared = _aside_from_blur(joint, pull_down, kind, prior)
         k = kind @ normal @ kind.T
@@ -165,18 +162,14 @@ def align(reference: Reference, tiles: TileSet, chosen: np.ndarray, picture: np.
                      _extent(smeared) if len(smeared) > 4 else 0.0)
 
 
-def averaged(picture: np.ndarray, matrix: np.ndarray, x: np.ndarray, y: np.ndarray, taps: np.ndarray, shrink: float) -> np.ndarray:
-    """(n, P) mean of a picture (a pyramid level, `shrink` times smaller) over places x, y (n, P) moved back by `taps` (J, n, 2), then by `matrix`."""
-    return np.asarray(at_taps(picture, matrix, x, y, taps, shrink).mean(0))
+def averaged(picture: np.ndarray, matrix: np.ndarray, places: np.ndarray, taps: np.ndarray, shrink: float) -> np.ndarray:
+    """(n, P) mean of a picture (a pyramid level, `shrink` times smaller) over places (n, P, 2) moved back by `taps` (J, n, 2), then by `matrix`."""
+    return np.asarray(at_taps(picture, matrix, places, taps, shrink).mean(0))
 
 
-def at_taps(picture: np.ndarray, matrix: np.ndarray, x: np.ndarray, y: np.ndarray, taps: np.ndarray, shrink: float) -> np.ndarray:
+def at_taps(picture: np.ndarray, matrix: np.ndarray, places: np.ndarray, taps: np.ndarray, shrink: float) -> np.ndarray:
     """(J, n, P) what `averaged` takes the mean of."""
-    out = np.empty((len(taps), *x.shape), np.float32)
-    for each, offset in zip(out, taps.astype(np.float32), strict=True):
-        px, py = map_places(matrix, x - offset[:, :1], y - offset[:, 1:], shrink)
-        each[:] = cv2.remap(picture, px, py, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
-    return out
+    return np.stack([sampled_at(picture, matrix, places - offset[:, None], shrink) for offset in taps.astype(np.float32)])
 
 
 def _extent(smeared: np.ndarray) -> float:

@@ -17,9 +17,9 @@ from wertis.core.geometry.conventions import homography_from_centred, homography
 from wertis.core.geometry.motion import Fix
 from wertis.core.plate.pyramid import HeldOut, Pyramid
 from wertis.core.track import fresh_start
-from wertis.core.track.align import CORRELATION, Alignment, align, averaged, corner_moves
+from wertis.core.track.align import CORRELATION, Alignment, align, corner_moves
 from wertis.core.track.kinds import KINDS, small_motion
-from wertis.core.track.reference import Reference, TileSet, choose, visible_tiles
+from wertis.core.track.reference import Reference, TileSet, choose, sampled_at, visible_tiles
 from wertis.core.track.shutter import blurred_tiles, leg_offsets
 
 _ROUGH = 0.3  # see align; the place is unsure at first at every level
@@ -34,7 +34,9 @@ _BLUR_DOUBT = 0.06  # part of a blur's length by which its middle may be misjudg
 _STEPS = {0: 2, 1: 3, 2: 5, 3: 8, 4: 10, 5: 10}
 _TOLERANCE = {0: 0.01, 1: 0.08, 2: 0.2, 3: 0.5, 4: 1.0, 5: 2.0}  # pixels; a shorter step ends the alignment of a level
 _LAST_STEPS = 3  # of the last alignment, blur and all
-_TILES = {0: 90, 1: 48, 2: 60, 3: 120, 4: 150, 5: 150}
+_TILES = {0: 60, 1: 40, 2: 44, 3: 120, 4: 150, 5: 150}
+_TILES_LAST = 90  # where the finest level has the last word
+_TILES_BLURRED = 48  # with a blur's moments beside the motion, which cost three times as much
 _TILES_AGAIN = {0: 60, 1: 32}  # of a second look, which reads each pixel at several places
 _ACCEPTED = 6.0     # a tile whose misfit is below this many times the usual counts as seen
 _MIN_SEEN = 0.06    # share of the region's texture below which a frame is lost
@@ -147,8 +149,7 @@ class PlanarTracker:
         chosen, trusted = chosen[trusted > 0.6], trusted[trusted > 0.6]
         weights = tiles.inside[chosen] * trusted[:, None]
         if self._held is not None and len(chosen):
-            weights = weights * (1 - averaged(self._held[level], matrix, tiles.x[chosen], tiles.y[chosen],
-                                              np.zeros((1, len(chosen), 2)), 2.0 ** level))
+            weights = weights * (1 - sampled_at(self._held[level], matrix, np.stack([tiles.x[chosen], tiles.y[chosen]], axis=-1), 2.0 ** level))
         return chosen, weights.astype(np.float32), picture[level]
 
     def second_look(self, luma: np.ndarray, held: np.ndarray | None, matrix: np.ndarray, trust: Trust | None,
@@ -244,13 +245,13 @@ class PlanarTracker:
         They describe it only as far as it is short beside the details, so a long one is fitted at half the resolution.
         """
         if found.tiles.level == 0 and found.noise < _NOISIER * self._noise_of_sharp and self._expected(found) < _STRONG:
-            return self._level(0, pyramid, found.matrix, _LAST_STEPS) or found
+            return self._level(0, pyramid, found.matrix, _LAST_STEPS, limit=_TILES_LAST) or found
         for level in (0, 1):
             tried = self._level(level, pyramid, found.matrix, _STEPS[2] if level else _LAST_STEPS, rough=_ROUGH if level else 0.0, smear=True)
             if tried is None or not _plausible(tried.matrix, self._box):
                 break
             if level == 0 and tried.noise > _BLUR_GAIN * found.noise:
-                plain = self._level(0, pyramid, found.matrix, _LAST_STEPS) if self._scale(found.matrix) >= _SHRUNK else found
+                plain = self._level(0, pyramid, found.matrix, _LAST_STEPS, limit=_TILES_LAST) if self._scale(found.matrix) >= _SHRUNK else found
                 if plain is None or tried.noise > _BLUR_GAIN * plain.noise:
                     if plain is not None and plain.tiles.level == 0:
                         self._noise_of_sharp = plain.noise
@@ -263,12 +264,12 @@ class PlanarTracker:
         return found
 
     def _level(self, level: int, pyramid: Pyramid, matrix: np.ndarray, steps: int,
-               rough: float = 0.0, smear: bool = False) -> Alignment | None:
+               rough: float = 0.0, smear: bool = False, limit: int = 0) -> Alignment | None:
         """Align at one level of the reference; None when too little of the surface is in the picture."""
         tiles = self.reference.tiles_with_smear(level) if smear else self.reference.tiles(level)
         if not len(tiles):
             return None
-        limit = _TILES[level]
+        limit = limit or (min(_TILES[level], _TILES_BLURRED) if smear else _TILES[level])
         chosen, trust = self._in_view(tiles, matrix, pyramid, self.trust, limit)
         if len(chosen) < 2:
             return None

@@ -27,15 +27,15 @@ class TileSet:
     ----------
     level : the pyramid level; its pixels are 2^level wide.
     x, y : (K, P) float32 pixel places at level 0, first centre at 0.
-    basis : (K, P, 4) float32: one, a ramp in x, a ramp in y, and the reference's luma with its mean taken off.
-    steer : (K, P, 8) float32: change of the reference's luma by the small motion's parameters, with what a change of
+    basis : (K, 4, P) float32: one, a ramp in x, a ramp in y, and the reference's luma with its mean taken off.
+    steer : (8, K, P) float32: change of the reference's luma by the small motion's parameters, with what a change of
         light in the tile could explain projected out.
     inside : (K, P) float32, 1 where the pixel belongs to the region.
     energy : (K,) luma variance in each tile that light cannot explain.
     centre : (K, 2) tile middles at level 0.
     information : (K,) squared gradient sum, for choosing tiles.
     bucket : (K,) which of 36 parts of the region each tile lies in.
-    joint : (K, P, 26) float32: `steer`, and the change of the reference's luma by 18 moments of a blur; None until asked for.
+    joint : (26, K, P) float32: `steer`, and the change of the reference's luma by 18 moments of a blur; None until asked for.
     """
 
     level: int
@@ -105,7 +105,7 @@ class Reference:
         """The tiles with their `joint` columns, made on first use."""
         tiles = self.tiles(level)
         if tiles.joint is None:
-            tiles.joint = np.concatenate([tiles.steer, _smear(self.pyramid[level], tiles)], axis=-1)
+            tiles.joint = np.concatenate([tiles.steer, _smear(self.pyramid[level], tiles)])
         return tiles
 
 
@@ -133,13 +133,13 @@ def _make_tiles(reference: Reference, level: int, mask: np.ndarray, tile: int, s
     px, py, cx, cy, ins = px[keep], py[keep], cx[keep], cy[keep], ins[keep]
     count, pixels = px.shape
     ramp = (np.arange(tile) - (tile - 1) / 2).astype(np.float32) / tile
-    basis = np.empty((count, pixels, 4), np.float32)
-    basis[..., 0] = 1
-    basis[..., 1] = ramp[dx]
-    basis[..., 2] = ramp[dy]
+    light = np.empty((count, 3, pixels), np.float32)
+    light[:, 0] = 1
+    light[:, 1] = ramp[dx]
+    light[:, 2] = ramp[dy]
     x, y = (px * scale).astype(np.float32), (py * scale).astype(np.float32)
     slope_x, slope_y = gx[cy, cx], gy[cy, cx]
-    basis, steer, energy = described(reference, level, x, y, basis, ins, image[cy, cx], slope_x, slope_y)
+    basis, steer, energy = described(reference, level, x, y, light, ins, image[cy, cx], slope_x, slope_y)
     information = ((slope_x ** 2 + slope_y ** 2) * ins).sum(1)
     centre = np.column_stack([px.mean(1), py.mean(1)]) * scale
     grid = np.floor((centre - [reference.box[0], reference.box[1]])
@@ -148,31 +148,29 @@ def _make_tiles(reference: Reference, level: int, mask: np.ndarray, tile: int, s
     return TileSet(level, tile, x, y, basis, steer, ins, energy, centre, information, bucket)
 
 
-def described(reference: Reference, level: int, x: np.ndarray, y: np.ndarray, basis: np.ndarray, inside: np.ndarray, luma: np.ndarray,
+def described(reference: Reference, level: int, x: np.ndarray, y: np.ndarray, light: np.ndarray, inside: np.ndarray, luma: np.ndarray,
               slope_x: np.ndarray, slope_y: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """`basis`, `steer` and `energy` of a `TileSet` for tiles whose pixels at x, y (K, P) have this luma and these slopes per level pixel (K, P).
 
-    Of the `basis` (K, P, 4) given, only the first three columns are read.
+    `light` (K, 3, P) are the first three rows of `basis`.
     """
     weight = np.maximum(inside.sum(1, keepdims=True), 1)
-    basis = np.concatenate([basis[..., :3], (luma - (luma * inside).sum(1, keepdims=True) / weight)[..., None]], axis=-1)
+    basis = np.concatenate([light, (luma - (luma * inside).sum(1, keepdims=True) / weight)[:, None]], axis=1)
     # derivative by the small motion's parameters, in unit coordinates
     s = 2 ** level / reference.radius
     u = ((x - reference.centre[0]) / reference.radius).astype(np.float32)
     v = ((y - reference.centre[1]) / reference.radius).astype(np.float32)
     ix, iy = slope_x / s, slope_y / s
     flow = ix * u + iy * v
-    steer = np.stack([ix * u, ix * v, ix, iy * u, iy * v, iy, -u * flow, -v * flow], axis=-1).astype(np.float32)
-    steer *= inside[..., None]
-    masked = basis * inside[..., None]
-    gram = masked.transpose(0, 2, 1) @ basis + 1e-3 * np.eye(4, dtype=np.float32)
-    only_light = np.linalg.solve(gram[:, :3, :3], masked[..., :3].transpose(0, 2, 1) @ basis[..., 3:])
-    energy = (((basis[..., 3:] - basis[..., :3] @ only_light)[..., 0] * inside) ** 2).sum(1) / weight[:, 0]
+    steer = np.stack([ix * u, ix * v, ix, iy * u, iy * v, iy, -u * flow, -v * flow]).astype(np.float32) * inside
+    gram = (basis * inside[:, None]) @ basis.transpose(0, 2, 1) + 1e-3 * np.eye(4, dtype=np.float32)
+    only_light = np.linalg.solve(gram[:, :3, :3], gram[:, :3, 3:])
+    energy = (((basis[:, 3] - (only_light.transpose(0, 2, 1) @ light)[:, 0]) * inside) ** 2).sum(1) / weight[:, 0]
     return basis, without_light(steer, basis, inside), energy
 
 
 def _smear(image: np.ndarray, tiles: TileSet) -> np.ndarray:
-    """(K, P, 18) the luma's derivatives of second to fifth order, with what light could explain projected out.
+    """(18, K, P) the luma's derivatives of second to fifth order, with what light could explain projected out.
 
     A picture convolved with a short kernel is its Taylor series: each derivative times the kernel's moment of that order. Left out,
     the odd ones pass for motion.
@@ -190,16 +188,17 @@ def _smear(image: np.ndarray, tiles: TileSet) -> np.ndarray:
     px = np.clip(np.rint(tiles.x / scale).astype(int), 0, w - 1)
     py = np.clip(np.rint(tiles.y / scale).astype(int), 0, h - 1)
     orders = [(k - j, j) for k in _ORDERS for j in range(k + 1)]
-    columns = np.stack([d(a, b)[py, px] for a, b in orders], axis=-1) * tiles.inside[..., None]
+    columns = np.stack([d(a, b)[py, px] for a, b in orders]) * tiles.inside
     return without_light(columns, tiles.basis, tiles.inside)
 
 
 def without_light(columns: np.ndarray, basis: np.ndarray, inside: np.ndarray) -> np.ndarray:
-    """Columns (K, P, m) less what the tiles' light could explain of them."""
-    masked = basis * inside[..., None]
-    gram = masked.transpose(0, 2, 1) @ basis + 1e-3 * np.eye(4, dtype=np.float32)
-    gram[:, 3, 3] += basis.shape[1] * PLAIN
-    return columns - (basis @ np.linalg.solve(gram, masked.transpose(0, 2, 1) @ columns)) * inside[..., None]
+    """Columns (m, K, P) less what the tiles' light could explain of them."""
+    masked = basis * inside[:, None]
+    gram = masked @ basis.transpose(0, 2, 1) + 1e-3 * np.eye(4, dtype=np.float32)
+    gram[:, 3, 3] += basis.shape[2] * PLAIN
+    light = np.linalg.solve(gram, masked @ columns.transpose(1, 2, 0))
+    return np.asarray(columns - (light.transpose(0, 2, 1) @ masked).transpose(1, 0, 2))
 
 
 def _sampled(tile: int, stride: int) -> tuple[np.ndarray, np.ndarray]:
@@ -208,12 +207,10 @@ def _sampled(tile: int, stride: int) -> tuple[np.ndarray, np.ndarray]:
     return dy + (dx // stride) % 2 * (stride // 2), dx + (dy // stride) % 2 * (stride // 2)
 
 
-def map_places(matrix: np.ndarray, x: np.ndarray, y: np.ndarray, shrink: float) -> tuple[np.ndarray, np.ndarray]:
-    """Places x, y through a homography (3, 3), float32, divided by `shrink` (the current picture's level factor)."""
-    m = matrix.astype(np.float32)
-    k = np.float32(shrink)
-    w = 1 / (m[2, 0] * x + m[2, 1] * y + m[2, 2])
-    return (m[0, 0] * x + m[0, 1] * y + m[0, 2]) * (w / k), (m[1, 0] * x + m[1, 1] * y + m[1, 2]) * (w / k)
+def sampled_at(picture: np.ndarray, matrix: np.ndarray, places: np.ndarray, shrink: float) -> np.ndarray:
+    """A picture (a pyramid level, `shrink` times smaller), read at places (n, P, 2) float32 of level 0 moved by `matrix` (3, 3): (n, P)."""
+    scaled = matrix / np.array([[shrink], [shrink], [1.0]])
+    return np.asarray(cv2.remap(picture, cv2.perspectiveTransform(places, scaled), None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE))
 
 
 def visible_tiles(tiles: TileSet, matrix: np.ndarray, size: tuple[int, int], border: float = 3.0) -> np.ndarray:

@@ -12,9 +12,11 @@ from wertis.core.errors import PlateError, RegionError
 from wertis.core.geometry import polygon
 from wertis.core.geometry.motion import Fix
 from wertis.core.plate.base import Plate
+from wertis.core.track.kinds import KINDS
 from wertis.core.track.lagging import LaggingTracker
 from wertis.core.track.look import looked_at
 from wertis.core.track.planar import PlanarTracker
+from wertis.core.track.reflection import ReflectionKeeper
 
 READ_AHEAD = 6
 
@@ -56,7 +58,8 @@ def track_plane(plate: Plate, region: np.ndarray, start: int, frames: Iterable[i
                 look: str = "luma", half: bool = False, mask: np.ndarray | None = None) -> Iterator[tuple[int, Fix]]:
     """Track `region` (N, 2), drawn on frame `start`, through `frames`, which lead away from it in one direction.
 
-    Yields each frame's number and answer as it is found; lost and unreadable frames come with no matrix and a reason.
+    Yields each frame's number and answer as it is found; lost and unreadable frames come with no matrix and a reason. A frame may come a
+    second time at the end, with a better answer: where a reflection was told apart from the surface.
 
     Parameters
     ----------
@@ -94,7 +97,10 @@ def track_plane(plate: Plate, region: np.ndarray, start: int, frames: Iterable[i
         found = held(frame) if held is not None else None
         return found if found is None or not half else _halved(found)
 
-    tracker = PlanarTracker(seen(start), _halved(mask) if half else mask, outline * scale, kind)
+    reference = seen(start)
+    own = _halved(mask) if half else mask
+    tracker = PlanarTracker(reference, own, outline * scale, kind)
+    keeper = ReflectionKeeper(reference, own, outline * scale, KINDS[kind], start) if held is None else None
     order = list(frames)
     onward = 1 if len(order) < 2 or order[1] > order[0] else -1
     if known and order:
@@ -105,14 +111,23 @@ def track_plane(plate: Plate, region: np.ndarray, start: int, frames: Iterable[i
     lagging = LaggingTracker(tracker, rescaled(other_side, scale) if other_side is not None else None)
 
     def answers() -> Iterator[tuple[int, Fix]]:
+        pictures: dict[int, np.ndarray] = {}  # of the frames whose answers are still to come
         for frame, picture in read_ahead(seen, order):
             if stop is not None and stop.is_set():
                 break
             if isinstance(picture, PlateError):
-                yield from lagging.feed(frame, None, lost=str(picture))
+                ready = lagging.feed(frame, None, lost=str(picture))
             else:
-                yield from lagging.feed(frame, picture, held_on(frame), neighbour=abs(frame - start) == 1)
+                pictures[frame] = picture
+                ready = lagging.feed(frame, picture, held_on(frame), neighbour=abs(frame - start) == 1)
+            for done, fix in ready:
+                if keeper is not None and done in pictures:
+                    keeper.keep(done, fix, pictures[done])
+                pictures.pop(done, None)
+                yield done, fix
         yield from lagging.finish()
+        if keeper is not None and not (stop is not None and stop.is_set()):
+            yield from keeper.answers()
 
     for frame, fix in answers():
         if half and fix.matrix is not None:

@@ -21,7 +21,8 @@ LEVEL = 1  # the shutter is measured at half the resolution
 MEASURED_TILES = 40
 _STARTS = (0.3, 0.7)  # shutters, as parts of a frame, from which the measurement begins
 _AGAINST_SWAPPED, _AGAINST_BOTH = 0.5, 0.95  # parts to which the misfit must fall, against other ways to put the blurs on, to be believed
-_HOPELESS = 0.85  # the first of them, before the best shutter is found
+_HOPELESS = 0.6  # the first of them, before the best shutter is found, on the first few samples
+_FEW = 4
 _ROUNDS = 5
 
 
@@ -101,17 +102,18 @@ def blurred_tiles(reference: Reference, tiles: TileSet, chosen: np.ndarray, offs
     x, y = tiles.x[chosen], tiles.y[chosen]
     image = reference.pyramid[tiles.level]
     shrink = 2.0 ** tiles.level
-    luma = averaged(image, np.eye(3), x, y, offsets, shrink)
-    slopes = [at_taps(plane, np.eye(3), x, y, offsets, shrink) for plane in reference.slopes(tiles.level)]
+    places = np.stack([x, y], axis=-1)
+    luma = averaged(image, np.eye(3), places, offsets, shrink)
+    slopes = [at_taps(plane, np.eye(3), places, offsets, shrink) for plane in reference.slopes(tiles.level)]
     slope_x, slope_y = (s.mean(0) for s in slopes)
-    basis, steer, energy = described(reference, tiles.level, x, y, tiles.basis[chosen], tiles.inside[chosen], luma, slope_x, slope_y)
+    basis, steer, energy = described(reference, tiles.level, x, y, tiles.basis[chosen, :3], tiles.inside[chosen], luma, slope_x, slope_y)
     inside = tiles.inside[chosen]
     joint = None
     if shutter:
         times = _times(shutter)
         sides = [np.maximum(-times, 0), np.maximum(times, 0)]
         columns = [np.tensordot(-(side - side.mean()) / TAPS / shrink, s, 1) for side in sides for s in slopes]
-        joint = np.concatenate([steer, without_light(np.stack(columns, axis=-1).astype(np.float32) * inside[..., None], basis, inside)], axis=-1)
+        joint = np.concatenate([steer, without_light(np.stack(columns).astype(np.float32) * inside, basis, inside)])
     return TileSet(tiles.level, tiles.tile, x, y, basis, steer, inside, energy, tiles.centre[chosen], tiles.information[chosen],
                    tiles.bucket[chosen], joint)
 
@@ -148,10 +150,10 @@ def measure(reference: Reference, samples: list[Sample], reference_legs: list[Le
     assert known is not None
     mean = known.mean(0)
 
-    def misfit(values: np.ndarray, blurs: str = "crossed") -> np.ndarray:
+    def misfit(values: np.ndarray, blurs: str = "crossed", count: int | None = None) -> np.ndarray:
         part = float(np.clip(values[0], 0, 1.5))
         parts = []
-        for sample, leg in zip(samples, reference_legs, strict=True):
+        for sample, leg in zip(samples[:count], reference_legs[:count], strict=True):
             own = completed(leg, values[1:], part) if lacking else leg
             frame_taps, reference_taps = taps(sample.leg, part), taps(own, part)
             if blurs == "swapped":
@@ -164,10 +166,11 @@ def measure(reference: Reference, samples: list[Sample], reference_legs: list[Le
     starts = [np.array([s]) for s in _STARTS]
     if lacking:
         starts = [np.array([s, *(share * mean)]) for s in _STARTS for share in (-1.0, 0.0)]
-    tried = [(values, misfit(values)) for values in starts]
+    tried = [(values, misfit(values, count=_FEW)) for values in starts]
     values, rest = min(tried, key=lambda pair: float((pair[1] ** 2).sum()))
-    if _share(rest, misfit(values, "swapped")) > _HOPELESS:
+    if _share(rest, misfit(values, "swapped", _FEW)) > _HOPELESS:
         return None
+    rest = misfit(values)
     steps = np.array([0.03, 0.5, 0.5][:len(values)])
     for _ in range(_ROUNDS):
         slopes = np.stack([(misfit(values + step) - rest) / size for step, size in zip(np.diag(steps), steps, strict=True)], axis=1)
@@ -196,16 +199,16 @@ def _share(rest: np.ndarray, other: np.ndarray) -> float:
 def _disagreement(reference: Reference, sample: Sample, frame_taps: np.ndarray, reference_taps: np.ndarray) -> np.ndarray:
     """(N,) what is left between the two blurred pictures when each tile's light and the whole motion have been fitted, over the contrast."""
     tiles = blurred_tiles(reference, reference.tiles(LEVEL), sample.chosen, frame_taps)
-    seen = averaged(sample.picture, sample.matrix, tiles.x, tiles.y, reference_taps, 2.0 ** LEVEL)
-    masked = tiles.basis * sample.weights[..., None]
-    gram = masked.transpose(0, 2, 1) @ tiles.basis + 1e-2 * np.eye(4, dtype=np.float32)
-    light = np.linalg.solve(gram, masked.transpose(0, 2, 1) @ seen[..., None])
+    seen = averaged(sample.picture, sample.matrix, np.stack([tiles.x, tiles.y], axis=-1), reference_taps, 2.0 ** LEVEL)
+    masked = tiles.basis * sample.weights[:, None]
+    gram = masked @ tiles.basis.transpose(0, 2, 1) + 1e-2 * np.eye(4, dtype=np.float32)
+    light = np.linalg.solve(gram, masked @ seen[..., None])
     root = np.sqrt(sample.weights)
-    rest = ((seen - (tiles.basis @ light)[..., 0]) * root).ravel()
-    columns = (tiles.steer * root[..., None]).reshape(len(rest), 8)
-    normal = (columns.T @ columns).astype(np.float64)
-    rest = rest - columns @ np.linalg.solve(normal + np.eye(8) * (np.trace(normal) * 1e-6 + 1e-9), columns.T @ rest)
+    rest = ((seen - (light.transpose(0, 2, 1) @ tiles.basis)[:, 0]) * root).ravel()
+    columns = (tiles.steer * root).reshape(8, -1)
+    normal = (columns @ columns.T).astype(np.float64)
+    rest = rest - np.linalg.solve(normal + np.eye(8) * (np.trace(normal) * 1e-6 + 1e-9), columns @ rest) @ columns
     # of both pictures, so that a blur cannot gain by being on one of them; the tiles' own gain is in the second
-    power = ((tiles.basis[..., 3] * light[:, 3]) ** 2 + tiles.basis[..., 3] ** 2) / 2
+    power = ((tiles.basis[:, 3] * light[:, 3]) ** 2 + tiles.basis[:, 3] ** 2) / 2
     contrast = float((power * sample.weights).sum())
     return np.asarray(rest / np.sqrt(max(contrast, 1e-9)))
