@@ -42,7 +42,8 @@ _STEPS, _TILES = 5, 90
 _FARTHEST = 4.0  # pixels from the first answer beyond which the new one is not believed
 _MASKED = -1000.0
 _THREADS = 2
-_T, _R = TypeVar("_T"), TypeVar("_R")
+_T = TypeVar("_T")
+_R = TypeVar("_R")
 _INVERSE = cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP
 
 
@@ -111,6 +112,7 @@ class ReflectionKeeper:
         if not self._first_shifts(left):
             return
         before = _spread(left, kept)
+        found: list[Alignment] = []
         for _ in range(_ROUNDS):
             for _ in range(_MEANS):
                 mirror = self._mirror(left)
@@ -119,7 +121,7 @@ class ReflectionKeeper:
                 self._better_shifts(left, mirror)
             mirror = self._mirror(left)
             found = self._aligned(surface, mirror)
-            if found is None:
+            if not found:
                 return
             base = np.linalg.inv(found[0].matrix)
             for k, alignment in zip(kept, found, strict=True):
@@ -180,16 +182,16 @@ class ReflectionKeeper:
             clear.append(response)
             places = [homography.apply(k.back @ k.matrix, middle)[0] / self._scale for k in (a, b)]
             own.append(places[1] - places[0])
-        moves, own = np.array(moves), np.array(own)
-        good = (np.array(clear) > _CLEAR) & (np.linalg.norm(moves - own, axis=1) > _APART / self._scale)
+        steps = np.array(moves)
+        good = (np.array(clear) > _CLEAR) & (np.linalg.norm(steps - np.array(own), axis=1) > _APART / self._scale)
         if good.sum() < max(3, 0.1 * len(good)):
             return False
         index = np.arange(len(good))
-        usual = np.array([np.median(moves[good][np.argsort(np.abs(index[good] - i))[:9]], axis=0) for i in index])
-        good &= np.linalg.norm(moves - usual, axis=1) < _ODD / self._scale
+        usual = np.array([np.median(steps[good][np.argsort(np.abs(index[good] - i))[:9]], axis=0) for i in index])
+        good &= np.linalg.norm(steps - usual, axis=1) < _ODD / self._scale
         if good.sum() < 3:
             return False
-        smooth = np.stack([np.interp(index, index[good], moves[good][:, axis]) for axis in (0, 1)], axis=1)
+        smooth = np.stack([np.interp(index, index[good], steps[good][:, axis]) for axis in (0, 1)], axis=1)
         for k, shift, clear_here in zip(self._kept, np.vstack([[0, 0], np.cumsum(smooth, axis=0)]), [good[0], *good], strict=True):
             k.shift, k.sure = shift, bool(clear_here)
         return True
@@ -238,7 +240,8 @@ class ReflectionKeeper:
             if not k.sure:
                 k.shift = _on_line(at, np.array([s.shift for s in sure]), k.frame)
 
-    def _aligned(self, surface: np.ndarray, mirror: "_Mirror") -> list[Alignment] | None:
+    def _aligned(self, surface: np.ndarray, mirror: "_Mirror") -> list[Alignment]:
+        """Each frame less the reflection, aligned with the surface; empty where one cannot be."""
         reference = Reference(Pyramid(surface), self._mask * 255)
         tiles = reference.tiles(0)
         def again(k: _Kept) -> Alignment | None:
@@ -253,7 +256,8 @@ class ReflectionKeeper:
 
         self._reference = reference
         found = _side_by_side(again, self._kept)
-        return None if any(a is None for a in found) else [a for a in found if a is not None]
+        sure = [a for a in found if a is not None]
+        return sure if len(sure) == len(found) else []
 
     def _fixes(self, found: list[Alignment]) -> Iterator[tuple[int, Fix]]:
         def error(alignment: Alignment) -> float:
