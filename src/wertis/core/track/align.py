@@ -21,6 +21,15 @@ _PIXEL_CUT = 2.5  # standard deviations at which a pixel counts a quarter
 _TILE_CUT = 3.0   # times the usual tile residual at which a tile counts a quarter
 
 
+@dataclass(frozen=True, eq=False)
+class Expected:
+    """Where the frames before let the surface be expected: a matrix (3, 3), and its standard deviation in pixels at points (N, 2) of the reference."""
+
+    matrix: np.ndarray
+    deviation: float
+    points: np.ndarray
+
+
 @dataclass
 class Alignment:
     """The outcome for one picture.
@@ -34,7 +43,7 @@ class Alignment:
     likeness : (n,) 0..1, how much of each tile's contrast is explained.
     weights : (n, P) final weight of each pixel.
     noise : residual variance that is usual for a tile without contrast, in luma squared.
-    normal : (8, 8) information matrix of the small motion's parameters (unit coordinates).
+    normal : (8, 8) information matrix of the small motion's parameters (unit coordinates), what was expected included.
     gain : the surface's contrast over the reference's.
     steps : how many steps were taken.
     beside : (m,) what was fitted beside the motion: the moments of a blur, or changes of its path's legs in pixels; empty otherwise.
@@ -63,7 +72,8 @@ class Alignment:
 def align(reference: Reference, tiles: TileSet, chosen: np.ndarray, picture: np.ndarray, level: int, matrix: np.ndarray,
           kind: np.ndarray, trust: np.ndarray, steps: int, tolerance: float, white: float = 1e9,
           rough: float = 0.0,
-          smear: bool = False, held: np.ndarray | None = None, taps: np.ndarray | None = None, prior: float = 0.0) -> Alignment:
+          smear: bool = False, held: np.ndarray | None = None, taps: np.ndarray | None = None, prior: float = 0.0,
+          expected: Expected | None = None) -> Alignment:
     """Improve `matrix` so that the chosen tiles match `picture` (a pyramid level).
 
     Parameters
@@ -79,6 +89,7 @@ def align(reference: Reference, tiles: TileSet, chosen: np.ndarray, picture: np.
     prior : information on those columns' amounts, whose expected value is 0.
     taps : (J, n, 2) offsets in level-0 pixels of the reference at which the picture is read and averaged: a blur put on it for the comparison.
     white : luma from which a pixel is taken to be clipped and left out.
+    expected : counts as one more measurement, so that what the pixels in view cannot say is not left to chance.
     """
     places = np.stack([tiles.x[chosen], tiles.y[chosen]], axis=-1)
     basis, inside = tiles.basis[chosen], tiles.inside[chosen]
@@ -137,11 +148,18 @@ def align(reference: Reference, tiles: TileSet, chosen: np.ndarray, picture: np.
         np.multiply(design, weights / sigma2.astype(np.float32), out=weighted)
         joint = (weighted.transpose(1, 0, 2) @ design.transpose(1, 2, 0)).sum(0, dtype=np.float64)
         normal = joint[:8, :8] if blur is None else _aside_from_blur(joint, np.zeros(len(joint)), kind, prior)[0]
+        if expected is not None:
+            moves = corner_moves(m, unit, expected.points).reshape(-1, 8)
+            away = (homography.apply(expected.matrix, expected.points) - homography.apply(m, expected.points)).ravel()
+            weight = CORRELATION / expected.deviation ** 2
+            normal = normal + weight * moves.T @ moves
         if step >= steps:
             break
         pull_down = (weighted.reshape(-1, n * pixels) @ raw.ravel()).astype(np.float64)
         if blur is not None:
             _, pull_down, smeared = _aside_from_blur(joint, pull_down, kind, prior)
+        if expected is not None:
+            pull_down = pull_down - weight * moves.T @ away
         k = kind @ normal @ kind.T
         damp = 1e-6 * np.trace(k) / len(k) + 1e-9
         delta = kind.T @ np.linalg.solve(k + damp * np.eye(len(k)), kind @ pull_down)

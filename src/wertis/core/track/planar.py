@@ -17,7 +17,7 @@ from wertis.core.geometry.conventions import homography_from_centred, homography
 from wertis.core.geometry.motion import Fix
 from wertis.core.plate.pyramid import HeldOut, Pyramid
 from wertis.core.track import fresh_start
-from wertis.core.track.align import CORRELATION, Alignment, align, corner_moves
+from wertis.core.track.align import CORRELATION, Alignment, Expected, align, corner_moves
 from wertis.core.track.kinds import KINDS, small_motion
 from wertis.core.track.reference import Reference, TileSet, choose, sampled_at, visible_tiles
 from wertis.core.track.shutter import blurred_tiles, leg_offsets
@@ -46,6 +46,9 @@ _MAX_ERROR = 4.0    # expected corner error in pixels above which a frame is los
 _MAX_FRESH_ERROR = 2.0  # the same where the frames before do not vouch for it
 _LEG_PRIOR = CORRELATION / 1.0 ** 2  # a pixel of doubt, standard deviation, in each leg of a blur's path
 _SECOND_REACH = 6.0  # pixels beyond which a second look's answer is not believed to be of the same place
+_WEAK = 0.3  # pixels of expected error from which what the frames before say is asked for
+_LEAST_SURPRISE = 0.5  # pixels by which no motion can be foretold
+_GUESSED = 0.8  # part of what was expected to be in error, below which the pixels must bring it
 _JUMP = 0.12  # part of the region's half size: least distance from the expected place that counts as a jump
 
 
@@ -93,6 +96,7 @@ class PlanarTracker:
         self._usual_likeness: float | None = None
         self._lost_for = 0
         self._held: HeldOut | None = None
+        self._errors = (0.0, 0.0)  # of the last answer and the one before, in pixels
         self._surprise = 4.0  # how far, in pixels, the surface has lately been from where constant velocity would put it
 
     # -- public ---------------------------------------------------------------------------------------------------
@@ -111,6 +115,11 @@ class PlanarTracker:
         if self._last is not None:
             found = self._follow(pyramid)
         verdict = self._judge(found, pyramid) if found is not None else None
+        expected = self._expectation(ahead)
+        if expected is not None and (verdict is None or verdict.matrix is None or verdict.error > _WEAK):
+            led = self._led(pyramid, expected)
+            if led is not None and (verdict is None or verdict.matrix is None or led[1].error < verdict.error):
+                found, verdict = led
         if verdict is None or verdict.matrix is None:
             again = self._search(pyramid)
             if again is not None:
@@ -121,6 +130,9 @@ class PlanarTracker:
             verdict = Fix(None, reason="the surface was not found again")
         if verdict.matrix is None or found is None:
             self._lost_for += 1
+            if expected is not None:
+                self._before, self._last = self._last, expected.matrix
+                self._errors = (expected.deviation / 2, self._errors[0])
             if self._lost_for > 3:
                 self._last = self._before = None
             return verdict
@@ -128,6 +140,7 @@ class PlanarTracker:
             self._surprise = max(0.85 * self._surprise, self._distance(found.matrix, ahead))
         self._lost_for = 0
         self._before, self._last = self._last, found.matrix
+        self._errors = (verdict.error, self._errors[0])
         self._remember(found)
         return replace(verdict, matrix=homography_from_centred(found.matrix))
 
@@ -264,7 +277,7 @@ class PlanarTracker:
         return found
 
     def _level(self, level: int, pyramid: Pyramid, matrix: np.ndarray, steps: int,
-               rough: float = 0.0, smear: bool = False, limit: int = 0) -> Alignment | None:
+               rough: float = 0.0, smear: bool = False, limit: int = 0, expected: Expected | None = None) -> Alignment | None:
         """Align at one level of the reference; None when too little of the surface is in the picture."""
         tiles = self.reference.tiles_with_smear(level) if smear else self.reference.tiles(level)
         if not len(tiles):
@@ -276,7 +289,8 @@ class PlanarTracker:
         at = self._picture_level(level, matrix)
         try:
             return align(self.reference, tiles, chosen, pyramid[at], at, matrix, self._kind, trust, steps, _TOLERANCE[level],
-                         white=253.0, rough=rough, smear=smear, held=self._held[at] if self._held is not None else None)
+                         white=253.0, rough=rough, smear=smear, held=self._held[at] if self._held is not None else None,
+                         expected=expected)
         except np.linalg.LinAlgError:
             return None
 
@@ -319,6 +333,31 @@ class PlanarTracker:
         except (ValueError, np.linalg.LinAlgError):
             return None
         return guess if _plausible(guess, self._box) else None
+
+    def _expectation(self, ahead: np.ndarray | None) -> Expected | None:
+        """What the frames before say of the next one, as sure as their own errors and the motion's lately seen unsteadiness let it be."""
+        if ahead is None:
+            return None
+        deviation = np.sqrt((2 * max(self._surprise, _LEAST_SURPRISE)) ** 2 + 4 * self._errors[0] ** 2 + self._errors[1] ** 2)
+        return Expected(ahead, float(deviation), self._box)
+
+    def _led(self, pyramid: Pyramid, expected: Expected) -> tuple[Alignment, Fix] | None:
+        """The answer where little is seen: what is expected counts beside the pixels. None when they add nothing to it."""
+        found: Alignment | None = None
+        for level in (1, 0):
+            start = found.matrix if found is not None else expected.matrix
+            if level == 0 and self._scale(start) < _SHRUNK:
+                break
+            tried = self._level(level, pyramid, start, _STEPS[1], rough=_ROUGH if level else 0.0, limit=_TILES_LAST, expected=expected)
+            if tried is None or not _plausible(tried.matrix, self._box):
+                return None
+            found = tried
+        if found is None:
+            return None
+        verdict = self._judge(found, pyramid)
+        if verdict.matrix is None or verdict.error > _GUESSED * expected.deviation:
+            return None
+        return found, verdict
 
     def _shifted(self, pyramid: Pyramid, guess: np.ndarray, level: int) -> np.ndarray | None:
         """The guess moved to where the reference, warped by it, correlates best with the picture at a coarse level."""
