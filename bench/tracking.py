@@ -73,6 +73,17 @@ def main() -> None:
             where = made.write(Path(folder) / name.replace(", ", "_"))
             truth = np.array([made.truth(i) for i in range(30)])
             run(f"{name} {SIZE[0]}x{SIZE[1]}", sorted(where.glob("*.png")), FIRST, made.region, truth)
+        film = FILMS["tea_crate"]
+        scene = Scene(Film(film.frames, film.passers, film.seed))
+        for size, count in (((1920, 1080), 40), ((3840, 2160), 24)):
+            where = Path(folder) / f"{size[0]}"
+            where.mkdir()
+            k = size[0] / scene.frame(0).shape[1]
+            for i in range(count):
+                cv2.imwrite(str(where / f"p.{FIRST + i}.png"), cv2.resize(scene.frame(i), size, interpolation=cv2.INTER_CUBIC)[..., ::-1],
+                            [cv2.IMWRITE_PNG_COMPRESSION, 1])
+            truth = np.array([scene.truth(i) for i in range(count)]) * k
+            run(f"tea_crate {size[0]}x{size[1]}", sorted(where.glob("*.png")), FIRST, truth[0], truth)
         for name, film in FILMS.items():
             where = Path(folder) / name
             where.mkdir()

@@ -219,7 +219,7 @@ class HoldOutWindowTest(WindowCase):
         self.draw()
         s.history.do("Exact region", regions.with_points(s.shot, s.track_id, 0, self.made.region))
         self.track()
-        self.assertEqual(self.worst(), np.inf, "without help the surface is lost on some frames")
+        self.assertGreater(self.worst(), 1.0, "without help the surface slips")
         s.go(1007)
         self.spin(0.1)
         w.draw_hold_out()
