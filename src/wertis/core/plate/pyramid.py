@@ -33,9 +33,11 @@ class Pyramid:
     Parameters
     ----------
     luma : (height, width) uint8 or float32; whole numbers 0..255 or floats on the same scale.
+    held : (height, width) uint8, 255 on pixels that do not exist for the track; `held` gives them at the pyramid's levels.
     """
 
-    def __init__(self, luma: np.ndarray) -> None:
+    def __init__(self, luma: np.ndarray, held: np.ndarray | None = None) -> None:
+        self.held = HeldOut(held) if held is not None else None
         smooth = cv2.GaussianBlur(luma.astype(np.float32), (5, 5), SMOOTHING)
         self._levels = [smooth]
 

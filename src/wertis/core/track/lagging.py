@@ -3,6 +3,7 @@
 The answers come a few frames late then; where the surface moves little they come at once.
 """
 
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
 
 import numpy as np
@@ -53,6 +54,7 @@ class LaggingTracker:
         self.shutter: Shutter | None = None  # once it has been measured
         self._tries = 0
         self._wait = 0  # frames to hand out before the shutter is measured again
+        self._beside = ThreadPoolExecutor(1, thread_name_prefix="wertis-second-look")
 
     def feed(self, frame: int, luma: np.ndarray | None, held: np.ndarray | None = None, lost: str = "",
              neighbour: bool = True) -> list[tuple[int, Fix]]:
@@ -63,7 +65,10 @@ class LaggingTracker:
         if luma is None:
             self._kept.append(_Kept(frame, Fix(None, reason=lost), None))
             return self._ready(final=False)
+        # the frame that is due is looked at again while the new one is looked at first
+        due = self._beside.submit(self._second_look, self._kept[0]) if self._is_due() else None
         fix = self._tracker.feed(luma, held)
+        out = [self._hand_out(due)] if due is not None else []
         kept = _Kept(frame, fix, homography_to_centred(fix.matrix) if fix.matrix is not None else None)
         if self._tries < _TRIES and kept.matrix is not None:
             # pictures of the past are kept only while they may be needed
@@ -72,11 +77,13 @@ class LaggingTracker:
         if len(self._after) < _NEAR and (line[-1] in self._after if line else neighbour):
             self._after.append(kept)
         self._kept.append(kept)
-        return self._ready(final=False)
+        return [*out, *self._ready(final=False)]
 
     def finish(self) -> list[tuple[int, Fix]]:
         """The answers that were still waiting."""
-        return self._ready(final=True)
+        out = self._ready(final=True)
+        self._beside.shutdown()
+        return out
 
     # -- inside ---------------------------------------------------------------------------------------------------
 
@@ -95,15 +102,25 @@ class LaggingTracker:
                     break
                 self._measure(fast)
                 continue
+            elif not final and waiting == _LAG + 1 and self._is_due():
+                break  # until the next frame, beside which it is looked at again
             out.append(self._hand_out())
         return out
 
-    def _hand_out(self) -> tuple[int, Fix]:
+    def _is_due(self) -> bool:
+        """Whether the first frame kept is ready for its second look."""
+        return self.shutter is not None and len(self._kept) > _LAG and self._kept[0].luma is not None and self._may_be_blurred(self._kept[0])
+
+    def _hand_out(self, looked: "Future[Fix | None] | None" = None) -> tuple[int, Fix]:
         kept = self._kept[0]
         self._wait -= 1
         fix = kept.fix
-        if self.shutter is not None and kept.luma is not None and self._may_be_blurred(kept):
+        if looked is not None:
+            fix = looked.result() or fix
+        elif self.shutter is not None and kept.luma is not None and self._may_be_blurred(kept):
             fix = self._second_look(kept) or fix
+        if fix.matrix is not None:
+            kept.matrix = homography_to_centred(fix.matrix)
         done = self._kept.pop(0)
         done.luma = done.held = None
         done.fix = fix
@@ -147,14 +164,17 @@ class LaggingTracker:
 
     def _leg(self, kept: _Kept, points: np.ndarray, part: float) -> Leg | None:
         """The legs of `points` (n, 2) of the reference at a frame."""
-        assert kept.matrix is not None
         part = self.shutter.part if self.shutter is not None else part
+        return _leg_among(self._neighbours(kept), _NEAR, points, part)
+
+    def _neighbours(self, kept: _Kept) -> list[np.ndarray | None]:
+        """The matrices of the frames round a frame and its own, in the middle."""
         line = [*self._gone, *self._kept]
         middle = next(i for i, k in enumerate(line) if k is kept)
         near = [line[i].matrix if 0 <= i < len(line) else None for i in range(middle - _NEAR, middle + _NEAR + 1)]
         if self._after and self._after[0] is kept:
             near[_NEAR - 1] = np.eye(3)
-        return _leg_among(near, _NEAR, points, part)
+        return near
 
     def _reference_leg(self, points: np.ndarray) -> Leg | None:
         part = self.shutter.part if self.shutter is not None else _GUESS
@@ -165,19 +185,17 @@ class LaggingTracker:
 
     def _second_look(self, kept: _Kept) -> Fix | None:
         assert self.shutter is not None and kept.luma is not None and kept.matrix is not None
+        part, near = self.shutter.part, self._neighbours(kept)
 
         def path_at(points: np.ndarray) -> np.ndarray | None:
-            leg = self._leg(kept, points, _GUESS)
-            return None if leg is None else shutter.taps(leg, self.shutter.part)  # type: ignore[union-attr]
+            leg = _leg_among(near, _NEAR, points, part)
+            return None if leg is None else shutter.taps(leg, part)
 
         def reference_path_at(points: np.ndarray) -> np.ndarray | None:
             leg = self._reference_leg(points)
-            return None if leg is None else shutter.taps(leg, self.shutter.part)  # type: ignore[union-attr]
+            return None if leg is None else shutter.taps(leg, part)
 
-        found = self._tracker.second_look(kept.luma, kept.held, kept.matrix, kept.trust, path_at, reference_path_at, self.shutter.part)
-        if found is not None:
-            kept.matrix = homography_to_centred(found.matrix) if found.matrix is not None else kept.matrix
-        return found
+        return self._tracker.second_look(kept.luma, kept.held, kept.matrix, kept.trust, path_at, reference_path_at, part)
 
 
 def _leg_among(matrices: list[np.ndarray | None], middle: int, points: np.ndarray, part: float) -> Leg | None:

@@ -95,7 +95,6 @@ class PlanarTracker:
         self.looked_at_again = False  # every frame is, so that the first look may end at half the resolution
         self._usual_likeness: float | None = None
         self._lost_for = 0
-        self._held: HeldOut | None = None
         self._errors = (0.0, 0.0)  # of the last answer and the one before, in pixels
         self._surprise = 4.0  # how far, in pixels, the surface has lately been from where constant velocity would put it
 
@@ -108,13 +107,12 @@ class PlanarTracker:
 
     def feed(self, luma: np.ndarray, held: np.ndarray | None = None) -> Fix:
         """The next frame's answer; `luma` as for the reference frame, `held` (h, w) uint8 is 255 on pixels that are held out."""
-        pyramid = Pyramid(luma)
-        self._held = HeldOut(held) if held is not None else None
+        pyramid = Pyramid(luma, held)
         ahead = self._ahead()
         found: Alignment | None = None
         if self._last is not None:
             found = self._follow(pyramid)
-        verdict = self._judge(found, pyramid) if found is not None else None
+        verdict = self._judge(found, pyramid, ahead=ahead) if found is not None else None
         expected = self._expectation(ahead)
         if expected is not None and (verdict is None or verdict.matrix is None or verdict.error > _WEAK):
             led = self._led(pyramid, expected)
@@ -123,7 +121,7 @@ class PlanarTracker:
         if verdict is None or verdict.matrix is None:
             again = self._search(pyramid)
             if again is not None:
-                second = self._judge(again, pyramid, _MAX_FRESH_ERROR)
+                second = self._judge(again, pyramid, _MAX_FRESH_ERROR, ahead)
                 if second.matrix is not None:
                     found, verdict = again, second
         if verdict is None:
@@ -152,8 +150,7 @@ class PlanarTracker:
     def sample(self, luma: np.ndarray, held: np.ndarray | None, matrix: np.ndarray, trust: Trust | None, level: int,
                limit: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         """Tiles (n,) in view at a level, their pixels' weights (n, P), and the picture at that level, for a frame with a known place."""
-        self._held = HeldOut(held) if held is not None else None
-        picture = Pyramid(luma)
+        picture = Pyramid(luma, held)
         tiles = self.reference.tiles(level)
         chosen, trusted = self._in_view(tiles, matrix, picture, trust, limit)
         at = self._picture_level(level, matrix)
@@ -161,18 +158,19 @@ class PlanarTracker:
             return chosen[:0], np.zeros((0, 0)), picture[level]
         chosen, trusted = chosen[trusted > 0.6], trusted[trusted > 0.6]
         weights = tiles.inside[chosen] * trusted[:, None]
-        if self._held is not None and len(chosen):
-            weights = weights * (1 - sampled_at(self._held[level], matrix, np.stack([tiles.x[chosen], tiles.y[chosen]], axis=-1), 2.0 ** level))
+        if picture.held is not None and len(chosen):
+            weights = weights * (1 - sampled_at(picture.held[level], matrix, np.stack([tiles.x[chosen], tiles.y[chosen]], axis=-1), 2.0 ** level))
         return chosen, weights.astype(np.float32), picture[level]
 
     def second_look(self, luma: np.ndarray, held: np.ndarray | None, matrix: np.ndarray, trust: Trust | None,
                     path: Path, reference_path: Path, shutter: float) -> Fix | None:
         """A frame's answer again, from `matrix` (3, 3, centred), with the blur along the frame's path and the reference's taken into account.
 
+        Safe beside `feed` in another thread.
+
         None when it gives nothing to be believed.
         """
-        self._held = HeldOut(held) if held is not None else None
-        picture = Pyramid(luma)
+        picture = Pyramid(luma, held)
         found: Alignment | None = None
         start = matrix
         change = np.zeros(4)  # of the path's legs; a hand does not move straight from frame to frame
@@ -192,7 +190,7 @@ class PlanarTracker:
             try:
                 tried = align(self.reference, blurred, np.arange(len(chosen)), picture[at], at, start, self._kind, trusted, 2,
                               _TOLERANCE[level], white=253.0, rough=_ROUGH if level else 0.0,
-                              held=self._held[at] if self._held is not None else None, taps=other, smear=True, prior=_LEG_PRIOR)
+                              held=picture.held[at] if picture.held is not None else None, taps=other, smear=True, prior=_LEG_PRIOR)
             except np.linalg.LinAlgError:
                 return None
             if not _plausible(tried.matrix, self._box):
@@ -289,7 +287,7 @@ class PlanarTracker:
         at = self._picture_level(level, matrix)
         try:
             return align(self.reference, tiles, chosen, pyramid[at], at, matrix, self._kind, trust, steps, _TOLERANCE[level],
-                         white=253.0, rough=rough, smear=smear, held=self._held[at] if self._held is not None else None,
+                         white=253.0, rough=rough, smear=smear, held=pyramid.held[at] if pyramid.held is not None else None,
                          expected=expected)
         except np.linalg.LinAlgError:
             return None
@@ -297,8 +295,8 @@ class PlanarTracker:
     def _in_view(self, tiles: TileSet, matrix: np.ndarray, pyramid: Pyramid, trust: Trust | None, limit: int) -> tuple[np.ndarray, np.ndarray]:
         """Up to `limit` tiles (n,) that are in the picture and were not hidden lately, and their trust (n,)."""
         visible = visible_tiles(tiles, matrix, pyramid.size)
-        if self._held is not None:
-            visible &= ~self._middle_held(tiles, matrix)
+        if pyramid.held is not None:
+            visible &= ~_middle_held(pyramid.held, tiles, matrix)
         trusted = _trust_on(tiles, trust)
         chosen = choose(tiles, visible & (trusted > 0.3), limit)
         if len(chosen) < 4:
@@ -308,14 +306,6 @@ class PlanarTracker:
     def _picture_level(self, level: int, matrix: np.ndarray) -> int:
         """The level of the picture whose detail is most like that of the reference's level."""
         return max(0, level + round(np.log2(max(self._scale(matrix), 1e-3))))
-
-    def _middle_held(self, tiles: TileSet, matrix: np.ndarray) -> np.ndarray:
-        """(K,) whether each tile's middle is held out."""
-        assert self._held is not None
-        mask = self._held[0]
-        places = np.nan_to_num(homography.apply(matrix, tiles.centre), nan=-1e6)
-        column, row = np.clip(np.rint(places), 0, [mask.shape[1] - 1, mask.shape[0] - 1]).astype(int).T
-        return mask[row, column] > 0.5
 
     def _score_at(self, level: int, pyramid: Pyramid, matrix: np.ndarray) -> float:
         as_is = self._level(level, pyramid, matrix, 0, rough=0.05)
@@ -354,7 +344,7 @@ class PlanarTracker:
             found = tried
         if found is None:
             return None
-        verdict = self._judge(found, pyramid)
+        verdict = self._judge(found, pyramid, ahead=expected.matrix)
         if verdict.matrix is None or verdict.error > _GUESSED * expected.deviation:
             return None
         return found, verdict
@@ -389,7 +379,7 @@ class PlanarTracker:
 
     # -- judging and remembering ----------------------------------------------------------------------------------
 
-    def _judge(self, found: Alignment, pyramid: Pyramid, most: float = _MAX_ERROR) -> Fix:
+    def _judge(self, found: Alignment, pyramid: Pyramid, most: float = _MAX_ERROR, ahead: np.ndarray | None = None) -> Fix:
         if not _plausible(found.matrix, self._box):
             return Fix(None, reason="the surface folded over")
         tiles = self.reference.tiles(0)
@@ -411,7 +401,6 @@ class PlanarTracker:
         error = float(np.hypot(error, _BLUR_DOUBT * found.blur))
         if error > most:
             return Fix(None, error=error, seen=seen, reason=f"too little texture is seen (expected error {error:.0f} px)")
-        ahead = self._ahead()
         if ahead is not None and seen < 0.5 and self._distance(found.matrix, ahead) > max(2 * _JUMP * self.reference.radius, 6 * self._surprise):
             return Fix(None, seen=seen, reason=f"only {seen:.0%} of the region is seen, and it seemed to jump")
         return Fix(found.matrix, error, seen)
@@ -446,6 +435,14 @@ def _trust_on(tiles: TileSet, trust: Trust | None) -> np.ndarray:
     nearest = np.argmin(d2, axis=1)
     far = d2[np.arange(len(tiles)), nearest] > (3.0 * 16) ** 2
     return np.where(far, 1.0, values[nearest])
+
+
+def _middle_held(held: HeldOut, tiles: TileSet, matrix: np.ndarray) -> np.ndarray:
+    """(K,) whether each tile's middle is held out."""
+    mask = held[0]
+    places = np.nan_to_num(homography.apply(matrix, tiles.centre), nan=-1e6)
+    column, row = np.clip(np.rint(places), 0, [mask.shape[1] - 1, mask.shape[0] - 1]).astype(int).T
+    return np.asarray(mask[row, column] > 0.5)
 
 
 def quad_of_box(box: tuple[int, int, int, int]) -> np.ndarray:
