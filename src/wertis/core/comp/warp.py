@@ -5,10 +5,12 @@ from dataclasses import dataclass
 import cv2
 import numpy as np
 
-from wertis.core.geometry import homography, quad
-from wertis.core.geometry.conventions import homography_to_centred
+from wertis.core.geometry import coons, homography, quad
+from wertis.core.geometry.conventions import homography_to_centred, to_centred
 
 _MOST_REDUCTIONS = 10
+_EVERY = 6  # pixels between the places where the way back through a bent patch is worked out
+_FINER = 8
 
 
 @dataclass(frozen=True)
@@ -91,6 +93,69 @@ def lay(picture: Reductions, target_quad: np.ndarray, size: tuple[int, int], sam
     if inside is not None:
         pixels *= coverage(shown - [x0, y0], (x1 - x0, y1 - y0))[..., None]
     return Laid(int(x0), int(y0), pixels)
+
+
+def lay_bent(picture: Reductions, target_quad: np.ndarray, surface_quad: np.ndarray, offsets: np.ndarray, size: tuple[int, int],
+             samples: int = 1) -> Laid | None:
+    """Lay a picture on a quad of a surface whose sides are bent; what reaches beyond the surface is cut off.
+
+    Parameters
+    ----------
+    target_quad : (4, 2) where the picture's corners would go, were the sides straight.
+    surface_quad : (4, 2) the surface's corners, which the bends start from.
+    offsets : (8, 2) of the bent sides' control points in the surface's unit square; see `geometry.coons`.
+
+    The way back from the target is worked out on every few pixels and filled in between; the outline is a polygon whose coverage is counted
+    on a raster eight times finer.
+    """
+    if not quad.is_convex(target_quad) or not quad.is_convex(surface_quad):
+        return None
+    onto_surface = homography.from_unit_square(np.asarray(surface_quad, float))
+    inner = homography.apply(np.linalg.inv(onto_surface), target_quad)  # the picture's rectangle in the surface's unit square
+    low, high = np.maximum(inner.min(0), 0), np.minimum(inner.max(0), 1)
+    if np.any(high - low < 1e-6):
+        return None
+    edge = _rectangle(low, high)
+    outline = homography.apply(onto_surface, coons.bent(edge, offsets))
+    x0, y0 = np.maximum(np.floor(outline.min(0)) - 1, 0).astype(int)
+    x1, y1 = np.minimum(np.ceil(outline.max(0)) + 1, size).astype(int)
+    if x1 <= x0 or y1 <= y0:
+        return None
+    w, h = picture.size
+    across, down = _reduction(homography.from_points(np.array([[0.0, 0], [w, 0], [w, h], [0, h]]), np.asarray(target_quad, float)), w, h, samples,
+                              (x0, y0, x1, y1))
+    source = picture.reduced(across, down)
+    sh, sw = source.shape[:2]
+    # the middles of blocks of pixels, with one more all round so that what lies outside the outer middles is known as well
+    columns, rows = (start + _EVERY * (np.arange(-1, -(-length // _EVERY) + 1) + 0.5) for start, length in ((x0, x1 - x0), (y0, y1 - y0)))
+    blocks = np.stack(np.meshgrid(columns, rows), axis=-1)
+    square = coons.straight(homography.apply(np.linalg.inv(onto_surface), blocks.reshape(-1, 2)), offsets)
+    back = homography.apply(homography.from_points(inner, np.array([[0.0, 0], [sw, 0], [sw, sh], [0, sh]])), square)
+    each = _EVERY * samples
+    full = cv2.resize(to_centred(back).reshape(len(rows), len(columns), 2).astype(np.float32), None, fx=each, fy=each, interpolation=cv2.INTER_LINEAR)
+    full = full[each:each + (y1 - y0) * samples, each:each + (x1 - x0) * samples]
+    pixels = cv2.remap(source, full[..., 0], full[..., 1], cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+    if samples > 1:
+        pixels = cv2.resize(pixels, (x1 - x0, y1 - y0), interpolation=cv2.INTER_AREA)
+    pixels *= polygon_coverage(outline - [x0, y0], (int(x1 - x0), int(y1 - y0)))[..., None]
+    return Laid(int(x0), int(y0), pixels)
+
+
+def polygon_coverage(outline: np.ndarray, size: tuple[int, int]) -> np.ndarray:
+    """How much of each pixel (h, w) a polygon (N, 2) covers, 0..1, counted on a raster eight times finer."""
+    fine = np.zeros((size[1] * _FINER, size[0] * _FINER), np.uint8)
+    places = [np.rint(to_centred(outline * _FINER) * 256).astype(np.int32)]
+    cv2.fillPoly(fine, places, 254, cv2.LINE_8, 8)
+    # the fill takes in every fine pixel that the outline touches: half of each is outside
+    cv2.polylines(fine, places, True, 127, 1, cv2.LINE_8, 8)
+    return np.asarray(cv2.resize(fine, size, interpolation=cv2.INTER_AREA), np.float32) / 254
+
+
+def _rectangle(low: np.ndarray, high: np.ndarray, per_side: int = 32) -> np.ndarray:
+    """The outline (4 * per_side, 2) of an upright rectangle, in small steps."""
+    corners = np.array([[low[0], low[1]], [high[0], low[1]], [high[0], high[1]], [low[0], high[1]]])
+    t = np.arange(per_side)[:, None] / per_side
+    return np.concatenate([a + (b - a) * t for a, b in zip(corners, np.roll(corners, -1, 0), strict=True)])
 
 
 def coverage(outline: np.ndarray, size: tuple[int, int]) -> np.ndarray:

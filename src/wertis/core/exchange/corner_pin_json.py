@@ -10,9 +10,14 @@ from wertis.core.errors import DeliverError
 from wertis.core.files import read_text, write_text
 
 FORMAT = "wertis-corner-pin"
-VERSION = 1
+VERSION = 2  # 1 had no bent sides; it is read as it is
 CONVENTION = "pixels; origin at the picture's top-left corner, x right, y down; first pixel's centre at 0.5,0.5"
 ORDER = "corners in order: the artwork's top left, top right, bottom right, bottom left"
+
+
+SIDES = ("of each side, run clockwise from the top one, the two inner control points of its cubic Bezier curve; inside, a bilinearly blended "
+         "Coons patch in the plane of the corners' unit square")
+_Pair = tuple[float, float]
 
 
 class CornerPin(BaseModel):
@@ -22,6 +27,7 @@ class CornerPin(BaseModel):
     ----------
     corners : frame to four (x, y); frames without an answer are left out.
     reference : the frame on which the corners were placed.
+    sides : frame to eight (x, y), the control points of bent sides; None where the sides are straight.
     """
 
     model_config = ConfigDict(extra="forbid")
@@ -38,7 +44,8 @@ class CornerPin(BaseModel):
     fps: float = Field(gt=0, le=1000)
     reference: int
     surface_ratio: float | None = None
-    corners: dict[int, tuple[tuple[float, float], tuple[float, float], tuple[float, float], tuple[float, float]]]
+    corners: dict[int, tuple[_Pair, _Pair, _Pair, _Pair]]
+    sides: dict[int, tuple[_Pair, _Pair, _Pair, _Pair, _Pair, _Pair, _Pair, _Pair]] | None = None
 
     def arrays(self) -> dict[int, np.ndarray]:
         """Frame to corners (4, 2)."""
@@ -53,11 +60,15 @@ def write(path: Path, pin: CornerPin) -> None:
     DeliverError
         When the file cannot be written.
     """
-    body = pin.model_dump(mode="json")
-    body["corners"] = {f: [[round(v, 4) for v in p] for p in c] for f, c in sorted(pin.corners.items())}
-    text = json.dumps({k: v for k, v in body.items() if k != "corners"}, indent=1, ensure_ascii=False)[:-2]
-    rows = ",\n".join(f'  "{f}": {json.dumps(c)}' for f, c in body["corners"].items())
-    write_text(path, f'{text},\n "corners": {{\n{rows}\n }}\n}}\n')
+    body = pin.model_dump(mode="json", exclude={"corners", "sides"})
+    if pin.sides:
+        body["sides_order"] = SIDES
+    text = json.dumps(body, indent=1, ensure_ascii=False)[:-2]
+    tables = [("corners", pin.corners)] + ([("sides", pin.sides)] if pin.sides else [])
+    for name, table in tables:
+        rows = ",\n".join(f'  "{f}": {json.dumps([[round(v, 4) for v in p] for p in points])}' for f, points in sorted(table.items()))
+        text += f',\n "{name}": {{\n{rows}\n }}'
+    write_text(path, text + "\n}\n")
 
 
 def read(path: Path) -> CornerPin:
@@ -72,8 +83,9 @@ def read(path: Path) -> CornerPin:
         body = json.loads(read_text(path))
         if not isinstance(body, dict) or body.get("format") != FORMAT:
             raise DeliverError(f"{path.name} is not a corner pin; choose a JSON file that Wertis exported.")
-        if body.get("version") != VERSION:
-            raise DeliverError(f"{path.name} is of version {body.get('version')}; this Wertis reads version {VERSION}.")
+        if body.get("version") not in (1, VERSION):
+            raise DeliverError(f"{path.name} is of version {body.get('version')}; this Wertis reads up to version {VERSION}.")
+        body.pop("sides_order", None)
         return CornerPin.model_validate(body)
     except (ValidationError, ValueError, RecursionError) as why:
         raise DeliverError(f"{path.name} is damaged ({str(why).splitlines()[0]}); export it again.") from why

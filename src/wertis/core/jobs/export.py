@@ -9,6 +9,7 @@ from wertis.core.errors import DeliverError
 from wertis.core.exchange import corner_pin_csv, corner_pin_json
 from wertis.core.exchange.corner_pin_json import CornerPin
 from wertis.core.geometry.motion import carried
+from wertis.core.shot import bends
 from wertis.core.shot.document import Placement, Shot, Track
 
 
@@ -34,9 +35,13 @@ def corner_pin(shot: Shot, track: Track, placement: Placement | None = None) -> 
         moved = corners if f == frame else carried(motion, corners, frame, f)
         if np.all(np.isfinite(moved)):
             found[f] = tuple((float(x), float(y)) for x, y in moved)
+    bent = placement is not None and bends.is_bent(placement)
+    sides = {f: tuple((float(x), float(y)) for x, y in at) for f in found
+             if bent and placement is not None and (at := bends.handles_on(track, placement, f)) is not None}
     ratio = surface_proportions(placement, shot.plate.size).ratio if placement is not None else None
     return CornerPin(shot=shot.name, track=track.name, placement=placement.name if placement else "", width=shot.plate.size[0],
-                     height=shot.plate.size[1], fps=shot.plate.fps, reference=frame, surface_ratio=ratio, corners=found)  # type: ignore[arg-type]
+                     height=shot.plate.size[1], fps=shot.plate.fps, reference=frame, surface_ratio=ratio, corners=found,
+                     sides=sides or None)  # type: ignore[arg-type]
 
 
 def export_corner_pin(shot: Shot, track: Track, placement: Placement | None, path: Path) -> int:
@@ -54,6 +59,8 @@ def export_corner_pin(shot: Shot, track: Track, placement: Placement | None, pat
     elif suffix == ".csv":
         remarks = [f"Wertis corner pin of {pin.track}{' / ' + pin.placement if pin.placement else ''}, {pin.width} x {pin.height}, {pin.fps:g} fps",
                    pin.convention, pin.order, f"placed on frame {pin.reference}"]
+        if pin.sides:
+            remarks.append("the sides are bent; this table has the corners only, the JSON export has the sides as well")
         corner_pin_csv.write_plain(path, pin.arrays(), remarks)
     else:
         raise DeliverError(f"'{path.suffix}' is not a corner pin file; end the name with .csv or .json.")

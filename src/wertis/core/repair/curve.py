@@ -6,6 +6,9 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.interpolate import CubicHermiteSpline, PchipInterpolator
 
+NOWHERE = -(10 ** 9)
+"""A reference frame for curves that have none."""
+
 
 @dataclass(frozen=True)
 class Key:
@@ -98,7 +101,7 @@ def with_key(keys: Mapping[int, Key], reference: int, frame: int, smooth: bool =
         return (float(a[0]), float(a[1])), (float(b[0]), float(b[1]))
 
     out = {f: Key(k.value, pair(f)) for f, k in keys.items() if f != reference}
-    if len(curve.frames):
+    if reference in curve.frames:
         out[reference] = Key((0.0, 0.0), pair(reference))
     x, y = curve(frame)
     out[frame] = Key((float(x), float(y)), pair(frame))

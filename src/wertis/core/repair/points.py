@@ -11,8 +11,7 @@ import numpy as np
 from wertis.core.geometry import homography, quad
 from wertis.core.geometry.motion import Motion
 from wertis.core.repair.curve import Curve
-
-_KEPT = 4096  # homographies that a motion keeps
+from wertis.core.repair.layer import CorrectedMotion
 
 
 @dataclass(frozen=True)
@@ -87,7 +86,7 @@ def through(source: np.ndarray, target: np.ndarray) -> np.ndarray:
     return np.asarray(out @ back)
 
 
-class RepairedMotion:
+class RepairedMotion(CorrectedMotion):
     """A motion with repair points on it; a motion itself.
 
     Parameters
@@ -97,33 +96,8 @@ class RepairedMotion:
     """
 
     def __init__(self, inner: Motion, spots: Sequence[Spot]) -> None:
-        self.inner, self.spots = inner, tuple(spots)
-        self._planes: dict[float, np.ndarray] = {}  # of the times asked last
+        super().__init__(inner)
+        self.spots = tuple(spots)
 
-    @property
-    def reference(self) -> int:
-        return self.inner.reference
-
-    def known(self, time: float) -> bool:
-        return self.inner.known(time)
-
-    def plane_at(self, time: float) -> np.ndarray | None:
-        if time in self._planes:
-            return self._planes[time]
-        plane = self.inner.plane_at(time)
-        if plane is None or time == self.reference:
-            return plane
-        if len(self._planes) > _KEPT:
-            self._planes.clear()
-        found = homography.normalised(correction(self.spots, plane, time) @ plane)
-        found.flags.writeable = False
-        self._planes[time] = found
-        return found
-
-    def to_frame(self, points: np.ndarray, time: float) -> np.ndarray:
-        matrix = self.plane_at(time)
-        return np.full(np.shape(points), np.nan) if matrix is None else homography.apply(matrix, points)
-
-    def to_reference(self, points: np.ndarray, time: float) -> np.ndarray:
-        matrix = self.plane_at(time)
-        return np.full(np.shape(points), np.nan) if matrix is None else homography.apply(np.linalg.inv(matrix), points)
+    def correction(self, plane: np.ndarray, time: float) -> np.ndarray:
+        return correction(self.spots, plane, time)

@@ -8,12 +8,13 @@ import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
 from wertis.core.geometry import quad
-from wertis.core.geometry.motion import PlanarMotion
-from wertis.core.repair.curve import Curve, Key
+from wertis.core.geometry.motion import Motion, PlanarMotion
+from wertis.core.repair.curve import NOWHERE, Curve, Key
+from wertis.core.repair.extra import ExtraMotion
 from wertis.core.repair.points import RepairedMotion, Spot
 from wertis.core.repair.smoothing import smoothed
 
-FORMAT_VERSION = 2  # 1 had regions of one shape; they are read as they are
+FORMAT_VERSION = 3  # 1 had regions of one shape, 2 no extra moves, bent sides or stretches tracked again; they are read as they are
 
 Name = Annotated[str, Field(min_length=1, max_length=200)]
 Point = tuple[Annotated[float, Field(allow_inf_nan=False, ge=-1e7, le=1e7)], Annotated[float, Field(allow_inf_nan=False, ge=-1e7, le=1e7)]]
@@ -165,6 +166,42 @@ class Artwork(Record):
     cells: Annotated[int, Field(ge=1, le=64)] = 8
 
 
+class RepairKey(Record):
+    """A pair of numbers on a frame; a repair point's are in the frame's pixels. See `core.repair.curve.Key`."""
+
+    value: Point
+    slopes: tuple[Point, Point] | None = None
+
+
+Keys = dict[Frame, RepairKey]
+
+
+class Bend(Record):
+    """Bent sides of a placement.
+
+    Attributes
+    ----------
+    handles : of each of the eight control points of `core.geometry.coons`, frame to offset in the placement's unit square.
+    smooth : values between keys go smoothly, rather than straight; outside them they hold.
+    """
+
+    handles: Annotated[tuple[Keys, ...], Field(min_length=8, max_length=8)] = ({},) * 8
+    smooth: bool = True
+
+    def at(self, time: float) -> np.ndarray:
+        """The offsets (8, 2) at a time."""
+        return np.array([c(time) for c in self._curves])
+
+    @cached_property
+    def _curves(self) -> tuple[Curve, ...]:
+        return tuple(_curve(keys, NOWHERE, self.smooth, fade=False) for keys in self.handles)
+
+    @property
+    def frames(self) -> list[int]:
+        """The frames on which some control point has a key."""
+        return sorted({f for keys in self.handles for f in keys})
+
+
 class Placement(Record):
     """Artwork on the surface: a quad on `frame`, carried by the track."""
 
@@ -177,6 +214,7 @@ class Placement(Record):
     ratio: Annotated[float | None, Field(gt=0.01, lt=100)] = None
     blend: Blend = "normal"
     opacity: Annotated[float, Field(ge=0, le=1)] = 1.0
+    bend: Bend = Bend()
     visible: bool = True
 
     @field_validator("quad")
@@ -224,13 +262,6 @@ class HoldOut(Record):
         return self
 
 
-class RepairKey(Record):
-    """A repair point's value on a frame, in the frame's pixels; see `core.repair.curve.Key`."""
-
-    value: Point
-    slopes: tuple[Point, Point] | None = None
-
-
 class RepairPoint(Record):
     """A spot of the surface that is put where it belongs; see `core.repair.points.Spot`.
 
@@ -270,6 +301,28 @@ class Repair(Record):
         return sorted({f for p in self.points for f in p.keys if f != reference})
 
 
+class ExtraMove(Record):
+    """A move on top of a track's motion; see `core.repair.extra`.
+
+    Attributes
+    ----------
+    about : on the region's own frame; the middle of the region when None.
+    move, form, skew : frame to shift (x, y), to logarithm of scale and turn in degrees, to shear (and 0).
+    smooth : values between keys go smoothly, rather than straight; beyond the last they hold, and on the reference frame there is nothing.
+    """
+
+    about: Point | None = None
+    move: Keys = {}
+    form: Keys = {}
+    skew: Keys = {}
+    smooth: bool = True
+    enabled: bool = True
+
+    def frames(self, reference: int) -> list[int]:
+        """The frames that have a key."""
+        return sorted({f for keys in (self.move, self.form, self.skew) for f in keys if f != reference})
+
+
 class Track(Record):
     """A surface: its region, its motion, and what hangs on it.
 
@@ -278,6 +331,8 @@ class Track(Record):
     look : what of the plate the tracker looks at; `core.track.look` says what each means.
     half : the tracker looks at half the resolution.
     smoothing : width in frames over which the tracked motion is smoothed; 0 leaves it as it is.
+    again : frames that were tracked again from repaired ones; they stand in for the tracked ones while repairs are on.
+    extra : a move on top of everything.
     """
 
     id: Annotated[str, Field(max_length=64)] = Field(default_factory=new_id)
@@ -289,13 +344,25 @@ class Track(Record):
     solved: Solved | None = None
     smoothing: Annotated[float, Field(ge=0, le=1000)] = 0.0
     repair: Repair = Repair()
+    again: Solved | None = None
+    extra: ExtraMove = ExtraMove()
     placements: tuple[Placement, ...] = ()
     hold_outs: tuple[HoldOut, ...] = ()
     visible: bool = True
 
     @cached_property
-    def motion(self) -> PlanarMotion | RepairedMotion | None:
-        """The motion that everything reads: as tracked, with the repairs on it where they are switched on; None before tracking."""
+    def motion(self) -> Motion | None:
+        """The motion that everything reads: as tracked, with the repairs and the extra move on it where they are switched on; None before tracking."""
+        inner, extra = self.repaired, self.extra
+        if inner is None or not extra.enabled or not extra.frames(inner.reference):
+            return inner
+        about = np.array(extra.about) if extra.about is not None else self.region.box.mean(0)
+        curves = (_curve(keys, inner.reference, extra.smooth, fade=True) for keys in (extra.move, extra.form, extra.skew))
+        return ExtraMotion(inner, about, *curves)
+
+    @cached_property
+    def repaired(self) -> Motion | None:
+        """The motion with its repairs, without the extra move."""
         beneath = self.beneath
         if beneath is None or not self.repair.enabled or not any(p.keys for p in self.repair.points):
             return beneath
@@ -303,11 +370,13 @@ class Track(Record):
 
     @cached_property
     def beneath(self) -> PlanarMotion | None:
-        """What repairs lie on: the motion as it was tracked, smoothed where that is wanted."""
+        """What repair points lie on: the motion as it was tracked, smoothed where that is wanted, and what was tracked again."""
         tracked = self.tracked
-        if tracked is None or self.smoothing <= 0:
+        again = self.again if self.repair.enabled else None
+        if tracked is None or (self.smoothing <= 0 and again is None):
             return tracked
-        return PlanarMotion(tracked.reference, smoothed(tracked.matrices, self.region.box, tracked.reference, self.smoothing), self.region.box)
+        matrices = smoothed(tracked.matrices, self.region.box, tracked.reference, self.smoothing) if self.smoothing > 0 else tracked.matrices
+        return PlanarMotion(tracked.reference, {**matrices, **(_matrices(again) if again is not None else {})}, self.region.box)
 
     @cached_property
     def spots(self) -> tuple[Spot, ...]:
@@ -320,9 +389,7 @@ class Track(Record):
         """The motion as it was tracked; None before tracking."""
         if self.solved is None:
             return None
-        good = self.solved.good
-        matrices = {int(f): m for f, m in zip(self.solved.frames[good], self.solved.matrices[good])}
-        return PlanarMotion(self.solved.reference, matrices, self.region.box)
+        return PlanarMotion(self.solved.reference, _matrices(self.solved), self.region.box)
 
     def hold_out(self, ident: str) -> HoldOut | None:
         """The hold-out with this id."""
@@ -333,9 +400,17 @@ class Track(Record):
         return next((p for p in self.placements if p.id == ident), None)
 
 
+def _matrices(solved: Solved) -> dict[int, np.ndarray]:
+    good = solved.good
+    return {int(f): m for f, m in zip(solved.frames[good], solved.matrices[good], strict=True)}
+
+
+def _curve(keys: Keys, reference: int, smooth: bool, fade: bool) -> Curve:
+    return Curve({f: Key(k.value, k.slopes) for f, k in keys.items()}, reference, smooth, fade)
+
+
 def _spot(point: RepairPoint, repair: Repair, reference: int) -> Spot:
-    keys = {f: Key(k.value, k.slopes) for f, k in point.keys.items()}
-    return Spot(np.array(point.place), Curve(keys, reference, repair.smooth, repair.fade),
+    return Spot(np.array(point.place), _curve(point.keys, reference, repair.smooth, repair.fade),
                 tuple(_spot(p, repair, reference) for p in point.under))
 
 

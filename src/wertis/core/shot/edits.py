@@ -84,7 +84,18 @@ def merge_solved(old: Solved | None, reference: int, fixes: dict[int, Fix]) -> S
 def set_solved(shot: Shot, ident: str, fixes: dict[int, Fix]) -> Shot:
     """The shot with new tracking answers for a track, against its region's frame."""
     track = track_of(shot, ident)
-    return shot.with_track(track.but(solved=merge_solved(track.solved, track.region.frame, fixes)))
+    solved = merge_solved(track.solved, track.region.frame, fixes)
+    return shot.with_track(track.but(solved=solved, again=_without(track.again, solved.reference, fixes)))
+
+
+def _without(again: Solved | None, reference: int, fixes: dict[int, Fix]) -> Solved | None:
+    """What was tracked again, less the frames that are tracked anew."""
+    if again is None or again.reference != reference:
+        return None
+    keep = ~np.isin(again.frames, list(fixes))
+    if not keep.any():
+        return None
+    return Solved(reference=reference, frames=again.frames[keep], matrices=again.matrices[keep], errors=again.errors[keep], seen=again.seen[keep])
 
 
 def default_quad(track: Track, frame: int) -> np.ndarray:

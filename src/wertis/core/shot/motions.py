@@ -5,7 +5,7 @@ import numpy as np
 from wertis.core.errors import RegionError
 from wertis.core.geometry import homography
 from wertis.core.geometry.motion import plane_between
-from wertis.core.shot.document import Repair, Shot, Solved, Track
+from wertis.core.shot.document import ExtraMove, Repair, Shot, Solved, Track
 from wertis.core.shot.edits import track_of
 
 
@@ -65,4 +65,4 @@ def _with(shot: Shot, target: str, matrices: dict[int, np.ndarray]) -> Shot:
     count = len(frames)
     solved = Solved(reference=home, frames=np.array(frames, np.int64), matrices=np.array([matrices[f] for f in frames]), errors=np.zeros(count),
                     seen=np.ones(count))
-    return shot.with_track(track.but(solved=solved, repair=Repair(), smoothing=0.0))
+    return shot.with_track(track.but(solved=solved, repair=Repair(), again=None, extra=ExtraMove(), smoothing=0.0))

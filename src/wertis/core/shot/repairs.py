@@ -8,9 +8,11 @@ from wertis.core.errors import RegionError
 from wertis.core.geometry import homography
 from wertis.core.repair import curve
 from wertis.core.repair.curve import Key
+from wertis.core.repair.extra import ExtraMotion
 from wertis.core.repair.points import correction, moves
-from wertis.core.shot.document import Repair, RepairKey, RepairPoint, Shot, Track
+from wertis.core.shot.document import Repair, RepairPoint, Shot, Track
 from wertis.core.shot.edits import track_of
+from wertis.core.shot.keys import plain, records
 
 
 def points_on(track: Track, frame: int) -> np.ndarray | None:
@@ -19,9 +21,11 @@ def points_on(track: Track, frame: int) -> np.ndarray | None:
     if plane is None or not track.repair.points:
         return None
     there = homography.apply(plane, np.array([p.place for p in track.repair.points]))
-    if not track.repair.enabled or frame == _reference(track):
+    if frame == _reference(track):
         return there
-    return np.asarray(there + moves(track.spots, plane, frame))
+    if track.repair.enabled:
+        there = there + moves(track.spots, plane, frame)
+    return homography.apply(_extra_on(track, frame), there)
 
 
 def add_point(shot: Shot, ident: str, place: np.ndarray, frame: int) -> Shot:
@@ -76,14 +80,15 @@ def move_points(shot: Shot, ident: str, frame: int, targets: dict[str, np.ndarra
     plane = track.beneath.plane_at(frame) if track.beneath is not None else None
     if plane is None:
         raise RegionError(f"{track.name} has no answer on frame {frame} for a repair to lie on.")
+    extra = np.linalg.inv(_extra_on(track, frame))
     out = []
     for point, spot in zip(track.repair.points, track.spots, strict=True):
         target = targets.get(point.id)
         if target is not None:
             at = homography.apply(plane, spot.place[None])
             beneath = homography.apply(correction(spot.under, plane, frame), at)[0] if spot.under else at[0]
-            point = _keys(point, curve.with_value(_as_keys(point), reference, frame, np.asarray(target) - beneath, track.repair.smooth,
-                                                  track.repair.fade))
+            value = homography.apply(extra, np.asarray(target, float)[None])[0] - beneath
+            point = _keys(point, curve.with_value(_as_keys(point), reference, frame, value, track.repair.smooth, track.repair.fade))
         out.append(point)
     return _with(shot, track, track.repair.but(points=tuple(out), enabled=True))
 
@@ -144,9 +149,16 @@ def _reference(track: Track) -> int:
 
 
 def _as_keys(point: RepairPoint) -> dict[int, Key]:
-    return {f: Key(k.value, k.slopes) for f, k in point.keys.items()}
+    return plain(point.keys)
 
 
 def _keys(point: RepairPoint, keys: dict[int, Key]) -> RepairPoint:
-    return point.but(keys={f: RepairKey(value=k.value, slopes=k.slopes) for f, k in keys.items()})
+    return point.but(keys=records(keys))
 
+
+def _extra_on(track: Track, frame: int) -> np.ndarray:
+    """What the extra move does to a frame's picture (3, 3)."""
+    if not isinstance(track.motion, ExtraMotion) or track.repaired is None:
+        return np.eye(3)
+    inner, outer = track.repaired.plane_at(frame), track.motion.plane_at(frame)
+    return np.eye(3) if inner is None or outer is None else np.asarray(outer @ np.linalg.inv(inner))

@@ -20,6 +20,7 @@ FORMAT = "wertis-shot"
 MOST_JSON = 64 << 20
 MOST_ARRAY = 512 << 20
 _ARRAYS = {"frames": np.int64, "matrices": np.float64, "errors": np.float64, "seen": np.float64}
+_SOLVED = {"solved": "", "again": "again/"}  # parts of a track that are arrays, and the folder of each
 
 
 def save(shot: Shot, path: Path) -> None:
@@ -67,15 +68,13 @@ def _parted(shot: Shot, folder: Path) -> tuple[dict[str, Any], dict[str, np.ndar
     arrays: dict[str, np.ndarray] = {}
     tracks = []
     for n, track in enumerate(shot.tracks):
-        fields = track.model_dump(mode="json", exclude={"solved"})
-        fields["solved"] = None
-        if track.solved is not None:
-            s = track.solved
-            names = {}
-            for key in _ARRAYS:
-                names[key] = f"tracks/{n:04d}/{key}.npy"
-                arrays[names[key]] = getattr(s, key)
-            fields["solved"] = {"reference": s.reference, "reasons": {str(k): v for k, v in s.reasons.items()}, "arrays": names}
+        fields = track.model_dump(mode="json", exclude=set(_SOLVED))
+        for part, folder_of in _SOLVED.items():
+            s = getattr(track, part)
+            names = {key: f"tracks/{n:04d}/{folder_of}{key}.npy" for key in _ARRAYS}
+            fields[part] = None if s is None else {"reference": s.reference, "reasons": {str(k): v for k, v in s.reasons.items()}, "arrays": names}
+            if s is not None:
+                arrays.update({name: getattr(s, key) for key, name in names.items()})
         for placement in fields["placements"]:
             placement["artwork"]["path"] = _relative(placement["artwork"]["path"], folder)
         for held in fields["hold_outs"]:
@@ -108,11 +107,11 @@ def _joined(document: Any, archive: zipfile.ZipFile, path: Path) -> Shot:
             placement["artwork"]["path"] = _absolute(placement["artwork"]["path"], folder)
         for held in track.get("hold_outs", []):
             held["path"] = _absolute(held["path"], folder)
-        solved = track.get("solved")
-        if solved is not None:
-            loaded = {key: _array(archive, str(solved["arrays"][key]), kind) for key, kind in _ARRAYS.items()}
-            track["solved"] = Solved(reference=solved["reference"], reasons={int(k): str(v) for k, v in solved["reasons"].items()},
-                                     **loaded)
+        for part in _SOLVED:
+            solved = track.get(part)
+            if solved is not None:
+                loaded = {key: _array(archive, str(solved["arrays"][key]), kind) for key, kind in _ARRAYS.items()}
+                track[part] = Solved(reference=solved["reference"], reasons={int(k): str(v) for k, v in solved["reasons"].items()}, **loaded)
     return Shot.model_validate(body)
 
 

@@ -1,0 +1,50 @@
+"""A unit square with bent sides: a cubic Bezier curve for each side, and a Coons patch inside.
+
+S. Coons, Surfaces for computer-aided design of space forms, 1967 (bilinearly blended patch); S. Bernstein's basis, in P. Bezier's use of it.
+The corners stay where they are. A side is bent by its two inner control points, at a third and at two thirds of it, by offsets from there:
+(8, 2), in the order of the sides top, right, bottom, left, each run clockwise.
+"""
+
+import numpy as np
+
+CORNERS = np.array([[0.0, 0], [1, 0], [1, 1], [0, 1]])
+THIRDS = np.array([a + (b - a) * part for a, b in zip(CORNERS, np.roll(CORNERS, -1, 0), strict=True) for part in (1 / 3, 2 / 3)])
+"""Where the control points of straight sides are, (8, 2)."""
+
+_TURNS = 40
+_CLOSE = 1e-7
+
+
+def bent(points: np.ndarray, offsets: np.ndarray) -> np.ndarray:
+    """Points (..., 2) of the straight square, moved to where they are in the bent one."""
+    return np.asarray(points + _offset(points, offsets))
+
+
+def straight(points: np.ndarray, offsets: np.ndarray) -> np.ndarray:
+    """The inverse of `bent`: points (..., 2) of the bent square's plane, back in the straight one (fixed-point iteration; for gentle bends)."""
+    found = np.array(points, np.float64)
+    for _ in range(_TURNS):
+        # far outside, the cubic runs away: what lies there is not looked up
+        moved = points - _offset(np.clip(found, -0.5, 1.5), offsets)
+        away = float(np.abs(moved - found).max()) if moved.size else 0.0
+        found = moved
+        if away < _CLOSE:
+            break
+    return found
+
+
+def outline(offsets: np.ndarray, per_side: int = 24) -> np.ndarray:
+    """The bent square's outline as a polygon (4 * per_side, 2), clockwise from the first corner."""
+    t = np.arange(per_side)[:, None] / per_side
+    return np.concatenate([bent(a + (b - a) * t, offsets) for a, b in zip(CORNERS, np.roll(CORNERS, -1, 0), strict=True)])
+
+
+def _offset(points: np.ndarray, offsets: np.ndarray) -> np.ndarray:
+    u, v = points[..., :1], points[..., 1:]
+    top, right, bottom, left = (offsets[2 * k:2 * k + 2] for k in range(4))
+    return np.asarray((1 - v) * _side(u, top) + u * _side(v, right) + v * _side(1 - u, bottom) + (1 - u) * _side(1 - v, left))
+
+
+def _side(t: np.ndarray, two: np.ndarray) -> np.ndarray:
+    """(..., 2) by how much a side is bent at t (..., 1)."""
+    return np.asarray(3 * t * (1 - t) ** 2 * two[0] + 3 * t ** 2 * (1 - t) * two[1])
