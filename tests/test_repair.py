@@ -292,7 +292,7 @@ class RepairWindowTest(WindowCase):
         self.until(lambda: len(s.drift) == 8)
         spoilt = s.shot
         s.go_step("Repair")
-        w.details.repair.buttons["corners"].click()
+        w.details.repair.points.buttons["corners"].click()
         self.assertEqual(len(s.shot.tracks[0].repair.points), 4)
         w.viewer.setFocus()
         self.key(Qt.Key.Key_W)
@@ -315,7 +315,7 @@ class RepairWindowTest(WindowCase):
         QTest.mousePress(w.steady, Qt.MouseButton.LeftButton, pos=start)
         QTest.mouseMove(w.steady, start + on_steady(there[2] + [6, 0]) - on_steady(there[2]))
         QTest.mouseRelease(w.steady, Qt.MouseButton.LeftButton, pos=start + on_steady(there[2] + [6, 0]) - on_steady(there[2]))
-        w.repair("remove")  # the point just dragged is the chosen one
+        w.mending.wish("remove")  # the point just dragged is the chosen one
         self.assertEqual(len(s.shot.tracks[0].repair.points), 3)
         w.undo()
         moved = repairs.points_on(s.shot.tracks[0], 1008)
@@ -342,7 +342,7 @@ class RepairWindowTest(WindowCase):
         w, s = self.window, self.window.session
         w.open_path(path)
         s.go_step("Repair")
-        w.details.repair.buttons["itself"].click()
+        w.details.repair.points.buttons["itself"].click()
         self.until(lambda: w.job is None and bool(s.shot.tracks[0].repair.points))
         self.assertIn("px now", w.words.text())
         key = s.shot.tracks[0].repair.frames(1001)[-1]

@@ -2,12 +2,9 @@
 
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import (
-    QScrollArea,
-    QSizePolicy,
-    QStackedWidget,
-)
+from PySide6.QtWidgets import QScrollArea, QStackedWidget
 
+from wertis.app.pages.base import fitted
 from wertis.app.pages.check import CheckPage
 from wertis.app.pages.deliver import DeliverPage
 from wertis.app.pages.plate import PlatePage
@@ -37,9 +34,4 @@ class Details(QScrollArea):
         session.step_changed.connect(self._show)
 
     def _show(self, step: str) -> None:
-        """Bring a step's page; only that page decides how much room is needed, so that a short one has no scroll bar."""
-        shown = STEPS.index(step)
-        for k, page in enumerate((self.plate, self.region, self.track, self.check, self.repair, self.use, self.deliver)):
-            policy = QSizePolicy.Policy.Preferred if k == shown else QSizePolicy.Policy.Ignored
-            page.setSizePolicy(policy, policy)
-        self._stack.setCurrentIndex(shown)
+        fitted(self._stack, STEPS.index(step))

@@ -1,18 +1,19 @@
 """Which tool is in hand on the picture, and what it does to the shot."""
 
 from collections.abc import Callable
+from dataclasses import replace
 
 import numpy as np
 
 from wertis.app import theme
 from wertis.app.draw_tools import WAY_HINTS, drawing_tool
 from wertis.app.session import Session
-from wertis.app.tools import PickTool, PointsTool
+from wertis.app.tools import HandlesTool, PickTool, PointsTool
 from wertis.app.viewer import Viewer, carried_back
 from wertis.core.errors import RegionError
 from wertis.core.geometry import polygon, quad
-from wertis.core.shot import edits, hold_outs, regions, repairs
-from wertis.core.shot.document import HoldOut, Region, Shape
+from wertis.core.shot import bends, edits, extra_moves, hold_outs, regions, repairs
+from wertis.core.shot.document import HoldOut, Region, Shape, Shot
 from wertis.core.track.texture import LITTLE
 
 _WHAT = {"track": "the surface", "add": "what else belongs to the surface", "subtract": "what to take out of the region",
@@ -95,6 +96,10 @@ class Hands:
             self.viewer.tool = PointsTool(self._hold_out_points, self._hold_out_moved, False, theme.AMBER)
         elif wanted[0] == "region":
             self.viewer.tool = PointsTool(self._region_points, self._region_moved, False, theme.ACCENT, self._pick_shape)
+        elif wanted[0] == "extra":
+            self.viewer.tool = PointsTool(self._extra_points, self._extra_moved, True, theme.AMBER)
+        elif wanted[0] == "sides":
+            self.viewer.tool = HandlesTool(self._side_points, self._side_moved, theme.AMBER)
         elif wanted[0] == "repair":
             self.viewer.tool = PointsTool(self._repair_points, self._repair_moved, True, theme.AMBER)
         else:
@@ -111,7 +116,11 @@ class Hands:
             if self.shape >= len(s.track.region.shapes):
                 self.shape = 0
             return ("region", s.track.id, str(self.shape))
-        if s.step == "Repair" and s.track is not None and s.track.repair.points:
+        if s.step == "Repair" and s.mending == "motion" and s.track is not None and s.track.solved is not None:
+            return ("extra", s.track.id)
+        if s.step == "Repair" and s.mending == "sides" and s.bent is not None:
+            return ("sides", s.bent.id)
+        if s.step == "Repair" and s.mending == "points" and s.track is not None and s.track.repair.points:
             return ("repair", s.track.id)
         if s.step == "Use" and s.placement is not None:
             return ("placement", s.placement.id)
@@ -269,6 +278,60 @@ class Hands:
                 s.history.do("Move a repair point", repairs.move_points(s.shot, s.track.id, s.frame, moved), "repair-drag")
             except RegionError as why:
                 self._say(str(why), True)
+        if not dragging:
+            s.history.end_merge()
+
+    # -- the extra move, and bent sides ---------------------------------------------------------------------------
+
+    def pick_about(self) -> None:
+        """Take a click for the point about which the extra move scales and turns."""
+        self.session.go_step("Repair")
+        self._in_hand = ()
+        self.viewer.tool = PickTool(self._about_picked)
+        self._say("Click the point about which the extra move scales, turns and shears. Esc gives up.", False)
+
+    def _about_picked(self, point: np.ndarray) -> None:
+        s = self.session
+        try:
+            s.history.do("Set the extra move's point", extra_moves.set_about(s.shot, s.track_id, point, s.frame))
+        except RegionError as why:
+            self._say(str(why), True)
+        self._in_hand = ()
+        self.choose()
+
+    def _extra_points(self) -> np.ndarray | None:
+        s = self.session
+        at = extra_moves.about_on(s.track, s.frame) if s.track is not None else None
+        if s.track is None or at is None:
+            return None
+        values = extra_moves.values_on(s.track, s.frame)
+        return np.array([at + [values.x, values.y]])
+
+    def _extra_moved(self, points: np.ndarray, dragging: bool) -> None:
+        s = self.session
+        at = extra_moves.about_on(s.track, s.frame) if s.track is not None else None
+        if s.track is None or at is None:
+            return
+        x, y = points[0] - at
+        values = replace(extra_moves.values_on(s.track, s.frame), x=float(x), y=float(y))
+        self._try("Move the surface", lambda: extra_moves.set_values(s.shot, s.track_id, s.frame, values), "extra-drag", dragging)
+
+    def _side_points(self) -> np.ndarray | None:
+        s = self.session
+        return bends.handles_on(s.track, s.bent, s.frame) if s.track is not None and s.bent is not None else None
+
+    def _side_moved(self, points: np.ndarray, dragging: bool) -> None:
+        s = self.session
+        bent = s.bent
+        if bent is not None:
+            self._try("Bend a side", lambda: bends.move_handles(s.shot, s.track_id, bent.id, s.frame, points), "side-drag", dragging)
+
+    def _try(self, label: str, make: Callable[[], Shot], merge: str, dragging: bool) -> None:
+        s = self.session
+        try:
+            s.history.do(label, make(), merge)
+        except RegionError as why:
+            self._say(str(why), True)
         if not dragging:
             s.history.end_merge()
 

@@ -9,6 +9,8 @@ from wertis.app import theme
 from wertis.app.session import Session
 from wertis.core.check.summary import GOOD, USABLE
 from wertis.core.errors import WertisError
+from wertis.core.jobs.track_again import out_of_date
+from wertis.core.shot.document import Track
 from wertis.core.shot.repairs import move_key
 from wertis.core.track.advice import WEAK_ERROR, WEAK_SEEN
 
@@ -33,7 +35,8 @@ class Lanes(QWidget):
                         f"Drift: the worst corner's, measured, in pixels (thin: what the tracker expected);\n"
                         f"under {USABLE:g} px is usable, {GOOD:g} px good. "
                         "Hatched where it could not be measured. Double-click shows each corner's own. Dots: repair keys; drag moves, Ctrl copies.")
-        for signal in (session.shot_changed, session.frame_changed, session.selection_changed, session.live_changed, session.drift_changed,
+        for signal in (session.shot_changed, session.frame_changed, session.selection_changed, session.live_changed, session.step_changed,
+                       session.drift_changed,
                        session.plate_changed):
             signal.connect(lambda *_: self.update())
 
@@ -175,11 +178,27 @@ class Lanes(QWidget):
         if track is None or track.solved is None:
             return
         y = top + _LANE + 6 + _CURVE - 5
+        per = self._span() / (self._ends()[1] - self._ends()[0] + 1)
+        for stretch in out_of_date(track, self.session.shot.range):  # dashes under what tracking again would compute
+            p.setPen(QPen(theme.AMBER, 2, Qt.PenStyle.DashLine))
+            p.drawLine(QPointF(self.x_of(stretch.frames[0]) - per / 2, y + 6), QPointF(self.x_of(stretch.frames[-1]) + per / 2, y + 6))
+        for frame in self._other_keys(track):
+            x = self.x_of(frame)
+            p.setPen(QPen(theme.PANEL, 1))
+            p.setBrush(theme.PAPER)
+            p.drawRect(QRectF(x - 3.5, y - 14, 7, 7))
         for frame in track.repair.frames(track.solved.reference):
             x = self.x_of(self._drag_to if frame == self._dragged else frame)
             p.setPen(QPen(theme.PANEL, 1))
             p.setBrush(theme.AMBER if track.repair.enabled else theme.QUIET)
             p.drawEllipse(QPointF(x, y), 4, 4)
+
+    def _other_keys(self, track: Track) -> list[int]:
+        """The keys of the extra move or of the sides, while that part of the Repair step is in hand."""
+        s = self.session
+        if s.step != "Repair" or s.mending == "points":
+            return []
+        return track.extra.frames(track.region.frame) if s.mending == "motion" else s.bent.bend.frames if s.bent is not None else []
 
     def _key_at(self, place: QPointF) -> int | None:
         """The frame of the repair key under the pointer."""

@@ -60,6 +60,7 @@ class Session:
         self.live: dict[int, Fix] = {}
         self.live_track = ""
         self.drift: dict[int, Slip] = {}  # of the selected track, as far as it is measured
+        self.mending = "points"  # part of the Repair step in hand: "points", "motion" or "sides"
         self.base: int | None = None  # the frame that drift is measured against; the track's own when None
         self._matte: tuple[object, np.ndarray | None] | None = None
         self._texture: tuple[object, Texture] | None = None
@@ -282,6 +283,17 @@ class Session:
                         job.step((frame, fix))
 
         return Job(f"Tracking {track.name}", sum(len(r) for r in runs), work)
+
+    def mend(self, part: str) -> None:
+        """Take a part of the Repair step in hand."""
+        self.mending = part
+        self.selection_changed.emit()
+
+    @property
+    def bent(self) -> Placement | None:
+        """The placement whose sides can be bent: the selected one, or the selected track's first."""
+        track = self.track
+        return self.placement or (track.placements[0] if track is not None and track.placements else None)
 
     def take_live(self, frame: int, fix: Fix) -> None:
         """A new answer from the tracker, to be drawn at once."""

@@ -17,6 +17,7 @@ from wertis.core.geometry.conventions import homography_to_centred
 from wertis.core.geometry.motion import plane_between
 from wertis.core.jobs.check import corners_of
 from wertis.core.shot.edits import carry
+from wertis.core.shot.motions import motion_words
 
 HELD = {"flat": "Flat", "place": "As on the reference frame"}
 COMPARED = {"none": "The frame", "reference": "The reference frame", "difference": "Difference", "wipe": "Split"}
@@ -147,8 +148,7 @@ class SteadyViewer(Viewer):
             base = self.session.base if self.session.base is not None else track.region.frame
             what = {"none": "", "reference": "; this is the reference frame", "difference": f"; difference, {GAIN} times",
                     "wipe": "; reference frame on the left"}[self.compared]
-            state = "as tracked" if track.motion is track.tracked else "smoothed" if track.motion is track.beneath else "repaired"
-            text = f"Steady view: {track.name}, plane, {track.kind}, {state}; held as on frame {base}{what}"
+            text = f"Steady view: {track.name}, plane, {track.kind}, {motion_words(track)}; held as on frame {base}{what}"
             words(painter, QPointF(12, 20), self.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, self.width() - 24),
                   theme.PAPER)
 

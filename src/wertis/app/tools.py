@@ -167,6 +167,19 @@ class PointsTool(Tool):
             painter.drawRect(QRectF(min(x0, x1), min(y0, y1), abs(x1 - x0), abs(y1 - y0)))
 
 
+class HandlesTool(PointsTool):
+    """Move the control points of a placement's four sides, two to each."""
+
+    def __init__(self, points: Callable[[], np.ndarray | None], changed: Callable[[np.ndarray, bool], None], colour: QColor) -> None:
+        super().__init__(points, changed, True, colour)
+
+    def press(self, point: np.ndarray, reach: float, modifiers: Modifiers) -> None:
+        points = self._points()
+        # only the control points are moved, never all of them by the inside
+        if points is not None and (modifiers & Qt.KeyboardModifier.ShiftModifier or _nearest(points, point, reach) is not None):
+            super().press(point, reach, modifiers)
+
+
 def _nearest(points: np.ndarray, point: np.ndarray, reach: float) -> int | None:
     distance = np.linalg.norm(points - point, axis=1)
     k = int(np.argmin(distance))

@@ -30,9 +30,11 @@ from wertis.core.geometry import homography, quad
 from wertis.core.geometry.conventions import homography_to_centred
 from wertis.core.geometry.motion import carried, plane_between
 from wertis.core.geometry.spline import closed_curve
+from wertis.core.shot import bends
 from wertis.core.shot.document import HoldOut
 from wertis.core.shot.edits import placement_on
 from wertis.core.shot.hold_outs import shape_on
+from wertis.core.shot.motions import motion_words
 from wertis.core.shot.regions import shapes_on
 from wertis.core.shot.repairs import points_on
 
@@ -313,7 +315,7 @@ class Viewer(QWidget):
 
     def _paint_placement(self, painter: QPainter) -> None:
         s = self.session
-        track, placement = s.track, s.placement
+        track, placement = s.track, s.bent if s.step == "Repair" and s.mending == "sides" else s.placement
         if track is None or placement is None or not track.visible:
             return
         on = placement_on(track, placement, s.frame)
@@ -321,13 +323,12 @@ class Viewer(QWidget):
             return
         if self.grid_cells and placement.artwork.kind not in ("grid",):
             pen = QPen(QColor(242, 239, 230, 90), 1)
-            for line in quad.grid_lines(on, self.grid_cells)[2:-2]:
-                a, b = self.to_screen(line)
-                painter.setPen(QPen(QColor(0, 0, 0, 60), 2))
-                painter.drawLine(QPointF(*a), QPointF(*b))
-                painter.setPen(pen)
-                painter.drawLine(QPointF(*a), QPointF(*b))
-        _outline(painter, self.to_screen(on), theme.PAPER, 1.4)
+            for line in bends.grid_on(track, placement, s.frame, self.grid_cells)[2:-2]:
+                for each in (QPen(QColor(0, 0, 0, 60), 2), pen):
+                    painter.setPen(each)
+                    painter.drawPolyline(QPolygonF([QPointF(*p) for p in self.to_screen(line)]))
+        edge = bends.outline_on(track, placement, s.frame)
+        _outline(painter, self.to_screen(on if edge is None else edge), theme.PAPER, 1.4)
 
     def _paint_words(self, painter: QPainter) -> None:
         s = self.session
@@ -353,8 +354,7 @@ class Viewer(QWidget):
                               f"({ {'given': 'given', 'perspective': 'from the perspective', 'flat': 'too flat to tell'}[found.source] })",
                               theme.PAPER))
             else:
-                repaired = "" if motion is track.tracked else ", smoothed" if motion is track.beneath else ", repaired"
-                lines.append((f"{track.name}: plane, {track.kind}{repaired}; reference frame {reference}", theme.PAPER))
+                lines.append((f"{track.name}: plane, {track.kind}, {motion_words(track)}; reference frame {reference}", theme.PAPER))
         if s.step in ("Check", "Repair") and track is not None:
             lines.append(drift_words(s))
         if self._trouble and self._image is not None:

@@ -31,23 +31,21 @@ from wertis.app.fields import named
 from wertis.app.hands import Hands
 from wertis.app.lanes import Lanes
 from wertis.app.measuring import Measuring
+from wertis.app.mending import Mending
 from wertis.app.outline import Outline
 from wertis.app.pictures import PictureMaker
 from wertis.app.playback import Playback
 from wertis.app.session import STEPS, Session
 from wertis.app.steady import COMPARED, SteadyViewer
 from wertis.app.steps import Steps
-from wertis.app.tools import PointsTool
 from wertis.app.viewer import Viewer
 from wertis.core.check.summary import next_worst, worst_first
 from wertis.core.errors import RegionError, WertisError
 from wertis.core.jobs.export import export_corner_pin
-from wertis.core.jobs.find import find_places
 from wertis.core.jobs.job import Job
 from wertis.core.jobs.passers import write_mattes
 from wertis.core.jobs.render import check_target, render
-from wertis.core.jobs.repair import Outcome, repair_by_itself, with_points
-from wertis.core.shot import edits, hold_outs, repairs
+from wertis.core.shot import edits, hold_outs
 from wertis.core.shot.document import HoldOut, Placement
 from wertis.core.shot.store import SUFFIX
 from wertis.core.track.advice import advice
@@ -68,7 +66,6 @@ class MainWindow(QMainWindow):
         self._rest_of_demo = threading.Thread()
         self._render_words = self._after_demo = ""
         self._left_out: list[int] = []
-        self._outcome: Outcome | None = None
         self._come_back: int | None = None
         self._matte = ("", Path())
         self._build()
@@ -88,6 +85,7 @@ class MainWindow(QMainWindow):
         self.steady = SteadyViewer(s, self.viewer)
         self.measuring = Measuring(s, lambda: self.job is not None, self)
         self.hands = Hands(s, self.viewer, self.say)
+        self.mending = Mending(self)
         self.outline.setFixedWidth(176)
         middle = QHBoxLayout()
         middle.setContentsMargins(0, 0, 0, 0)
@@ -230,9 +228,10 @@ class MainWindow(QMainWindow):
         mend = bar.addMenu("&Repair")
         for words, keys, what in (("Points at the corners", "", "corners"), ("Add a point", "A", "add"), ("Find places on this frame", "M", "find"),
                                   ("Set a key", "K", "key"), ("Clear keys here", "", "clear"),
-                                  ("Remove the chosen points", "", "remove"), ("Key before", "[", "before"),
-                                  ("Key after", "]", "after"), ("Repair by itself", "Ctrl+M", "itself")):
-            self._action(mend, words, keys, lambda w=what: self.repair(w))
+                                  ("Clear the chosen points' keys", "", "clear-points"), ("Remove the chosen points", "", "remove"),
+                                  ("Key before", "[", "before"), ("Key after", "]", "after"), ("Repair by itself", "Ctrl+M", "itself"),
+                                  ("Track again from the keys", "Ctrl+Y", "again"), ("Set the extra move's point", "", "about")):
+            self._action(mend, words, keys, lambda w=what: self.mending.wish(w))
         go = bar.addMenu("&Go")
         self._action(go, "Play or pause", "Space", self.playback.toggle)
         self._action(go, "Reference frame", "R", self.go_reference)
@@ -281,7 +280,7 @@ class MainWindow(QMainWindow):
         d.check.next_worst_wanted.connect(self.go_next_worst)
         d.check.reference_wanted.connect(self.go_reference)
         d.check.view_changed.connect(self._view_changed)
-        d.repair.wanted.connect(self.repair)
+        d.repair.wanted.connect(self.mending.wish)
         d.use.add_wanted.connect(self.add_placement)
         d.use.reread_wanted.connect(self._reread)
         d.deliver.render_wanted.connect(self.start_render)
@@ -374,8 +373,7 @@ class MainWindow(QMainWindow):
         if s.track is None:
             self.say("There is no region to track; draw one round the surface first (N).", True)
             return
-        if self.job is not None:
-            self.say(f"{self.job.label} is still running; stop it first (Esc).", True)
+        if self.busy():
             return
         self.playback.pause()
         try:
@@ -386,7 +384,7 @@ class MainWindow(QMainWindow):
             return
         s.go_step("Track")
         self._come_back = s.frame if direction == "both" else None
-        self._begin(job)
+        self.begin(job)
         s.live_changed.emit()
 
     def add_placement(self) -> None:
@@ -414,8 +412,7 @@ class MainWindow(QMainWindow):
         s = self.session
         if s.plate is None or s.cache is None:
             return
-        if self.job is not None:
-            self.say(f"{self.job.label} is still running; stop it first (Esc).", True)
+        if self.busy():
             return
         if not self.attempt(check_target, pattern):
             return
@@ -431,7 +428,7 @@ class MainWindow(QMainWindow):
                 job.step(frame)
 
         self._render_words = f"Rendered {len(frames)} frames to {pattern}."
-        self._begin(Job("Rendering", len(frames), work))
+        self.begin(Job("Rendering", len(frames), work))
 
     def choose_passers(self) -> None:
         """Ask where to keep the matte of what was distrusted, and make it."""
@@ -446,8 +443,7 @@ class MainWindow(QMainWindow):
         track, plate, shot = s.track, s.plate, s.shot
         if track is None or plate is None or s.cache is None:
             return
-        if self.job is not None:
-            self.say(f"{self.job.label} is still running; stop it first (Esc).", True)
+        if self.busy():
             return
         read = s.cache.get
         where = folder / f"{''.join(c if c.isalnum() else '_' for c in track.name)}_passers"
@@ -458,7 +454,7 @@ class MainWindow(QMainWindow):
                 job.step(frame)
 
         self._matte = (track.id, where)
-        self._begin(Job("Making the matte", shot.range[1] - shot.range[0] + 1, work))
+        self.begin(Job("Making the matte", shot.range[1] - shot.range[0] + 1, work))
 
     def _hold_out_passers(self) -> None:
         s = self.session
@@ -502,108 +498,6 @@ class MainWindow(QMainWindow):
         place = worst_first(s.drift).index(frame) + 1
         self.say(f"Frame {frame}, number {place} from the worst: {s.drift[frame].worst:.2f} px. W goes to the next, R to the reference frame.")
 
-    def repair(self, what: str) -> None:
-        """One of the repair page's wishes."""
-        s = self.session
-        track = s.track
-        if track is None or track.solved is None:
-            self.say("There is no tracked surface to repair; track one first (T).", True)
-            return
-        if what == "worst":
-            self.go_next_worst()
-        elif what in ("before", "after"):
-            frame = repairs.next_key(track, s.frame, 1 if what == "after" else -1)
-            s.go(frame) if frame is not None else self.say(f"There is no key {what} this frame.")
-        elif what == "add":
-            self.hands.add_repair_point()
-        elif what == "itself":
-            self._repair_by_itself()
-        else:
-            s.go_step("Repair")
-            self.attempt({"corners": self._repair_corners, "find": self._find_places, "key": self._set_key, "clear": self._clear_keys,
-                          "remove": self._remove_points}[what])
-
-    def _repair_corners(self) -> None:
-        s = self.session
-        assert s.track is not None
-        if s.track.repair.points:
-            self.say("There are repair points already; add more with A.")
-            return
-        s.history.do("Points at the corners", with_points(s.shot, s.track.id, s.placement_id))
-        self.say("Four points stand at the corners. Go to the worst frame (W) and let them find their places (M), or drag them.")
-
-    def _remove_points(self) -> None:
-        s = self.session
-        assert s.track is not None
-        chosen = self.viewer.tool.chosen if isinstance(self.viewer.tool, PointsTool) else set()
-        gone = [p.id for k, p in enumerate(s.track.repair.points) if k in chosen]
-        if not gone:
-            self.say("Choose points first: click one, or Shift-click several.")
-            return
-        shot = s.shot
-        for ident in gone:
-            shot = repairs.remove_point(shot, s.track.id, ident)
-        s.history.do("Remove repair points", shot)
-
-    def _set_key(self) -> None:
-        s = self.session
-        assert s.track is not None
-        s.history.do("Set a repair key", repairs.set_key(s.shot, s.track.id, s.frame))
-
-    def _clear_keys(self) -> None:
-        s = self.session
-        assert s.track is not None
-        s.history.do("Clear repair keys", repairs.clear_keys(s.shot, s.track.id, s.frame))
-
-    def _find_places(self) -> None:
-        s = self.session
-        if s.track is None or s.plate is None or s.cache is None:
-            return
-        if not s.track.repair.points:
-            self._repair_corners()
-        if s.frame == s.track.region.frame:
-            self.say("This is the reference frame, where every point is in its place; go to another frame (W goes to the worst).")
-            return
-        found = find_places(s.shot, s.track, s.plate, s.frame, s.cache.get)
-        places = {i: p for i, p in found.items() if isinstance(p, np.ndarray)}
-        lost = [p for p in found.values() if isinstance(p, str)]
-        if places:
-            s.history.do("Find places", repairs.move_points(s.shot, s.track.id, s.frame, places))
-        words = f"{len(places)} of {len(found)} points found their place." + (f" Not found: {lost[0]}; drag it by hand." if lost else "")
-        self.say(words + (" W goes to the next-worst frame." if places else ""), bool(lost))
-
-    def _repair_by_itself(self) -> None:
-        s = self.session
-        if s.track is None or s.plate is None or s.cache is None:
-            return
-        if self.job is not None:
-            self.say(f"{self.job.label} is still running; stop it first (Esc).", True)
-            return
-        s.go_step("Repair")
-        shot, ident, plate, read, level, placement = s.shot, s.track.id, s.plate, s.cache.get, self.details.repair.level.value(), s.placement_id
-
-        def work(job: Job) -> None:
-            for what, frame, outcome in repair_by_itself(shot, ident, plate, level, read, placement):
-                if outcome is not None:
-                    self._outcome = outcome
-                else:
-                    job.step(f"{what}, frame {frame}")
-
-        self._outcome = None
-        self._begin(Job("Repairing", 2 * (shot.range[1] - shot.range[0] + 1), work))
-
-    def _repaired(self) -> None:
-        outcome = self._outcome
-        if outcome is None:
-            return
-        if outcome.frames:
-            self.session.history.do("Repair by itself", outcome.shot)
-        left = ""
-        if outcome.left:
-            first = min(outcome.left)
-            left = f" {len(outcome.left)} frames were not touched, the first is {first}: {outcome.left[first]}."
-        self.say(f"{len(outcome.frames)} frames keyed: worst drift {outcome.before.worst:.2f} px before, {outcome.after.worst:.2f} px now.{left}")
-
     def next_panes(self) -> None:
         """From the plate to the steady view to both."""
         box = self.details.check.panes
@@ -627,6 +521,12 @@ class MainWindow(QMainWindow):
         else:
             self.playback.pause()
 
+    def busy(self) -> bool:
+        """Whether long work is running, which is then said."""
+        if self.job is not None:
+            self.say(f"{self.job.label} is still running; stop it first (Esc).", True)
+        return self.job is not None
+
     def stop_job(self) -> None:
         """Stop the long work; what it has is kept."""
         if self.job is not None:
@@ -642,8 +542,7 @@ class MainWindow(QMainWindow):
             self.open_path(make.folder() / name)
             self._make_rest_of_demo()
             return
-        if self.job is not None:
-            self.say(f"{self.job.label} is still running; stop it first (Esc).", True)
+        if self.busy():
             return
 
         def work(job: Job) -> None:
@@ -651,7 +550,7 @@ class MainWindow(QMainWindow):
 
         self._after_demo = name
         self.say("Making the demo shot of Brindle Quay, once; it opens by itself.")
-        self._begin(Job("Making the demo shot", make.steps(wanted), work))
+        self.begin(Job("Making the demo shot", make.steps(wanted), work))
 
     def _make_rest_of_demo(self) -> None:
         """The shots not opened yet are made while the person looks at the first."""
@@ -663,7 +562,8 @@ class MainWindow(QMainWindow):
 
     # -- long work ------------------------------------------------------------------------------------------------
 
-    def _begin(self, job: Job) -> None:
+    def begin(self, job: Job) -> None:
+        """Start long work and show how far it is."""
         self.job = job
         job.stepped.connect(self._step_bridge)
         job.ended.connect(self._end_bridge)
@@ -710,8 +610,8 @@ class MainWindow(QMainWindow):
                 self.say(f"{self._render_words} The plate lacks {len(self._left_out)} of them ({missing}): left out of a sequence, held in a movie.", True)
             else:
                 self.say(self._render_words)
-        elif job.label == "Repairing":
-            self._repaired()
+        elif self.mending.take(job):
+            pass
         elif job.label.startswith("Making the matte"):
             self._hold_out_passers()
         else:

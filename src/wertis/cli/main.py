@@ -58,6 +58,16 @@ def build_parser() -> argparse.ArgumentParser:
     repair.add_argument("--range", dest="range_", metavar="FIRST-LAST", help="frames to look at (default: the shot's range)")
     repair.add_argument("--quiet", action="store_true", help="no progress")
 
+    motion = commands.add_parser("motion", help="copy or blend a track's motion, or track it again from its repaired frames")
+    motion.add_argument("shot", help="a .wertis file")
+    motion.add_argument("--track", metavar="NAME", required=True, help="name of the track to change")
+    motion.add_argument("--copy", metavar="NAME", help="move as this track does, repairs and all")
+    motion.add_argument("--blend", metavar="NAME", help="go over to this track's motion within --range")
+    motion.add_argument("--again", action="store_true", help="track the stretches next to repair keys again, through the repaired frames")
+    motion.add_argument("--range", dest="range_", metavar="FIRST-LAST", help="frames over which the blend goes (default: the shot's range)")
+    motion.add_argument("--out", metavar="FILE.wertis", help="save the shot here (default: in place)")
+    motion.add_argument("--quiet", action="store_true", help="no progress")
+
     render = commands.add_parser("render", help="render a shot to an image sequence or a movie")
     render.add_argument("shot", help="a .wertis file")
     render.add_argument("--out", required=True, metavar="PATTERN", help="such as out/comp.####.png, comp.%%04d.exr, comp.mp4 or comp.mkv")
@@ -96,6 +106,9 @@ def main(arguments: Sequence[str] | None = None) -> int:
         if a.command == "repair":
             from wertis.cli.repair import run_repair
             return run_repair(a)
+        if a.command == "motion":
+            from wertis.cli.motion import run_motion
+            return run_motion(a)
         if a.command == "render":
             from wertis.cli.deliver import run_render
             return run_render(a)

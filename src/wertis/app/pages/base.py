@@ -2,10 +2,7 @@
 
 from collections.abc import Callable
 
-from PySide6.QtWidgets import (
-    QComboBox,
-    QWidget,
-)
+from PySide6.QtWidgets import QComboBox, QSizePolicy, QStackedWidget, QWidget
 
 from wertis.app.session import Session
 
@@ -40,3 +37,13 @@ def few(frames: list[int]) -> str:
     """The first of many frames, in words."""
     shown = ", ".join(map(str, frames[:6]))
     return shown + (f" and {len(frames) - 6} more" if len(frames) > 6 else "")
+
+
+def fitted(stack: QStackedWidget, shown: int) -> None:
+    """Bring one of a stack's pages; only that one decides how much room is needed, so that a short one has no scroll bar."""
+    for k in range(stack.count()):
+        policy = QSizePolicy.Policy.Preferred if k == shown else QSizePolicy.Policy.Ignored
+        page = stack.widget(k)
+        if page is not None:
+            page.setSizePolicy(policy, policy)
+    stack.setCurrentIndex(shown)

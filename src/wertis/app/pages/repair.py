@@ -1,33 +1,84 @@
-"""Repairing: points that are put where they belong, keys, and the loop from worst to least."""
+"""Repairing: points that are put where they belong, the motion as a whole, and bent sides, each on a part of its own."""
 
 from PySide6.QtCore import QSignalBlocker, Signal
-from PySide6.QtWidgets import QCheckBox, QGridLayout, QPushButton
+from PySide6.QtWidgets import QButtonGroup, QCheckBox, QGridLayout, QHBoxLayout, QPushButton, QStackedWidget, QToolButton, QVBoxLayout
 
 from wertis.app.fields import DragLabel, Number, form, named
-from wertis.app.pages.base import Page, combo, few
+from wertis.app.pages.base import Page, combo, few, fitted
+from wertis.app.pages.repair_motion import MotionPart
+from wertis.app.pages.repair_sides import SidesPart
 from wertis.app.session import Session
 from wertis.core.check.summary import GOOD, summary
-from wertis.core.errors import WertisError
-from wertis.core.repair.smoothing import most_changed
+from wertis.core.jobs.track_again import out_of_date
 from wertis.core.shot import repairs
 from wertis.core.shot.document import Track
-from wertis.core.shot.motions import copy_motion
 
 _POWERS = {0: "no points yet", 1: "1 point: position", 2: "2 points: position, scale and turn", 3: "3 points: shear as well"}
+PARTS = {"points": "Points", "motion": "Motion", "sides": "Sides"}
+_TIPS = {"points": "Spots that are put where they belong", "motion": "Smooth, copy or blend the motion, or add a move of your own",
+         "sides": "Bend the sides of a placement"}
 
 
 class RepairPage(Page):
     """The repairs on the selected track."""
 
     wanted = Signal(str)
-    """One of: corners, add, find, worst, itself, key, clear, before, after."""
+    """One of: corners, add, find, worst, itself, again, key, clear, before, after, about, straighten."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__(session)
+        whole = QVBoxLayout(self)
+        whole.setContentsMargins(0, 0, 0, 0)
+        whole.setSpacing(0)
+        self.heading = named("", "heading")
+        self.heading.setContentsMargins(12, 10, 12, 4)
+        whole.addWidget(self.heading)
+        row = QHBoxLayout()
+        row.setContentsMargins(12, 0, 12, 0)
+        row.setSpacing(4)
+        group = QButtonGroup(self)
+        self.chooser: dict[str, QToolButton] = {}
+        for name, words in PARTS.items():
+            button = QToolButton()
+            button.setText(words)
+            button.setCheckable(True)
+            button.setToolTip(_TIPS[name])
+            button.clicked.connect(lambda _=False, n=name: self.show_part(n))
+            group.addButton(button)
+            row.addWidget(button, 1)
+            self.chooser[name] = button
+        whole.addLayout(row)
+        self.points, self.motion, self.sides = PointsPart(session), MotionPart(session), SidesPart(session)
+        self._stack = QStackedWidget()
+        for part in (self.points, self.motion, self.sides):
+            part.wanted.connect(self.wanted)
+            self._stack.addWidget(part)
+        whole.addWidget(self._stack, 1)
+        self.level = self.points.level
+        self.show_part("points")
+        self.show_state()
+
+    def show_part(self, name: str) -> None:
+        """Bring one of the parts."""
+        self.chooser[name].setChecked(True)
+        fitted(self._stack, list(PARTS).index(name))
+        if self.session.mending != name:
+            self.session.mend(name)
+
+    def show_state(self) -> None:
+        track = self.session.track
+        self.heading.setText(track.name if track else "Draw a region first")
+
+
+class PointsPart(Page):
+    """Repair points, their keys, and the loop from worst to least."""
+
+    wanted = Signal(str)
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
         f = form(self)
-        self.heading = named("", "heading")
         self.facts = named("", "quiet")
-        f.addRow(self.heading)
         f.addRow(self.facts)
         self.buttons: dict[str, QPushButton] = {}
         grid = QGridLayout()
@@ -43,14 +94,20 @@ class RepairPage(Page):
                 ("clear", "Clear keys here", "Remove this frame's keys", 3, 1)):
             self._button(name, words, tip)
             grid.addWidget(self.buttons[name], row, column)
-        self._button("itself", "Repair by itself", "Set keys where the drift is worst until it is under the level, as few as it can")
+        self._button("itself", "Repair by itself", "Set keys where the drift is worst until it is under the level, as few as it can (Ctrl+M)")
         self.buttons["itself"].setObjectName("main")
+        self._button("again", "Track again from the keys",
+                     "Track the stretches that are out of date again, so that they pass through the repaired frames (Ctrl+Y)")
         self.level = Number(0.05, 20, 0.1, 2, "px", "Level for repairing by itself")
         self.level.setValue(GOOD)
         f.addRow(grid)
         f.addRow(named("BY ITSELF", "section"))
         f.addRow(DragLabel("Down to", self.level), self.level)
         f.addRow(self.buttons["itself"])
+        f.addRow(named("TRACKING AGAIN", "section"))
+        self.stale = named("", "quiet")
+        f.addRow(self.stale)
+        f.addRow(self.buttons["again"])
         self.between = combo({"smooth": "Smoothly", "straight": "Straight"}, "Between keys",
                              lambda: self._set("Choose what goes between keys", smooth=self.between.currentData() == "smooth"))
         self.ends = combo({"fade": "Fades to nothing", "hold": "Holds"}, "Towards the reference frame",
@@ -59,20 +116,10 @@ class RepairPage(Page):
         self.on = QCheckBox("Repairs are on")
         self.on.setToolTip("Switch off to compare with what was tracked")
         self.on.clicked.connect(lambda on: self._set("Switch the repairs", enabled=on))
-        self.smoothing = Number(0, 200, 1, 1, "frames", "Smoothing")
-        self.smoothing.setToolTip("Smooths the tracked motion against jitter, over so many frames; repair keys stay as they are")
-        self.smoothing.valueChanged.connect(self._smooth)
-        self.smooth_words = named("", "quiet")
-        self.source = combo({"": "Choose a track"}, "Track to copy the motion from", self._copy)
-        self.source.setToolTip("Takes over another track's motion, repairs and all; undo brings the old one back")
         f.addRow(named("KEYS", "section"))
         f.addRow("Between", self.between)
         f.addRow("To reference", self.ends)
         f.addRow(self.on)
-        f.addRow(named("MOTION", "section"))
-        f.addRow(DragLabel("Smooth over", self.smoothing), self.smoothing)
-        f.addRow(self.smooth_words)
-        f.addRow("Copy from", self.source)
         f.addRow(named("Drag a point to where its spot is on this frame, in either pane; Alt with arrow keys nudges by a pixel, Shift as well by a "
                        "tenth.", "hint"))
         session.drift_changed.connect(self.show_state)
@@ -87,25 +134,14 @@ class RepairPage(Page):
     def show_state(self) -> None:
         s = self.session
         track = s.track
-        self.heading.setText(track.name if track else "Draw a region first")
         tracked = track is not None and track.solved is not None
         for button in self.buttons.values():
             button.setEnabled(tracked)
-        for w in (self.between, self.ends, self.on, self.smoothing):
+        for w in (self.between, self.ends, self.on):
             w.setEnabled(tracked)
-        others = [t for t in s.shot.tracks if track is not None and t.id != track.id and t.solved is not None]
-        self.source.setEnabled(bool(others))
-        with QSignalBlocker(self.source), QSignalBlocker(self.smoothing):
-            self.source.clear()
-            self.source.addItem("Choose a track" if others else "No other track", "")
-            for other in others:
-                self.source.addItem(other.name, other.id)
-            self.smoothing.setValue(track.smoothing if track is not None else 0)
-        words = _smoothed_words(track) if track is not None else ""
-        self.smooth_words.setText(words)
-        self.smooth_words.setVisible(bool(words))
         if track is None or track.solved is None:
             self.facts.setText("Track the surface first (T)." if track else "")
+            self.stale.setText("")
             return
         repair = track.repair
         for name in ("find", "key"):
@@ -120,38 +156,15 @@ class RepairPage(Page):
         if found.measured:
             lines.append(f"drift now: mean {found.mean:.2f} px, worst {found.worst:.2f} px on {found.frame}")
         self.facts.setText("\n".join(lines))
-
-    def _smooth(self, width: float) -> None:
-        s = self.session
-        if s.track is not None:
-            s.history.do("Smooth the motion", s.shot.with_track(s.track.but(smoothing=width)), f"smooth-{s.track.id}")
-
-    def _copy(self) -> None:
-        s = self.session
-        source = s.shot.track(self.source.currentData())
-        if s.track is None or source is None:
-            return
-        try:
-            shot = copy_motion(s.shot, source.id, s.track.id)
-        except WertisError as why:
-            s.message.emit(str(why), True)
-        else:
-            s.history.do("Copy the motion", shot)
-            s.message.emit(f"{s.track.name} moves as {source.name} does.", False)
+        stale = out_of_date(track, s.shot.range)
+        self.buttons["again"].setEnabled(bool(stale))
+        self.stale.setText("out of date: " + ", ".join(f"{x.frames[0]}-{x.frames[-1]}" for x in stale) if stale else
+                           "nothing is out of date" if repair.frames(track.solved.reference) else "there are no keys yet")
 
     def _set(self, label: str, **changes: object) -> None:
         s = self.session
         if s.track is not None:
             s.history.do(label, repairs.set_repair(s.shot, s.track.id, **changes))
-
-
-def _smoothed_words(track: Track) -> str:
-    """By how much smoothing changed the motion."""
-    tracked, beneath = track.tracked, track.beneath
-    if tracked is None or beneath is None or beneath is tracked:
-        return ""
-    most, frame = most_changed(tracked.matrices, beneath.matrices, track.region.box)
-    return f"changed by at most {most:.2f} px, on frame {frame}"
 
 
 def _keys(track: Track) -> str:
@@ -163,6 +176,8 @@ def repair_words(track: Track) -> str:
     """The step's state in a few words."""
     reference = track.solved.reference if track.solved is not None else track.region.frame
     frames = track.repair.frames(reference)
+    more = (", extra move" if track.extra.enabled and track.extra.frames(reference) else "") + \
+           (", bent" if any(any(p.bend.handles) for p in track.placements) else "")
     if not frames:
-        return "no keys"
-    return f"{len(frames)} key{'s' * (len(frames) != 1)}" + ("" if track.repair.enabled else ", off")
+        return more[2:] or "no keys"
+    return f"{len(frames)} key{'s' * (len(frames) != 1)}" + ("" if track.repair.enabled else ", off") + more

@@ -30,6 +30,19 @@ def outline_on(track: Track, placement: Placement, frame: int) -> np.ndarray | N
     return placed(track, placement, frame, coons.outline(placement.bend.at(frame)))
 
 
+def grid_on(track: Track, placement: Placement, frame: int, cells: int) -> list[np.ndarray]:
+    """The lines (N, 2) each of a grid over the placement on a frame, in turn across and down; none where the motion is unknown."""
+    offsets = placement.bend.at(frame)
+    t = np.linspace(0, 1, 2 if not is_bent(placement) else 25)
+    lines = []
+    for at in np.linspace(0, 1, cells + 1):
+        for line in (np.column_stack([t, np.full_like(t, at)]), np.column_stack([np.full_like(t, at), t])):
+            found = placed(track, placement, frame, coons.bent(line, offsets))
+            if found is not None:
+                lines.append(found)
+    return lines
+
+
 def placed(track: Track, placement: Placement, frame: int, square: np.ndarray) -> np.ndarray | None:
     """Points (N, 2) of the plane of the placement's unit square on a frame; None where the motion is unknown."""
     corners = placement_on(track, placement, frame)

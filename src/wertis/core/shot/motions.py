@@ -47,6 +47,19 @@ def blend_motions(shot: Shot, first: str, second: str, target: str, begin: int, 
     return _with(shot, target, out)
 
 
+def motion_words(track: Track) -> str:
+    """What drives everything on a track, in a few words: as tracked, or what lies on it."""
+    motion = track.motion
+    if motion is None or motion is track.tracked:
+        return "as tracked"
+    parts = ["smoothed"] if track.smoothing > 0 else []
+    if track.repair.enabled and (track.again is not None or track.repaired is not track.beneath):
+        parts.append("repaired")
+    if motion is not track.repaired:
+        parts.append("with an extra move")
+    return ", ".join(parts)
+
+
 def _on_own_frame(source: Track, target: Track, repaired: bool) -> dict[int, np.ndarray]:
     """The source's motion as homographies from the frame of the target's region."""
     motion = source.motion if repaired else source.tracked
