@@ -2,7 +2,7 @@
 
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QMouseEvent
-from PySide6.QtWidgets import QDoubleSpinBox, QFormLayout, QLabel, QWidget
+from PySide6.QtWidgets import QDoubleSpinBox, QFormLayout, QLabel, QSizePolicy, QWidget
 
 
 class Number(QDoubleSpinBox):
@@ -15,6 +15,9 @@ class Number(QDoubleSpinBox):
         self.setDecimals(decimals)
         self.setSuffix(f" {unit}" if unit else "")
         self.setKeyboardTracking(False)
+        # as wide as the page lets it be, not as its longest number
+        self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
+        self.setMinimumWidth(64)
         self.setAccessibleName(name)
 
 

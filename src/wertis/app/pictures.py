@@ -3,6 +3,7 @@
 import threading
 from collections import OrderedDict
 
+import cv2
 import numpy as np
 from psygnal import Signal
 
@@ -12,7 +13,7 @@ from wertis.core.plate.base import to_float
 from wertis.core.plate.cache import FrameCache
 from wertis.core.shot.document import Shot
 
-Key = tuple[int, int, bool]
+Key = tuple[int, int, bool, int]
 
 
 class PictureMaker:
@@ -33,7 +34,7 @@ class PictureMaker:
         self._budget = budget
         self._kept: OrderedDict[Key, tuple[np.ndarray | None, str]] = OrderedDict()
         self._bytes = 0
-        self._wish: tuple[int, Shot, bool] | None = None
+        self._wish: tuple[int, Shot, bool, int] | None = None
         self._ahead: list[int] = []
         self._cache: FrameCache | None = None
         self._compositor = Compositor()
@@ -66,16 +67,17 @@ class PictureMaker:
             self._compositor = Compositor()
             self._forget()
 
-    def ready(self, frame: int, graphics: bool) -> tuple[np.ndarray | None, str] | None:
+    def ready(self, frame: int, graphics: bool, reduced: int = 1) -> tuple[np.ndarray | None, str] | None:
         """The finished picture, when there is one."""
         with self._wake:
-            return self._kept.get(self._key(frame, graphics))
+            return self._kept.get(self._key(frame, graphics, reduced))
 
-    def wish(self, frame: int, graphics: bool, ahead: list[int] | None = None) -> None:
-        """Ask for a frame; earlier wishes not begun are dropped. `ahead` are made afterwards, in order."""
+    def wish(self, frame: int, graphics: bool, ahead: list[int] | None = None, reduced: int = 1) -> None:
+        """Ask for a frame; earlier wishes not begun are dropped. `ahead` are made afterwards, in order. `reduced` ones are made at a part of
+        the resolution (a half for 2) and enlarged again."""
         with self._wake:
             if self._shot is not None:
-                self._wish = (frame, self._shot, graphics)
+                self._wish = (frame, self._shot, graphics, reduced)
                 self._ahead = list(ahead or [])
                 self._wake.notify()
 
@@ -86,11 +88,11 @@ class PictureMaker:
             self._wake.notify()
         self._thread.join(5)
 
-    def _key(self, frame: int, graphics: bool) -> Key:
-        return frame, self._version if graphics else -1, graphics
+    def _key(self, frame: int, graphics: bool, reduced: int) -> Key:
+        return frame, self._version if graphics else -1, graphics, reduced
 
     def _run(self) -> None:
-        graphics = True
+        graphics, reduced = True, 1
         while True:
             with self._wake:
                 while self._wish is None and not self._ahead and not self._closed:
@@ -99,37 +101,42 @@ class PictureMaker:
                     return
                 announce = self._wish is not None
                 if self._wish is not None:
-                    frame, shot, graphics = self._wish
+                    frame, shot, graphics, reduced = self._wish
                     self._wish = None
                 else:
                     frame = self._ahead.pop(0)
                     assert self._shot is not None
                     shot = self._shot
-                key, cache, compositor = self._key(frame, graphics), self._cache, self._compositor
+                key, cache, compositor = self._key(frame, graphics, reduced), self._cache, self._compositor
                 done = self._kept.get(key)
             if cache is None:
                 continue
             if done is None:
-                done = self._make(shot, frame, graphics, cache, compositor)
+                done = self._make(shot, frame, graphics, cache, compositor, reduced)
                 with self._wake:
                     if cache is self._cache:
                         self._keep(key, done)
             if announce:
                 self.made.emit(frame, done[0], done[1])
 
-    def _make(self, shot: Shot, frame: int, graphics: bool, cache: FrameCache, compositor: Compositor) -> tuple[np.ndarray | None, str]:
+    def _make(self, shot: Shot, frame: int, graphics: bool, cache: FrameCache, compositor: Compositor,
+              reduced: int) -> tuple[np.ndarray | None, str]:
         try:
             plate = cache.get(frame)
         except PlateError as why:
             return None, str(why)
         error = ""
+        h, w = plate.shape[:2]
+        if reduced > 1:
+            plate = cv2.resize(plate, (-(-w // reduced), -(-h // reduced)), interpolation=cv2.INTER_AREA).reshape(-(-h // reduced), -(-w // reduced), -1)
         picture = plate
         if graphics:
             try:
-                picture = compositor.comp(shot, plate, frame, samples=1)
+                picture = compositor.comp(shot, plate, frame, samples=1, reduced=reduced)
             except WertisError as why:
                 error = str(why)
-        return for_display(picture), error
+        shown = for_display(picture)
+        return (cv2.resize(shown, (w, h), interpolation=cv2.INTER_LINEAR) if reduced > 1 else shown), error
 
     def _keep(self, key: Key, done: tuple[np.ndarray | None, str]) -> None:
         if key in self._kept:
@@ -165,4 +172,5 @@ def _same_look(a: Shot, b: Shot) -> bool:
         return False
     return all(s.visible == t.visible
                and s.solved is t.solved and s.repair == t.repair and s.smoothing == t.smoothing
+               and s.again is t.again and s.extra == t.extra
                and s.placements == t.placements for s, t in zip(a.tracks, b.tracks))

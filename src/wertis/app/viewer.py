@@ -53,6 +53,7 @@ class Viewer(QWidget):
 
     zoomed = Signal(float)
     hovered = Signal(float, float)
+    released = Signal()
 
     def __init__(self, session: Session) -> None:
         super().__init__()
@@ -174,6 +175,7 @@ class Viewer(QWidget):
             self.unsetCursor()
         elif self.tool is not None:
             self.tool.release(self.to_picture(event.position()))
+            self.released.emit()
         self.update()
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:

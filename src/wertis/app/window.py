@@ -7,7 +7,7 @@ from pathlib import Path
 import numpy as np
 import qtawesome
 from PySide6.QtCore import QEvent, QObject, Qt
-from PySide6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeyEvent, QKeySequence
+from PySide6.QtGui import QAction, QActionGroup, QCloseEvent, QDragEnterEvent, QDropEvent, QKeyEvent, QKeySequence
 from PySide6.QtWidgets import (
     QAbstractSpinBox,
     QFileDialog,
@@ -38,6 +38,7 @@ from wertis.app.playback import Playback
 from wertis.app.session import STEPS, Session
 from wertis.app.steady import COMPARED, SteadyViewer
 from wertis.app.steps import Steps
+from wertis.app.tools import PointsTool
 from wertis.app.viewer import Viewer
 from wertis.core.check.summary import next_worst, worst_first
 from wertis.core.errors import RegionError, WertisError
@@ -52,6 +53,7 @@ from wertis.core.track.advice import advice
 
 PLATES = "Plates and shots (*.wertis *.png *.jpg *.jpeg *.tif *.tiff *.dpx *.exr *.mov *.mp4 *.mkv *.webm *.avi *.mxf)"
 _AHEAD = 12
+_QUICK = 0.75  # zoom below which half the resolution does while something is dragged
 
 
 class MainWindow(QMainWindow):
@@ -63,6 +65,7 @@ class MainWindow(QMainWindow):
         self.pictures = PictureMaker()
         self.playback = Playback(self.session, self)
         self.job: Job | None = None
+        self.play_at = 1  # playing is done at this part of the resolution: 1, 2 or 4
         self._rest_of_demo = threading.Thread()
         self._render_words = self._after_demo = ""
         self._left_out: list[int] = []
@@ -234,6 +237,13 @@ class MainWindow(QMainWindow):
             self._action(mend, words, keys, lambda w=what: self.mending.wish(w))
         go = bar.addMenu("&Go")
         self._action(go, "Play or pause", "Space", self.playback.toggle)
+        play = go.addMenu("Play at")
+        group = QActionGroup(self)
+        for words, part in (("Full resolution", 1), ("Half resolution", 2), ("Quarter resolution", 4)):
+            action = self._action(play, words, "", lambda p=part: self._play_at(p))
+            action.setCheckable(True)
+            action.setChecked(part == 1)
+            group.addAction(action)
         self._action(go, "Reference frame", "R", self.go_reference)
         self._action(go, "Next-worst frame", "W", self.go_next_worst)
         self._action(go, "Range begins here", "I", lambda: self._set_range(True))
@@ -267,6 +277,8 @@ class MainWindow(QMainWindow):
         self.outline.step_wanted.connect(s.go_step)
         self.viewer.zoomed.connect(lambda z: self.zoom_words.setText(f"{z * 100:.0f} %"))
         self.viewer.hovered.connect(self._on_hover)
+        for pane in (self.viewer, self.steady):  # after a drag the picture is made at full resolution again
+            pane.released.connect(self._show_frame)
         self.playback.playing_changed.connect(self._on_playing)
         d = self.details
         d.plate.open.clicked.connect(self.choose_open)
@@ -738,7 +750,10 @@ class MainWindow(QMainWindow):
         if s.plate is None or s.cache is None:
             return
         graphics = self.buttons["graphics"].isChecked()
-        ready = self.pictures.ready(s.frame, graphics)
+        # while something is dragged, or played so, a quick look does where the pane cannot show more
+        dragging = isinstance(self.viewer.tool, PointsTool) and self.viewer.tool.magnify is not None
+        reduced = self.play_at if self.playback.playing else 2 if dragging and self.viewer.zoom < _QUICK else 1
+        ready = self.pictures.ready(s.frame, graphics, reduced)
         low, high = s.shot.range
         ahead = [f for f in range(s.frame + 1, s.frame + 1 + _AHEAD) if low <= f <= high]
         if len(ahead) < _AHEAD and self.playback.playing:
@@ -747,10 +762,10 @@ class MainWindow(QMainWindow):
         if ready is not None:
             self.playback.waiting = False
             self._show_picture(*ready)
-            self.pictures.wish(s.frame, graphics, ahead if self.playback.playing else [])
+            self.pictures.wish(s.frame, graphics, ahead if self.playback.playing else [], reduced)
         else:
             self.playback.waiting = True
-            self.pictures.wish(s.frame, graphics, ahead if self.playback.playing else [])
+            self.pictures.wish(s.frame, graphics, ahead if self.playback.playing else [], reduced)
         self.viewer.update()
 
     def _on_picture(self, frame: int, picture: object, error: str) -> None:
@@ -770,6 +785,10 @@ class MainWindow(QMainWindow):
         self.buttons["play"].setIcon(qtawesome.icon("mdi6.pause" if on else "mdi6.play", color="#c9c9c9"))
 
     # -- small things ---------------------------------------------------------------------------------------------
+
+    def _play_at(self, part: int) -> None:
+        self.play_at = part
+        self._show_frame()
 
     def _graphics(self) -> None:
         self._show_frame()

@@ -1,7 +1,7 @@
 """The motion as a whole: an extra move with keys, smoothing, copying and blending."""
 
 from PySide6.QtCore import QSignalBlocker, Signal
-from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QPushButton
+from PySide6.QtWidgets import QCheckBox, QGridLayout, QHBoxLayout, QPushButton
 
 from wertis.app.fields import DragLabel, Number, form, named
 from wertis.app.pages.base import Page, combo, few
@@ -34,18 +34,20 @@ class MotionPart(Page):
             number.valueChanged.connect(lambda _: self._extra())
             self.fields[name] = number
             f.addRow(DragLabel(words, number), number)
-        row = QHBoxLayout()
-        row.setSpacing(6)
+        grid = QGridLayout()
+        grid.setSpacing(6)
         self.buttons: dict[str, QPushButton] = {}
-        for name, words, tip in (("about", "Point", "Click the point about which it scales, turns and shears"),
-                                 ("key", "Key", "Set a key on this frame; nothing moves (K)"),
-                                 ("clear", "Clear", "Clear this frame's key"), ("straighten", "None", "Remove the extra move")):
+        for name, words, tip, row_, column in (
+                ("about", "Set its point", "Click the point about which it scales, turns and shears", 0, 0),
+                ("straighten", "Remove it", "Remove the extra move and all its keys", 0, 1),
+                ("key", "Set a key", "Set a key on this frame; nothing moves (K)", 1, 0),
+                ("clear", "Clear key here", "Remove this frame's key", 1, 1)):
             button = QPushButton(words)
             button.setToolTip(tip)
             button.clicked.connect(lambda _=False, n=name: self.wanted.emit(n))
-            row.addWidget(button, 1)
+            grid.addWidget(button, row_, column)
             self.buttons[name] = button
-        f.addRow(row)
+        f.addRow(grid)
         self.between = combo({"smooth": "Smoothly", "straight": "Straight"}, "Extra move: between keys",
                              lambda: self._set("Choose what goes between keys", smooth=self.between.currentData() == "smooth"))
         f.addRow("Between keys", self.between)

@@ -1,5 +1,6 @@
 """A frame of the comp: the plate with every visible placement on it, or the graphics alone."""
 
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import NamedTuple
 
@@ -31,6 +32,21 @@ def surface_proportions(placement: Placement, size: tuple[int, int]) -> Proporti
     return Proportions(quad.side_proportions(placement.array), "flat")
 
 
+_BAND = 96  # rows that are mixed at a time; bands are shared out among threads
+_MIXERS = ThreadPoolExecutor(2, thread_name_prefix="wertis-mix")
+
+
+def _mix(part: np.ndarray, graphic: np.ndarray, placement: Placement) -> None:
+    """Put a graphic (h, w, 4) over a part (h, w, channels) of a picture, in place; what it does not touch stays as it is, bit for bit."""
+
+    def rows(top: int) -> None:
+        back, over = part[top:top + _BAND], graphic[top:top + _BAND]
+        mixed = blend.over(to_float(back), over, placement.blend, placement.opacity)
+        back[...] = np.where(over[..., 3:] > 0, from_float(mixed, part.dtype), back)
+
+    list(_MIXERS.map(rows, range(0, len(part), _BAND)))
+
+
 class Compositor:
     """Makes comp frames of shots; keeps artwork and its reductions between frames.
 
@@ -53,24 +69,21 @@ class Compositor:
             return surface_ratio
         return self._file(artwork).ratio
 
-    def comp(self, shot: Shot, plate: np.ndarray, frame: int, samples: int = 2) -> np.ndarray:
+    def comp(self, shot: Shot, plate: np.ndarray, frame: int, samples: int = 2, reduced: int = 1) -> np.ndarray:
         """The plate's picture with the placements on it, in the plate's kind of number; untouched pixels are the plate's, bit for bit.
 
         Parameters
         ----------
         plate : (h, w, channels) picture of the frame.
         samples : sampling of the graphics per pixel and direction; 1 is for playing.
+        reduced : by how much smaller `plate` is than the real one, in each direction, for a quick look.
         """
         out = plate
-        for placement, laid in self._laid(shot, frame, (plate.shape[1], plate.shape[0]), samples):
+        for placement, laid in self._laid(shot, frame, (plate.shape[1], plate.shape[0]), samples, reduced):
             if out is plate:
                 out = plate.copy() if plate.shape[2] > 2 else np.repeat(plate[..., :1], 3, 2)
             h, w = laid.pixels.shape[:2]
-            part = out[laid.top:laid.top + h, laid.left:laid.left + w]
-            back = to_float(part)
-            mixed = blend.over(back, laid.pixels, placement.blend, placement.opacity)
-            touched = laid.pixels[..., 3:] > 0
-            part[...] = np.where(touched, from_float(mixed, plate.dtype), part)
+            _mix(out[laid.top:laid.top + h, laid.left:laid.left + w], laid.pixels, placement)
         return out
 
     def graphic(self, shot: Shot, frame: int, size: tuple[int, int], samples: int = 2) -> np.ndarray:
@@ -82,7 +95,7 @@ class Compositor:
             part[...] = blend.over(part, laid.pixels, placement.blend, placement.opacity)
         return out
 
-    def _laid(self, shot: Shot, frame: int, size: tuple[int, int], samples: int) -> list[tuple[Placement, warp.Laid]]:
+    def _laid(self, shot: Shot, frame: int, size: tuple[int, int], samples: int, reduced: int = 1) -> list[tuple[Placement, warp.Laid]]:
         found = []
         for track in shot.tracks:
             if not track.visible:
@@ -93,6 +106,7 @@ class Compositor:
                 on = placement_on(track, placement, frame)
                 if on is None:
                     continue
+                on = on / reduced
                 ratio = surface_proportions(placement, shot.plate.size if shot.plate else size).ratio
                 target = artwork_quad(on, ratio, self.artwork_ratio(placement.artwork, ratio), placement.fit)
                 picture = self._picture(placement.artwork, ratio, frame)
