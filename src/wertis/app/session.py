@@ -12,6 +12,8 @@ from wertis.core.jobs.job import Job
 from wertis.core.plate import Plate, open_plate
 from wertis.core.plate.cache import FrameCache
 from wertis.core.shot import edits, regions, store
+from wertis.core.shot.autosave import Lost
+from wertis.core.shot.autosave import folder as autosave_folder
 from wertis.core.shot.document import HoldOut, Placement, Shot, Track
 from wertis.core.shot.history import History
 from wertis.core.shot.hold_outs import HoldOutReader, open_matte, read_matte
@@ -96,9 +98,24 @@ class Session:
             f"{plate.path.name}: {plate.size[0]} x {plate.size[1]}, frames {plate.first} to {plate.last}{gaps}. "
             "Go to the frame where the surface is largest and sharpest, then click round it.", False)
 
-    def open_shot(self, path: Path) -> None:
-        """Open a shot file; a plate that cannot be found is said and can be chosen again."""
+    def open_kept(self, copy: Lost) -> None:
+        """Open what was kept of a shot, as unsaved work on the shot's own file.
+
+        Raises
+        ------
+        ShotFileError
+            When the copy cannot be read.
+        """
+        own = Path(copy.note.path) if copy.note.path else None
+        self.open_shot(copy.file, own)
+        self.history.mark_unsaved()
+        self.shot_changed.emit()
+        self.message.emit(f"{self.shot.name} is back as it was kept {copy.when}. Save it (Ctrl+S).", False)
+
+    def open_shot(self, path: Path, own: Path | None = None) -> None:
+        """Open a shot file; a plate that cannot be found is said and can be chosen again. With `own`, it is worked on as if it were that file."""
         shot = store.load(path)
+        kept = own is not None or path.parent == autosave_folder()
         plate: Plate | None = None
         trouble = ""
         if shot.plate is not None:
@@ -109,7 +126,7 @@ class Session:
                                "when the shot was saved; tracks will not fit it.")
             except PlateError as why:
                 trouble = f"The shot is open but not its plate. {why} Choose it again with File > Replace plate."
-        self._take(shot, plate, path)
+        self._take(shot, plate, own if kept else path)
         if shot.tracks:
             self.select(shot.tracks[0].id, shot.tracks[0].placements[0].id if shot.tracks[0].placements else "")
             self.go_step("Use" if shot.tracks[0].placements else "Track")

@@ -36,6 +36,7 @@ def run(path: str = "", demo: bool = False) -> int:
         return 1
     from pathlib import Path
 
+    from PySide6.QtCore import QTimer
     from PySide6.QtWidgets import QApplication
 
     from wertis.app.theme import apply_theme
@@ -51,6 +52,7 @@ def run(path: str = "", demo: bool = False) -> int:
         window.make_demo()
     elif path:
         window.open_path(Path(path))
+    QTimer.singleShot(0, window.offer_lost)
     code = application.exec()
     sys.stdout.flush()
     sys.stderr.flush()

@@ -29,6 +29,7 @@ from wertis.app.bridge import Bridge
 from wertis.app.details import Details
 from wertis.app.fields import named
 from wertis.app.hands import Hands
+from wertis.app.keeping import Keeping, offer
 from wertis.app.lanes import Lanes
 from wertis.app.measuring import Measuring
 from wertis.app.mending import Mending
@@ -87,6 +88,7 @@ class MainWindow(QMainWindow):
         self.lanes, self.details = Lanes(s), Details(s)
         self.steady = SteadyViewer(s, self.viewer)
         self.measuring = Measuring(s, lambda: self.job is not None, self)
+        self.keeping = Keeping(s, self)
         self.hands = Hands(s, self.viewer, self.say)
         self.mending = Mending(self)
         self.outline.setFixedWidth(176)
@@ -331,7 +333,19 @@ class MainWindow(QMainWindow):
     def open_path(self, path: Path) -> None:
         """Open a shot or a plate, asking about unsaved work first."""
         if self.may_leave() and self.attempt(self.session.open_any, path):
-            self.viewer.setFocus()
+            self._opened()
+
+    def offer_lost(self) -> None:
+        """Offer what a crash left behind, if anything."""
+        found = offer(self.keeping, self)
+        if found is not None:
+            self.attempt(self.keeping.take_over, found)
+
+    def _opened(self) -> None:
+        self.viewer.setFocus()
+        warning = self.keeping.opened()
+        if warning:
+            self.say(warning, True)
 
     def choose_open(self) -> None:
         """Ask for a plate or a shot."""
@@ -873,6 +887,7 @@ class MainWindow(QMainWindow):
         self.measuring.stop()
         if self.job is not None:
             self.job.finished.wait(10)
+        self.keeping.finish()
         self.pictures.close()
         self.session.close()
         event.accept()

@@ -31,7 +31,7 @@ class History:
         self._shot = shot
         self._done: list[Step] = []
         self._undone: list[Step] = []
-        self._saved: Shot = shot
+        self._saved: Shot | None = shot
 
     @property
     def shot(self) -> Shot:
@@ -91,6 +91,10 @@ class History:
     def mark_saved(self) -> None:
         """The shot as it is now is what the file holds."""
         self._saved = self._shot
+
+    def mark_unsaved(self) -> None:
+        """No file holds the shot as it is, whatever is undone."""
+        self._saved = None
 
     def _set(self, shot: Shot) -> None:
         self._shot = shot

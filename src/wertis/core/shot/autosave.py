@@ -1,0 +1,156 @@
+"""Work kept as it happens: a copy of each open shot in the person's own state folder, found again after a crash.
+
+Each session has a file of its own there, written like any shot file (whole or unchanged), and beside it a note of whose it is. Both go when the
+session ends well or the shot is saved.
+"""
+
+import contextlib
+import json
+import os
+import time
+import uuid
+from dataclasses import asdict, dataclass
+from pathlib import Path
+
+import platformdirs
+
+from wertis.core.errors import ShotFileError
+from wertis.core.files import write_text
+from wertis.core.shot import store
+from wertis.core.shot.document import Shot
+
+_NOTE = ".json"
+_MOST_NOTE = 1 << 16
+
+
+def folder() -> Path:
+    """Where the copies are, in the platform's place for a program's state."""
+    return Path(platformdirs.user_state_dir("wertis", appauthor=False)) / "kept"
+
+
+@dataclass(frozen=True)
+class Note:
+    """Whose a copy is.
+
+    Attributes
+    ----------
+    process : number of the process that keeps it.
+    started : when that process began, in clock ticks since the machine did (Linux), so that another of the same number is told apart.
+    path : the shot's own file; empty when it was never saved.
+    name : the shot's name.
+    time : seconds since 1970 when it was last kept; 0 when the shot is open and unchanged.
+    """
+
+    process: int
+    started: int
+    path: str
+    name: str
+    time: float
+
+
+@dataclass(frozen=True)
+class Lost:
+    """A copy that a crash left behind."""
+
+    file: Path
+    note: Note
+
+    @property
+    def when(self) -> str:
+        """Day and time when it was kept."""
+        return time.strftime("%Y-%m-%d %H:%M:%S", time.localtime(self.note.time))
+
+
+class Keeper:
+    """Keeps one session's shot.
+
+    Parameters
+    ----------
+    where : the folder of copies; the platform's when not given.
+    """
+
+    def __init__(self, where: Path | None = None) -> None:
+        self._folder = where if where is not None else folder()
+        self._file = self._folder / f"{uuid.uuid4().hex}{store.SUFFIX}"
+        self._process, self._started = os.getpid(), _started(os.getpid())
+
+    def keep(self, shot: Shot, path: Path | None) -> None:
+        """Keep a copy of the shot as it is now.
+
+        Raises
+        ------
+        ShotFileError
+            When it cannot be written; the copy before stays.
+        """
+        self._made()
+        store.save(shot, self._file)
+        self._write(path, shot.name, time.time())
+
+    def open(self, shot: Shot, path: Path | None) -> None:
+        """Note which shot is open, with nothing to keep yet."""
+        self._made()
+        self._write(path, shot.name, 0.0)
+        self._file.unlink(missing_ok=True)
+
+    def forget(self) -> None:
+        """The shot is saved or was given up: nothing is kept any more."""
+        for file in (self._file.with_suffix(_NOTE), self._file):
+            with contextlib.suppress(OSError):
+                file.unlink(missing_ok=True)
+
+    def others(self, path: Path) -> list[Note]:
+        """Other sessions that are running and have the shot of this file open."""
+        wanted = str(path.absolute())
+        return [note for file, note in _notes(self._folder) if file != self._file and note.path == wanted and _runs(note)]
+
+    def _made(self) -> None:
+        try:
+            self._folder.mkdir(parents=True, exist_ok=True)
+        except OSError as why:
+            raise ShotFileError(f"Work cannot be kept in {self._folder} ({why.strerror}); save it yourself, often.") from why
+
+    def _write(self, path: Path | None, name: str, when: float) -> None:
+        note = Note(self._process, self._started, str(path.absolute()) if path is not None else "", name, when)
+        try:
+            write_text(self._file.with_suffix(_NOTE), json.dumps(asdict(note)))
+        except Exception as why:
+            raise ShotFileError(str(why)) from why
+
+
+def lost(where: Path | None = None) -> list[Lost]:
+    """What sessions that no longer run left behind, the newest first."""
+    found = [Lost(file, note) for file, note in _notes(where if where is not None else folder()) if file.is_file() and note.time and not _runs(note)]
+    return sorted(found, key=lambda x: -x.note.time)
+
+
+def discard(copy: Lost) -> None:
+    """Throw a copy away."""
+    for file in (copy.file, copy.file.with_suffix(_NOTE)):
+        with contextlib.suppress(OSError):
+            file.unlink(missing_ok=True)
+
+
+def _notes(where: Path) -> list[tuple[Path, Note]]:
+    out = []
+    for file in where.glob(f"*{_NOTE}") if where.is_dir() else ():
+        try:
+            if file.stat().st_size > _MOST_NOTE:
+                continue
+            body = json.loads(file.read_text(encoding="utf-8"))
+            note = Note(int(body["process"]), int(body["started"]), str(body["path"]), str(body["name"]), float(body["time"]))
+        except (OSError, ValueError, KeyError, TypeError, OverflowError):
+            continue  # a note that another session is writing, or that is damaged
+        out.append((file.with_suffix(store.SUFFIX), note))
+    return out
+
+
+def _started(process: int) -> int:
+    try:
+        # proc(5): the 22nd field; the second one may hold spaces, but ends with the last bracket
+        return int(Path(f"/proc/{process}/stat").read_text().rpartition(")")[2].split()[19])
+    except (OSError, ValueError, IndexError):
+        return 0
+
+
+def _runs(note: Note) -> bool:
+    return note.process > 0 and _started(note.process) == note.started != 0
