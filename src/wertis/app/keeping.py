@@ -73,7 +73,7 @@ class Keeping(QObject):
         if not self._session.history.unsaved:
             self._timer.stop()
             if self._copied:
-                self._copied = False
+                self._copied, self._kept = False, None
                 self._write(lambda: self.keeper.open(self._session.shot, self._session.path))
         elif not self._timer.isActive():
             self._timer.start()

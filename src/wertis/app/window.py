@@ -442,13 +442,13 @@ class MainWindow(QMainWindow):
             return
         if not self.attempt(check_target, pattern):
             return
-        shot, plate = s.shot, s.plate
+        shot, plate, resume = s.shot, s.plate, self.details.deliver.resume.isChecked()
         frames = list(range(shot.range[0], shot.range[1] + 1))
         left_out: list[int] = []
         self._left_out = left_out
 
         def work(job: Job) -> None:
-            for frame, why in render(shot, plate, pattern, frames, what):
+            for frame, why in render(shot, plate, pattern, frames, what, resume=resume):
                 if why:
                     left_out.append(frame)
                 job.step(frame)

@@ -30,7 +30,7 @@ def run_render(a: argparse.Namespace) -> int:
     assert shot.plate is not None
     plate = open_plate(shot.plate.path)
     first, last = arguments.frame_range(a.range_, *shot.range)
-    steps = render(shot, plate, a.out, list(range(first, last + 1)), a.what)
+    steps = render(shot, plate, a.out, list(range(first, last + 1)), a.what, resume=a.resume)
     return _reported("rendering", steps, last - first + 1, a.quiet)
 
 

@@ -73,6 +73,7 @@ def build_parser() -> argparse.ArgumentParser:
     render.add_argument("--out", required=True, metavar="PATTERN", help="such as out/comp.####.png, comp.%%04d.exr, comp.mp4 or comp.mkv")
     render.add_argument("--what", choices=["comp", "graphic"], default="comp", help="the comp, or the graphic alone with alpha")
     render.add_argument("--range", dest="range_", metavar="FIRST-LAST", help="frames to render (default: the shot's range)")
+    render.add_argument("--resume", action="store_true", help="keep frames of a sequence that are there, and go on with the rest")
     render.add_argument("--quiet", action="store_true", help="no progress")
 
     matte = commands.add_parser("matte", help="write a matte sequence of what passes in front of a tracked surface")

@@ -4,6 +4,7 @@ from pathlib import Path
 
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import (
+    QCheckBox,
     QFileDialog,
     QHBoxLayout,
     QLineEdit,
@@ -25,7 +26,7 @@ class DeliverPage(Page):
         super().__init__(session)
         f = form(self)
         self.what = combo({"comp": "The comp", "graphic": "The graphic alone, with alpha"}, "What to render", self._suggest)
-        self.kind = combo({".png": "PNG sequence", ".exr": "EXR sequence, half float", ".tif": "TIFF sequence", ".mp4": "Movie, H.264",
+        self.kind = combo({".png": "PNG sequence", ".exr": "EXR sequence", ".tif": "TIFF sequence", ".dpx": "DPX sequence", ".mp4": "Movie, H.264",
                             ".mkv": "Movie, FFV1 (no loss)"}, "File kind", self._suggest)
         self.target = QLineEdit()
         self.target.setAccessibleName("Where to render to")
@@ -37,6 +38,8 @@ class DeliverPage(Page):
         self.render_button.setObjectName("main")
         self.render_button.setToolTip("Render the range (Ctrl+R)")
         self.render_button.clicked.connect(lambda: self.render_wanted.emit(self.what.currentData(), self.target.text().strip()))
+        self.resume = QCheckBox("Go on where it stopped")
+        self.resume.setToolTip("Keeps the frames of a sequence that are there already, and renders the rest")
         self.range = named("", "quiet")
         f.addRow(named("Render", "heading"))
         f.addRow("What", self.what)
@@ -44,6 +47,7 @@ class DeliverPage(Page):
         f.addRow("To", self.target)
         f.addRow("", browse)
         f.addRow(self.range)
+        f.addRow(self.resume)
         f.addRow(self.render_button)
         f.addRow(named("Corner pin", "heading"))
         self.pin_words = named("", "quiet")

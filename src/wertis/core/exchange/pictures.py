@@ -1,5 +1,6 @@
 """Writing pictures through OpenImageIO: PNG, TIFF, EXR, JPEG, DPX."""
 
+import shutil
 from pathlib import Path
 
 import numpy as np
@@ -12,11 +13,30 @@ from wertis.core.plate.base import from_float, to_float
 SUFFIXES = (".png", ".exr", ".tif", ".tiff", ".jpg", ".jpeg", ".dpx")
 
 
-def write_picture(path: Path, picture: np.ndarray) -> None:
+_SAME = {".jpeg": ".jpg", ".tiff": ".tif"}
+
+
+def copy_picture(source: Path, path: Path) -> bool:
+    """Copy a picture's file as it is, where both names are of one format; whether that was so.
+
+    Raises
+    ------
+    DeliverError
+        When it cannot be written.
+    """
+    a, b = (_SAME.get(p.suffix.lower(), p.suffix.lower()) for p in (source, path))
+    if a != b:
+        return False
+    with replacing(path) as temporary:
+        shutil.copyfile(source, temporary)
+    return True
+
+
+def write_picture(path: Path, picture: np.ndarray, bits: int = 0) -> None:
     """Write (h, w, channels); the file's kind of number follows the picture's where the format can hold it.
 
-    PNG: 8 or 16 bits, alpha straight as the PNG specification asks (W3C PNG, 3rd ed., section 6.2); EXR: half floats, alpha
-    premultiplied (OpenEXR file layout). JPEG and DPX hold no alpha.
+    PNG: 8 or 16 bits, alpha straight as the PNG specification asks (W3C PNG, 3rd ed., section 6.2); EXR: half or full floats, alpha
+    premultiplied (OpenEXR file layout). JPEG and DPX hold no alpha. `bits` a number are kept of a DPX (SMPTE ST 268) that has fewer than 16.
 
     Raises
     ------
@@ -30,6 +50,8 @@ def write_picture(path: Path, picture: np.ndarray) -> None:
     kinds = {np.dtype(np.uint8): "uint8", np.dtype(np.uint16): "uint16", np.dtype(np.float16): "half", np.dtype(np.float32): "float"}
     height, width, channels = pixels.shape
     spec = oiio.ImageSpec(width, height, channels, oiio.TypeDesc(kinds[pixels.dtype]))
+    if bits and suffix == ".dpx" and pixels.dtype == np.uint16:
+        spec.attribute("oiio:BitsPerSample", bits)
     if suffix == ".png":
         spec.attribute("png:compressionLevel", 4)
     if suffix in (".jpg", ".jpeg"):
@@ -50,7 +72,7 @@ def _fitting(picture: np.ndarray, suffix: str) -> np.ndarray:
     if suffix in (".jpg", ".jpeg", ".dpx"):
         picture = picture[..., :3]
     if suffix == ".exr":
-        return to_float(picture).astype(np.float16)
+        return picture if picture.dtype in (np.float16, np.float32) else to_float(picture).astype(np.float16)
     if suffix in (".jpg", ".jpeg"):
         return picture if picture.dtype == np.uint8 else from_float(to_float(picture), np.uint8)
     if suffix in (".tif", ".tiff"):

@@ -49,13 +49,14 @@ def check_target(pattern: str) -> None:
 
 
 def render(shot: Shot, plate: Plate, pattern: str, frames: list[int], what: str = "comp",
-           read: Callable[[int], np.ndarray] | None = None) -> Iterator[tuple[int, str]]:
+           read: Callable[[int], np.ndarray] | None = None, resume: bool = False) -> Iterator[tuple[int, str]]:
     """Render frames to an image sequence or a movie; yields each frame and, where it was left out, why.
 
     A frame that the plate lacks is left out of a sequence; a movie holds the last picture instead, so that it keeps its length.
 
     Parameters
     ----------
+    resume : frames of a sequence whose file is there are kept as they are, so that a render that was stopped goes on where it was.
     what : "comp", or "graphic" for the graphics alone with alpha (sequences only).
 
     Raises
@@ -67,33 +68,50 @@ def render(shot: Shot, plate: Plate, pattern: str, frames: list[int], what: str 
     suffix = Path(pattern).suffix.lower()
     if what == "graphic" and suffix in (*MOVIES, ".jpg", ".jpeg", ".dpx"):
         raise DeliverError(f"{suffix} holds no alpha; render the graphic to .png, .tif or .exr.")
-    made = _pictures(shot, plate, frames, what, read or plate.read)
     if suffix not in MOVIES:
-        for frame, picture, why in made:
+        own = {f.absolute() for f in (plate.file(frame) for frame in frames) if f is not None}
+        if any(frame_path(pattern, frame).absolute() in own for frame in frames):
+            raise DeliverError(f"{pattern} would write over the plate itself; choose another folder or name.")
+        # files take their final name only when they are whole, so one that is there is done
+        done = {f for f in frames if resume and frame_path(pattern, f).is_file()}
+        for frame in frames:
+            if frame in done:
+                yield frame, ""
+        for frame, picture, why, untouched in _pictures(shot, plate, [f for f in frames if f not in done], what, read or plate.read):
             if picture is not None:
-                pictures.write_picture(frame_path(pattern, frame), picture)
+                kept = picture.astype(np.float16) if what == "graphic" and suffix == ".exr" else picture
+                _write(plate, frame, kept, frame_path(pattern, frame), untouched)
             yield frame, why
         return
+    made = _pictures(shot, plate, frames, what, read or plate.read)
     from wertis.core.exchange.movie_writer import MovieWriter
 
     with MovieWriter(Path(pattern), plate.size, plate.fps) as movie:
         last = np.zeros((plate.size[1], plate.size[0], 3), np.uint8)
-        for frame, picture, why in made:
+        for frame, picture, why, _ in made:
             last = picture if picture is not None else last
             movie.add(last)
             yield frame, why
 
 
+def _write(plate: Plate, frame: int, picture: np.ndarray, path: Path, untouched: bool) -> None:
+    """A frame's file; where nothing lies on the plate and the format is the plate's own, the plate's file as it is."""
+    source = plate.file(frame) if untouched else None
+    if source is None or not pictures.copy_picture(source, path):
+        pictures.write_picture(path, picture, plate.bits)
+
+
 def _pictures(shot: Shot, plate: Plate, frames: list[int], what: str,
-              read: Callable[[int], np.ndarray]) -> Iterator[tuple[int, np.ndarray | None, str]]:
+              read: Callable[[int], np.ndarray]) -> Iterator[tuple[int, np.ndarray | None, str, bool]]:
     compositor = Compositor()
     for frame in frames:
         try:
             source = read(frame)
         except PlateError as why:
-            yield frame, None, str(why)
+            yield frame, None, str(why), False
             continue
         if what == "graphic":
-            yield frame, compositor.graphic(shot, frame, plate.size, FINAL_SAMPLES), ""
+            yield frame, compositor.graphic(shot, frame, plate.size, FINAL_SAMPLES), "", False
         else:
-            yield frame, compositor.comp(shot, source, frame, FINAL_SAMPLES), ""
+            made = compositor.comp(shot, source, frame, FINAL_SAMPLES)
+            yield frame, made, "", made is source

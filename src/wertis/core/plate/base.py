@@ -35,6 +35,15 @@ class Plate(ABC):
             When the frame is missing, unreadable, or of another size than the rest.
         """
 
+    def file(self, frame: int) -> Path | None:
+        """The file that holds this frame and nothing else; None where there is none."""
+        return None
+
+    @property
+    def bits(self) -> int:
+        """Bits of each number in the file, where they are fewer than its kind of number has; 0 otherwise."""
+        return 0
+
     @property
     @abstractmethod
     def gaps(self) -> frozenset[int]:

@@ -1,6 +1,7 @@
 """Image sequences through OpenImageIO: a folder, a pattern, or one file of a sequence."""
 
 import re
+from functools import cached_property
 from pathlib import Path
 
 import numpy as np
@@ -38,6 +39,19 @@ class SequencePlate(Plate):
     @property
     def gaps(self) -> frozenset[int]:
         return self._gaps
+
+    def file(self, frame: int) -> Path | None:
+        return self.files.get(frame)
+
+    @cached_property
+    def bits(self) -> int:  # type: ignore[override]
+        try:
+            source = _opened(next(iter(self.files.values())))
+        except PlateError:
+            return 0
+        found = source.spec().get_int_attribute("oiio:BitsPerSample")
+        source.close()
+        return int(found) if 8 < found < 16 else 0
 
     def read(self, frame: int) -> np.ndarray:
         if not self.first <= frame <= self.last:
