@@ -1,6 +1,7 @@
 """Image sequences through OpenImageIO: a folder, a pattern, or one file of a sequence."""
 
 import re
+from collections.abc import Callable
 from functools import cached_property
 from pathlib import Path
 
@@ -112,7 +113,7 @@ def read_picture(path: Path) -> np.ndarray:
         channels = min(spec.nchannels, 4)
         pixels = source.read_image(0, 0, 0, channels, oiio.TypeDesc(np_name(kind)))
         if pixels is None:
-            raise PlateError(f"{path.name} is damaged or cut short ({source.geterror().strip()}); copy it again or render it again.")
+            raise PlateError(f"{path.name} is damaged or cut short ({_said(source.geterror)}); copy it again or render it again.")
         pixels = np.asarray(pixels).reshape(spec.height, spec.width, channels)
         window = (spec.full_width or spec.width, spec.full_height or spec.height)
         left, top = spec.x - spec.full_x, spec.y - spec.full_y
@@ -185,8 +186,7 @@ def _opened(path: Path) -> oiio.ImageInput:
         raise PlateError(f"{path.name} has gone from {path.parent}; put it back, or open the plate again where it is now.")
     source = oiio.ImageInput.open(str(path))
     if source is None:
-        why = oiio.geterror().strip().splitlines()
-        raise PlateError(f"{path.name} cannot be read as a picture ({why[0] if why else 'unknown format'}); "
+        raise PlateError(f"{path.name} cannot be read as a picture ({_said(oiio.geterror)}); "
                          "it may be damaged or another kind of file under that name.")
     spec = source.spec()
     if spec.width <= 0 or spec.height <= 0 or spec.width * spec.height > MOST_PIXELS \
@@ -194,6 +194,15 @@ def _opened(path: Path) -> oiio.ImageInput:
         source.close()
         raise PlateError(f"{path.name} claims to be {spec.width} x {spec.height} pixels, which is more than Wertis opens; it is probably damaged.")
     return source
+
+
+def _said(why: Callable[[], str]) -> str:
+    """A library's own words for what went wrong; it may quote bytes of the file that are no text."""
+    try:
+        lines = why().strip().splitlines()
+    except UnicodeDecodeError:
+        return "its header is damaged"
+    return lines[0] if lines else "unknown format"
 
 
 def _placed(pixels: np.ndarray, window: tuple[int, int], left: int, top: int) -> np.ndarray:

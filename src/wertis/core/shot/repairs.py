@@ -14,6 +14,8 @@ from wertis.core.shot.document import Repair, RepairPoint, Shot, Track
 from wertis.core.shot.edits import track_of
 from wertis.core.shot.keys import plain, records
 
+_FARTHEST = 1e6  # pixels; what lies further is the doing of a fold
+
 
 def points_on(track: Track, frame: int) -> np.ndarray | None:
     """Where the repair points (n, 2) are on a frame, repairs and all; None where the motion is unknown or there are none."""
@@ -41,6 +43,8 @@ def add_point(shot: Shot, ident: str, place: np.ndarray, frame: int) -> Shot:
     if plane is None:
         raise RegionError(f"{track.name} has no answer on frame {frame}; set a repair point on a frame where it is tracked.")
     home = homography.apply(np.linalg.inv(plane), np.asarray(place, float)[None])[0]
+    if not np.isfinite(home).all() or np.abs(home).max() > _FARTHEST:
+        raise RegionError("That place is beyond the surface's horizon; choose one on the surface.")
     keyed = tuple(p for p in track.repair.points)
     point = RepairPoint(place=(float(home[0]), float(home[1])), under=keyed if any(p.keys for p in keyed) else ())
     return _with(shot, track, track.repair.but(points=(*track.repair.points, point)))
@@ -88,6 +92,8 @@ def move_points(shot: Shot, ident: str, frame: int, targets: dict[str, np.ndarra
             at = homography.apply(plane, spot.place[None])
             beneath = homography.apply(correction(spot.under, plane, frame), at)[0] if spot.under else at[0]
             value = homography.apply(extra, np.asarray(target, float)[None])[0] - beneath
+            if not np.isfinite(value).all() or np.abs(value).max() > _FARTHEST:
+                raise RegionError("The repair points fold the surface over there; undo the last move, or put them back in their order.")
             point = _keys(point, curve.with_value(_as_keys(point), reference, frame, value, track.repair.smooth, track.repair.fade))
         out.append(point)
     return _with(shot, track, track.repair.but(points=tuple(out), enabled=True))

@@ -3,6 +3,7 @@
 import io
 import json
 import os
+import tokenize
 import zipfile
 import zlib
 from pathlib import Path
@@ -57,7 +58,7 @@ def load(path: Path) -> Shot:
     except ShotFileError:
         raise
     except (zipfile.BadZipFile, zipfile.LargeZipFile, NotImplementedError, EOFError, KeyError, TypeError, ValueError, AttributeError,
-            RecursionError, RuntimeError, OSError, zlib.error) as why:
+            RecursionError, RuntimeError, OSError, MemoryError, SyntaxError, tokenize.TokenError, zlib.error) as why:
         detail = "; ".join(f"{'.'.join(map(str, e['loc']))}: {e['msg']}" for e in why.errors()[:3]) \
             if isinstance(why, ValidationError) else str(why)
         raise ShotFileError(f"{path.name} is not a shot file that can be opened ({detail or type(why).__name__}); it may be damaged or "
