@@ -9,8 +9,9 @@ from psygnal import Signal
 
 from wertis.core.comp.picture import Compositor
 from wertis.core.errors import PlateError, WertisError
-from wertis.core.plate.base import to_float
+from wertis.core.plate import colour
 from wertis.core.plate.cache import FrameCache
+from wertis.core.plate.colour import Viewing
 from wertis.core.shot.document import Shot
 
 Key = tuple[int, int, bool, int]
@@ -40,6 +41,7 @@ class PictureMaker:
         self._compositor = Compositor()
         self._shot: Shot | None = None
         self._version = 0
+        self._viewing = Viewing()
         self._wake = threading.Condition()
         self._closed = False
         self._thread = threading.Thread(target=self._run, name="wertis-pictures", daemon=True)
@@ -60,6 +62,12 @@ class PictureMaker:
             old, self._shot = self._shot, shot
             if old is None or not _same_look(old, shot):
                 self._version += 1
+
+    def look_through(self, viewing: Viewing) -> None:
+        """Show pictures otherwise from now on."""
+        with self._wake:
+            self._viewing = viewing
+            self._forget()
 
     def refresh_files(self) -> None:
         """Read the artwork again."""
@@ -108,19 +116,20 @@ class PictureMaker:
                     assert self._shot is not None
                     shot = self._shot
                 key, cache, compositor = self._key(frame, graphics, reduced), self._cache, self._compositor
+                viewing = self._viewing
                 done = self._kept.get(key)
             if cache is None:
                 continue
             if done is None:
-                done = self._make(shot, frame, graphics, cache, compositor, reduced)
+                done = self._make(shot, frame, graphics, cache, compositor, reduced, viewing)
                 with self._wake:
-                    if cache is self._cache:
+                    if cache is self._cache and viewing is self._viewing:
                         self._keep(key, done)
             if announce:
                 self.made.emit(frame, done[0], done[1])
 
     def _make(self, shot: Shot, frame: int, graphics: bool, cache: FrameCache, compositor: Compositor,
-              reduced: int) -> tuple[np.ndarray | None, str]:
+              reduced: int, viewing: Viewing) -> tuple[np.ndarray | None, str]:
         try:
             plate = cache.get(frame)
         except PlateError as why:
@@ -135,7 +144,10 @@ class PictureMaker:
                 picture = compositor.comp(shot, plate, frame, samples=1, reduced=reduced)
             except WertisError as why:
                 error = str(why)
-        shown = for_display(picture)
+        try:
+            shown = colour.shown(picture, viewing)
+        except PlateError as why:
+            shown, error = colour.shown(picture), str(why)
         return (cv2.resize(shown, (w, h), interpolation=cv2.INTER_LINEAR) if reduced > 1 else shown), error
 
     def _keep(self, key: Key, done: tuple[np.ndarray | None, str]) -> None:
@@ -151,19 +163,6 @@ class PictureMaker:
         self._kept.clear()
         self._bytes = 0
         self._version += 1
-
-
-def for_display(picture: np.ndarray) -> np.ndarray:
-    """Any picture as 8-bit RGB. Whole numbers are shown as coded; floats are taken as linear light and shown through the sRGB
-    curve (IEC 61966-2-1)."""
-    shown = picture[..., :3] if picture.shape[2] >= 3 else np.repeat(picture[..., :1], 3, 2)
-    if shown.dtype == np.uint8:
-        return np.ascontiguousarray(shown)
-    if np.issubdtype(shown.dtype, np.integer):
-        return np.ascontiguousarray((to_float(shown) * 255 + 0.5).astype(np.uint8))
-    v = np.clip(np.nan_to_num(shown.astype(np.float32)), 0, 1)
-    coded = np.where(v <= 0.0031308, 12.92 * v, 1.055 * np.power(v, np.float32(1 / 2.4)) - 0.055)
-    return np.ascontiguousarray((coded * 255 + 0.5).astype(np.uint8))
 
 
 def _same_look(a: Shot, b: Shot) -> bool:

@@ -1,5 +1,6 @@
 """What is open: the shot and its history, its plate, and where the person is. No Qt here; views listen to the signals."""
 
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -11,6 +12,7 @@ from wertis.core.geometry.motion import Fix
 from wertis.core.jobs.job import Job
 from wertis.core.plate import Plate, open_plate
 from wertis.core.plate.cache import FrameCache
+from wertis.core.plate.colour import Viewing
 from wertis.core.shot import edits, regions, store
 from wertis.core.shot.autosave import Lost
 from wertis.core.shot.autosave import folder as autosave_folder
@@ -47,6 +49,7 @@ class Session:
     live_changed = Signal()
     drift_changed = Signal()
     message = Signal(str, bool)
+    viewing_changed = Signal()
 
     def __init__(self, budget: int = 2 << 30) -> None:
         self.history = History(Shot())
@@ -62,6 +65,7 @@ class Session:
         self.live: dict[int, Fix] = {}
         self.live_track = ""
         self.drift: dict[int, Slip] = {}  # of the selected track, as far as it is measured
+        self.viewing = Viewing()
         self.mending = "points"  # part of the Repair step in hand: "points", "motion" or "sides"
         self.base: int | None = None  # the frame that drift is measured against; the track's own when None
         self._matte: tuple[object, np.ndarray | None] | None = None
@@ -301,6 +305,11 @@ class Session:
 
         return Job(f"Tracking {track.name}", sum(len(r) for r in runs), work)
 
+    def look_through(self, viewing: Viewing) -> None:
+        """Show pictures otherwise; nothing in the shot changes."""
+        self.viewing = viewing
+        self.viewing_changed.emit()
+
     def mend(self, part: str) -> None:
         """Take a part of the Repair step in hand."""
         self.mending = part
@@ -335,7 +344,9 @@ class Session:
         self.track_id = self.placement_id = self.hold_out_id = ""
         self.live, self.live_track = {}, ""
         self.base = None
+        self.viewing = Viewing(space=shot.plate.colour if shot.plate is not None else "")
         self._show_plate(plate)
+        self.viewing_changed.emit()
         self.shot_changed.emit()
         self.selection_changed.emit()
 
@@ -349,6 +360,8 @@ class Session:
         self.frame_changed.emit(self.frame)
 
     def _on_history(self, shot: Shot) -> None:
+        if shot.plate is not None and shot.plate.colour != self.viewing.space:
+            self.look_through(replace(self.viewing, space=shot.plate.colour))
         track = shot.track(self.track_id)
         before = (self.track_id, self.placement_id)
         if track is None:

@@ -7,7 +7,6 @@ from PySide6.QtGui import QImage, QPainter, QPen
 
 from wertis.app import theme
 from wertis.app.painting import words
-from wertis.app.pictures import for_display
 from wertis.app.session import Session
 from wertis.app.tools import Tool
 from wertis.app.viewer import Viewer
@@ -16,6 +15,7 @@ from wertis.core.geometry import homography
 from wertis.core.geometry.conventions import homography_to_centred
 from wertis.core.geometry.motion import plane_between
 from wertis.core.jobs.check import corners_of
+from wertis.core.plate.colour import shown as as_shown
 from wertis.core.shot.edits import carry
 from wertis.core.shot.motions import motion_words
 
@@ -79,7 +79,7 @@ class SteadyViewer(Viewer):
         comparing = self.compared != "none" or self.close_ups
         plate = self.session.cache.peek(self.session.frame) if comparing and self.session.cache is not None else None
         if isinstance(plate, np.ndarray):
-            picture = for_display(plate)  # the reference frame is shown without graphics, so this one is as well
+            picture = as_shown(plate, self.session.viewing)  # the reference frame is shown without graphics, so this one is as well
         self.through = homography.normalised(onto @ back)
         self._now = cv2.warpPerspective(picture, homography_to_centred(self.through), size, flags=cv2.INTER_LINEAR)
         shown = self._now
@@ -119,9 +119,10 @@ class SteadyViewer(Viewer):
             if cache is not None:
                 cache.ahead([self.session.frame, base])
             return None
-        key = (id(picture), onto.tobytes(), size)
+        key = (id(picture), onto.tobytes(), size, self.session.viewing)
         if self._reference is None or self._reference[0] != key:
-            self._reference = (key, cv2.warpPerspective(for_display(picture), homography_to_centred(onto), size, flags=cv2.INTER_LINEAR))
+            seen = as_shown(picture, self.session.viewing)
+            self._reference = (key, cv2.warpPerspective(seen, homography_to_centred(onto), size, flags=cv2.INTER_LINEAR))
         return self._reference[1]
 
     def _mixed(self, now: np.ndarray, before: np.ndarray) -> np.ndarray:

@@ -22,7 +22,6 @@ from wertis.app import theme
 from wertis.app.check_overlays import drift_words, paint_drift, paint_surface
 from wertis.app.painting import outline as _outline
 from wertis.app.painting import words as _words
-from wertis.app.pictures import for_display
 from wertis.app.session import Session
 from wertis.app.tools import Tool
 from wertis.core.comp.picture import surface_proportions
@@ -30,6 +29,7 @@ from wertis.core.geometry import homography, quad
 from wertis.core.geometry.conventions import homography_to_centred
 from wertis.core.geometry.motion import carried, plane_between
 from wertis.core.geometry.spline import closed_curve
+from wertis.core.plate.colour import shown as as_shown
 from wertis.core.shot import bends
 from wertis.core.shot.document import HoldOut
 from wertis.core.shot.edits import placement_on
@@ -359,6 +359,8 @@ class Viewer(QWidget):
                 lines.append((f"{track.name}: plane, {track.kind}, {motion_words(track)}; reference frame {reference}", theme.PAPER))
         if s.step in ("Check", "Repair") and track is not None:
             lines.append(drift_words(s))
+        if not s.viewing.plain:
+            lines.append((f"View only: {s.viewing.words()}", theme.QUIET))
         if self._trouble and self._image is not None:
             lines.append((self._trouble, theme.LOST))
         y = 20.0
@@ -400,7 +402,8 @@ class Viewer(QWidget):
         factor, half = max(6.0, self.zoom * 3), _MAGNIFIER / 2
         x, y = homography.apply(through, point[None])[0]
         placed = np.array([[factor, 0, half - factor * x], [0, factor, half - factor * y], [0, 0, 1]]) @ through
-        shown = cv2.warpPerspective(for_display(picture), homography_to_centred(placed), (_MAGNIFIER, _MAGNIFIER), flags=cv2.INTER_NEAREST)
+        seen = as_shown(picture, self.session.viewing)
+        shown = cv2.warpPerspective(seen, homography_to_centred(placed), (_MAGNIFIER, _MAGNIFIER), flags=cv2.INTER_NEAREST)
         painter.drawImage(box, QImage(shown.data, _MAGNIFIER, _MAGNIFIER, 3 * _MAGNIFIER, QImage.Format.Format_RGB888))
         self._cross(painter, box)
 

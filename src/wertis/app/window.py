@@ -271,6 +271,7 @@ class MainWindow(QMainWindow):
         s.live_changed.connect(lambda: self.viewer.update())
         s.drift_changed.connect(self._on_drift)
         s.message.connect(self.say)
+        s.viewing_changed.connect(self._on_viewing)
         self._picture_bridge = Bridge(self._on_picture, self)
         self.pictures.made.connect(self._picture_bridge)
         self._step_bridge = Bridge(self._on_job_step, self)
@@ -787,13 +788,21 @@ class MainWindow(QMainWindow):
             self.playback.waiting = False
             self._show_picture(picture, error)  # type: ignore[arg-type]
 
+    def _on_viewing(self) -> None:
+        self.pictures.look_through(self.session.viewing)
+        self._show_frame()
+        self.viewer.update()
+
     def _on_hover(self, x: float, y: float) -> None:
-        picture = self.viewer.picture
-        if picture is None or not (0 <= x < picture.shape[1] and 0 <= y < picture.shape[0]):
+        """The plate's own numbers under the pointer, whatever the view does."""
+        s = self.session
+        plate = s.cache.peek(s.frame) if s.cache is not None else None
+        if not isinstance(plate, np.ndarray) or not (0 <= x < plate.shape[1] and 0 <= y < plate.shape[0]):
             self.place.setText("")
             return
-        r, g, b = picture[int(y), int(x)]
-        self.place.setText(f"x {x:.1f}  y {y:.1f}    {r} {g} {b}")
+        values = plate[int(y), int(x)]
+        whole = np.issubdtype(plate.dtype, np.integer)
+        self.place.setText(f"x {x:.1f}  y {y:.1f}    plate " + " ".join(str(v) if whole else f"{v:.4f}" for v in values[:4]))
 
     def _on_playing(self, on: bool) -> None:
         self.buttons["play"].setIcon(qtawesome.icon("mdi6.pause" if on else "mdi6.play", color="#c9c9c9"))

@@ -9,6 +9,7 @@ from PySide6.QtWidgets import (
 
 from wertis.app.fields import DragLabel, Number, form, named
 from wertis.app.pages.base import Page, few
+from wertis.app.pages.viewing import ViewingFields
 from wertis.app.session import Session
 
 
@@ -39,11 +40,14 @@ class PlatePage(Page):
         f.addRow("First", self.first)
         f.addRow("Last", self.last)
         f.addRow(DragLabel("Rate", self.fps), self.fps)
+        self.viewing = ViewingFields(session, f)
+        session.viewing_changed.connect(self.show_state)
         f.addRow(named("Next: go to the frame where the surface is largest, sharpest and least blurred, then take the step Region.", "hint"))
         self.show_state()
 
     def show_state(self) -> None:
         plate, shot = self.session.plate, self.session.shot
+        self.viewing.show_state()
         for box in (self.first, self.last, self.fps):
             box.setEnabled(plate is not None)
         if plate is None:

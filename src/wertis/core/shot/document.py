@@ -50,13 +50,14 @@ class Record(BaseModel):
 
 
 class PlateRef(Record):
-    """Where the plate is and how it plays."""
+    """Where the plate is, how it plays, and its colour space (a name of the colour configuration; empty for the one proposed)."""
 
     path: Annotated[str, Field(max_length=4096)]
     first: Frame
     last: Frame
     size: tuple[Annotated[int, Field(ge=1, le=65536)], Annotated[int, Field(ge=1, le=65536)]]
     fps: Annotated[float, Field(gt=0, le=1000)] = 24.0
+    colour: Annotated[str, Field(max_length=200)] = ""
 
     @model_validator(mode="after")
     def _in_order(self) -> Self:

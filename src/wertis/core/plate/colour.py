@@ -1,0 +1,178 @@
+"""How a plate's numbers are shown: colour space, display, exposure, gamma, one channel. Nothing here changes a plate or a render.
+
+OpenColorIO with the configuration that the environment variable OCIO names, else with the one built into it.
+"""
+
+import os
+from dataclasses import dataclass
+from functools import lru_cache
+from typing import Any
+
+import cv2
+import numpy as np
+
+from wertis.core.errors import PlateError
+
+CHANNELS = ("colour", "red", "green", "blue", "alpha", "luma")
+_BUILT_IN = "ocio://default"
+_CODED, _LINEAR = ("sRGB Encoded Rec.709 (sRGB)", "sRGB - Texture"), ("Linear Rec.709 (sRGB)", "lin_srgb")
+
+
+@dataclass(frozen=True)
+class Viewing:
+    """What the picture is shown through.
+
+    Attributes
+    ----------
+    space : the plate's colour space, a name of the configuration; empty for the one that is proposed.
+    display, view : names of the configuration; empty to show whole numbers as they are coded and floats through the sRGB curve.
+    exposure : stops.
+    gamma : 1 leaves the picture as it is.
+    channel : one of `CHANNELS`.
+    """
+
+    space: str = ""
+    display: str = ""
+    view: str = ""
+    exposure: float = 0.0
+    gamma: float = 1.0
+    channel: str = "colour"
+
+    @property
+    def plain(self) -> bool:
+        """Whether the picture is shown as it is."""
+        return not self.display and self.exposure == 0 and self.gamma == 1 and self.channel == "colour"
+
+    def words(self) -> str:
+        """In a few words what is not plain."""
+        parts = [f"{self.display}, {self.view}"] if self.display else []
+        parts += [f"exposure {self.exposure:+g}"] if self.exposure else []
+        parts += [f"gamma {self.gamma:g}"] if self.gamma != 1 else []
+        parts += [self.channel if self.channel in ("alpha", "luma") else f"{self.channel} alone"] if self.channel != "colour" else []
+        return "; ".join(parts)
+
+
+def config() -> Any:
+    """The OpenColorIO configuration.
+
+    Raises
+    ------
+    PlateError
+        When the one that the environment names cannot be used.
+    """
+    return _config(os.environ.get("OCIO", ""))
+
+
+def spaces() -> list[str]:
+    """Names of the colour spaces a plate may be in."""
+    return list(config().getColorSpaceNames())
+
+
+def views() -> list[tuple[str, str]]:
+    """Displays and views."""
+    c = config()
+    return [(display, view) for display in c.getDisplays() for view in c.getViews(display)]
+
+
+def proposed(kind: np.dtype | type) -> str:
+    """The colour space a plate of this kind of number is most likely in: display-coded whole numbers, linear floats."""
+    c = config()
+    names = set(c.getColorSpaceNames())
+    whole = np.issubdtype(np.dtype(kind), np.integer)
+    for name in _CODED if whole else _LINEAR:
+        if name in names:
+            return name
+    return str(c.getColorSpace("color_picking" if whole else "scene_linear").getName()) if names else ""
+
+
+def shown(picture: np.ndarray, viewing: Viewing | None = None) -> np.ndarray:
+    """A picture (h, w, channels) of any kind of number as 8-bit RGB (h, w, 3).
+
+    Without a display, whole numbers are shown as coded and floats, taken as linear light, through the sRGB curve (IEC 61966-2-1).
+
+    Raises
+    ------
+    PlateError
+        When the configuration lacks a name, or cannot be used.
+    """
+    v = viewing or Viewing()
+    if v.channel == "alpha":
+        alpha = picture[..., 3] if picture.shape[2] > 3 else np.ones(picture.shape[:2], np.float32)
+        return np.repeat(_eight_bits(_unit(alpha))[..., None], 3, 2)
+    colour = picture[..., :3] if picture.shape[2] >= 3 else np.repeat(picture[..., :1], 3, 2)
+    if v.display:
+        out = _through_config(colour, v)
+    elif colour.dtype == np.uint8:
+        out = np.ascontiguousarray(colour)
+        if v.exposure or v.gamma != 1:
+            out = cv2.LUT(out, _eight_bits(_adjusted(np.arange(256) / 255, v)))
+    elif np.issubdtype(colour.dtype, np.integer):
+        unit = _unit(colour)
+        out = _eight_bits(_adjusted(unit, v) if v.exposure or v.gamma != 1 else unit)
+    else:
+        linear = np.clip(np.nan_to_num(colour.astype(np.float32)) * np.float32(2.0 ** v.exposure), 0, 1)
+        out = _eight_bits(_coded(linear) ** np.float32(1 / v.gamma))
+    if v.channel == "luma":
+        return np.repeat(cv2.cvtColor(out, cv2.COLOR_RGB2GRAY)[..., None], 3, 2)
+    if v.channel != "colour":
+        return np.repeat(out[..., ["red", "green", "blue"].index(v.channel)][..., None], 3, 2)
+    return np.ascontiguousarray(out)
+
+
+def _through_config(colour: np.ndarray, v: Viewing) -> np.ndarray:
+    pixels = np.ascontiguousarray(_unit(colour) if np.issubdtype(colour.dtype, np.integer) else np.nan_to_num(colour), np.float32).copy()
+    try:
+        _processor(os.environ.get("OCIO", ""), v.space or proposed(colour.dtype), v.display, v.view, v.exposure, v.gamma).applyRGB(pixels)
+    except Exception as why:  # OpenColorIO's own kind of error
+        raise PlateError(f"The colours cannot be shown as chosen ({why}); choose another colour space or view in the step Plate.") from why
+    return _eight_bits(pixels)
+
+
+@lru_cache(maxsize=4)
+def _config(name: str) -> Any:
+    import PyOpenColorIO as ocio
+
+    try:
+        return ocio.Config.CreateFromFile(name) if name else ocio.Config.CreateFromBuiltinConfig(_BUILT_IN)
+    except ocio.Exception as why:
+        raise PlateError(f"The colour configuration {name} that OCIO names cannot be used ({why}); correct or unset that environment variable.") from why
+
+
+@lru_cache(maxsize=8)
+def _processor(name: str, space: str, display: str, view: str, exposure: float, gamma: float) -> Any:
+    import PyOpenColorIO as ocio
+
+    c = _config(name)
+    steps = ocio.GroupTransform()
+    if exposure:
+        gain = 2.0 ** exposure
+        steps.appendTransform(ocio.ColorSpaceTransform(src=space, dst="scene_linear"))
+        steps.appendTransform(ocio.MatrixTransform.Scale([gain, gain, gain, 1.0]))
+        steps.appendTransform(ocio.ColorSpaceTransform(src="scene_linear", dst=space))
+    steps.appendTransform(ocio.DisplayViewTransform(src=space, display=display, view=view))
+    if gamma != 1:
+        steps.appendTransform(ocio.ExponentTransform([1 / gamma, 1 / gamma, 1 / gamma, 1.0], ocio.NEGATIVE_CLAMP))
+    return c.getProcessor(steps).getOptimizedCPUProcessor(ocio.OPTIMIZATION_LOSSLESS)
+
+
+def _unit(values: np.ndarray) -> np.ndarray:
+    if not np.issubdtype(values.dtype, np.integer):
+        return np.nan_to_num(values.astype(np.float32))
+    return values.astype(np.float32) * np.float32(1 / np.iinfo(values.dtype).max)
+
+
+def _eight_bits(values: np.ndarray) -> np.ndarray:
+    return (np.clip(values, 0, 1) * 255 + 0.5).astype(np.uint8)
+
+
+def _adjusted(values: np.ndarray, v: Viewing) -> np.ndarray:
+    """Display-coded values 0..1 with exposure put on their linear light, and gamma."""
+    return np.asarray(_coded(np.clip(_linear(values) * 2.0 ** v.exposure, 0, 1)) ** (1 / v.gamma))
+
+
+def _coded(v: np.ndarray) -> np.ndarray:
+    return np.where(v <= 0.0031308, 12.92 * v, 1.055 * np.power(v, 1 / 2.4, dtype=v.dtype) - 0.055)
+
+
+def _linear(v: np.ndarray) -> np.ndarray:
+    return np.where(v <= 0.04045, v / 12.92, ((v + 0.055) / 1.055) ** 2.4)
