@@ -70,7 +70,7 @@ class Session:
         self.base: int | None = None  # the frame that drift is measured against; the track's own when None
         self._matte: tuple[object, np.ndarray | None] | None = None
         self._texture: tuple[object, Texture] | None = None
-        self._budget = budget
+        self.budget = budget  # bytes for all pictures kept: the plate's, and finished ones
 
     # -- what is open ---------------------------------------------------------------------------------------------
 
@@ -354,7 +354,7 @@ class Session:
         if self.cache is not None:
             self.cache.close()
         self.plate = plate
-        self.cache = FrameCache(plate, self._budget) if plate is not None else None
+        self.cache = FrameCache(plate, int(0.6 * self.budget)) if plate is not None else None
         self.frame = int(np.clip(self.shot.range[0], plate.first, plate.last)) if plate is not None else self.shot.range[0]
         self.plate_changed.emit()
         self.frame_changed.emit(self.frame)

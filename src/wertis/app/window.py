@@ -1,5 +1,6 @@
 """The main window: strip of steps, outline, picture, details, lanes, message strip."""
 
+import contextlib
 import threading
 from collections.abc import Callable
 from pathlib import Path
@@ -15,6 +16,7 @@ from PySide6.QtWidgets import (
     QLabel,
     QLineEdit,
     QMainWindow,
+    QMenu,
     QMessageBox,
     QProgressBar,
     QPushButton,
@@ -24,9 +26,10 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from wertis.app import theme
+from wertis.app import preferences, theme
 from wertis.app.bridge import Bridge
 from wertis.app.details import Details
+from wertis.app.dialogs import AboutDialog, GuideDialog, KeysDialog, PreferencesDialog
 from wertis.app.fields import named
 from wertis.app.hands import Hands
 from wertis.app.keeping import Keeping, offer
@@ -62,8 +65,10 @@ class MainWindow(QMainWindow):
 
     def __init__(self, session: Session | None = None) -> None:
         super().__init__()
-        self.session = session or Session()
-        self.pictures = PictureMaker()
+        self.preferences = preferences.load()
+        self.session = session or Session(self.preferences.memory << 20)
+        self.pictures = PictureMaker(int(0.4 * self.session.budget))
+        self.actions_by_name: dict[str, tuple[QAction, str]] = {}
         self.playback = Playback(self.session, self)
         self.job: Job | None = None
         self.play_at = 1  # playing is done at this part of the resolution: 1, 2 or 4
@@ -188,11 +193,14 @@ class MainWindow(QMainWindow):
     def _menus(self) -> None:
         bar = self.menuBar()
         file = bar.addMenu("&File")
+        self.demo_menu = QMenu("Demo shots", self)
         self._action(file, "Open plate or shot...", "Ctrl+O", self.choose_open)
         self._action(file, "Open a folder of frames...", "Ctrl+Shift+O", self.choose_folder)
-        self.demo_menu = file.addMenu("Demo shots")
+        file.addMenu(self.demo_menu)
         self.demo_menu.aboutToShow.connect(self._fill_demo)
         self._action(file, "Replace plate...", "", self.choose_replacement)
+        self.recent_menu = file.addMenu("Opened lately")
+        self.recent_menu.aboutToShow.connect(self._fill_recent)
         file.addSeparator()
         self._action(file, "Save", "Ctrl+S", self.save)
         self._action(file, "Save as...", "Ctrl+Shift+S", self.save_as)
@@ -209,6 +217,8 @@ class MainWindow(QMainWindow):
         self._action(edit, "Draw a hold-out", "H", self.draw_hold_out)
         self._action(edit, "Place a graphic", "P", self.add_placement)
         self._action(edit, "Remove the selected", "", self.outline.remove_current)
+        edit.addSeparator()
+        self._action(edit, "Preferences...", "Ctrl+,", self.change_preferences)
         track = bar.addMenu("&Track")
         for words, keys, direction in (("Forward", "T", "forward"), ("Backward", "Shift+T", "backward"), ("Both ways", "Ctrl+T", "both"),
                                        ("One frame forward", "Y", "next"), ("One frame back", "Shift+Y", "previous")):
@@ -252,11 +262,18 @@ class MainWindow(QMainWindow):
         self._action(go, "Range ends here", "O", lambda: self._set_range(False))
         deliver = bar.addMenu("&Deliver")
         self._action(deliver, "Render", "Ctrl+R", self.details.deliver.render_button.click)
+        help_ = bar.addMenu("&Help")
+        self._action(help_, "Guide", "F1", self.show_guide)
+        self._action(help_, "Keys...", "", self.change_keys)
+        self._action(help_, "About Wertis", "", lambda: AboutDialog(self).exec())
+        self._use_keys()
 
     def _action(self, menu, words: str, keys: str, act) -> QAction:  # type: ignore[no-untyped-def]
         action = QAction(words, self)
         if keys:
             action.setShortcut(QKeySequence(keys))
+        if menu is not self.demo_menu:
+            self.actions_by_name[f"{menu.title().replace('&', '')}: {words}"] = action, keys
         action.triggered.connect(lambda _=False: act())
         menu.addAction(action)
         return action
@@ -334,7 +351,49 @@ class MainWindow(QMainWindow):
     def open_path(self, path: Path) -> None:
         """Open a shot or a plate, asking about unsaved work first."""
         if self.may_leave() and self.attempt(self.session.open_any, path):
+            self._remember(path)
             self._opened()
+
+    def show_guide(self) -> None:
+        """The short guide, beside the window."""
+        from wertis.demo import make
+
+        self.guide = GuideDialog(lambda: self.make_demo(make.FIRST_FILM), self)
+        self.guide.show()
+
+    def change_preferences(self) -> None:
+        """Ask for the person's settings."""
+        dialog = PreferencesDialog(self.preferences, self)
+        if dialog.exec():
+            self.preferences.memory = int(dialog.memory.value())
+            self.attempt(preferences.save, self.preferences)
+
+    def change_keys(self) -> None:
+        """List all keys, and change them."""
+        dialog = KeysDialog(self.actions_by_name, self)
+        if dialog.exec():
+            self.preferences.keys = dialog.chosen()
+            self._use_keys()
+            self.attempt(preferences.save, self.preferences)
+
+    def _use_keys(self) -> None:
+        for name, (action, usual) in self.actions_by_name.items():
+            action.setShortcut(QKeySequence(self.preferences.keys.get(name, usual)))
+
+    def _fill_recent(self) -> None:
+        self.recent_menu.clear()
+        there = [Path(p) for p in self.preferences.recent if Path(p).exists()]
+        for path in there:
+            action = self.recent_menu.addAction(f"{path.name}    {path.parent}")
+            action.triggered.connect(lambda _=False, p=path: self.open_path(p))
+        if not there:
+            self.recent_menu.addAction("Nothing yet").setEnabled(False)
+
+    def _remember(self, path: Path | None) -> None:
+        if path is not None:
+            self.preferences.opened(path)
+            with contextlib.suppress(WertisError):  # a list that cannot be kept is no reason to stop the work
+                preferences.save(self.preferences)
 
     def offer_lost(self) -> None:
         """Offer what a crash left behind, if anything."""
@@ -374,7 +433,10 @@ class MainWindow(QMainWindow):
         """Ask for a name and save."""
         start = str(self.session.path or Path.home() / f"{self.session.shot.name}{SUFFIX}")
         name, _ = QFileDialog.getSaveFileName(self, "Save the shot", start, f"Wertis shot (*{SUFFIX})")
-        return bool(name) and self.attempt(self.session.save, Path(name))
+        if not name or not self.attempt(self.session.save, Path(name)):
+            return False
+        self._remember(self.session.path)
+        return True
 
     def undo(self) -> None:
         """Take the last step back."""

@@ -1,0 +1,186 @@
+"""Small windows: preferences, all keys, the short guide, what ships with Wertis."""
+
+from collections.abc import Callable
+from importlib import metadata
+from pathlib import Path
+
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QAction, QKeySequence, QTextCursor
+from PySide6.QtWidgets import (
+    QAbstractItemView,
+    QDialog,
+    QDialogButtonBox,
+    QFormLayout,
+    QHeaderView,
+    QKeySequenceEdit,
+    QLabel,
+    QLineEdit,
+    QPushButton,
+    QTableWidget,
+    QTableWidgetItem,
+    QTextBrowser,
+    QVBoxLayout,
+    QWidget,
+)
+
+import wertis
+from wertis.app.fields import Number, named
+from wertis.app.preferences import Preferences, file
+
+SHIPPED = ("numpy", "scipy", "opencv-python-headless", "OpenImageIO", "av", "opencolorio", "pydantic", "psygnal", "platformdirs", "PySide6-Essentials",
+           "QtAwesome")
+
+
+class PreferencesDialog(QDialog):
+    """Settings that belong to the person, not to the shot."""
+
+    def __init__(self, preferences: Preferences, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.setWindowTitle("Preferences")
+        f = QFormLayout(self)
+        self.memory = Number(256, 262144, 256, 0, "MB", "Memory for pictures")
+        self.memory.setValue(preferences.memory)
+        f.addRow("Memory for pictures", self.memory)
+        f.addRow(named("Counts from the next start.", "quiet"))
+        where = named(f"Kept in {file()}", "quiet")
+        where.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+        f.addRow(where)
+        f.addRow(_buttons(self))
+        self.resize(420, 150)
+
+
+class KeysDialog(QDialog):
+    """All actions and their keys; a key can be changed, taken away, or put back to the usual one."""
+
+    def __init__(self, actions: dict[str, tuple[QAction, str]], parent: QWidget) -> None:
+        super().__init__(parent)
+        self.setWindowTitle("Keys")
+        self._actions = actions
+        whole = QVBoxLayout(self)
+        self.search = QLineEdit()
+        self.search.setPlaceholderText("Search actions")
+        self.search.textChanged.connect(self._filter)
+        whole.addWidget(self.search)
+        self.table = QTableWidget(len(actions), 2)
+        self.table.setHorizontalHeaderLabels(["Action", "Key"])
+        self.table.horizontalHeader().setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
+        self.table.horizontalHeader().resizeSection(1, 170)
+        self.table.verticalHeader().hide()
+        self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
+        self.edits: dict[str, QKeySequenceEdit] = {}
+        for row, (name, (action, _)) in enumerate(actions.items()):
+            self.table.setItem(row, 0, QTableWidgetItem(name))
+            edit = QKeySequenceEdit(action.shortcut())
+            edit.setClearButtonEnabled(True)
+            edit.setMaximumSequenceLength(1)
+            edit.setAccessibleName(f"Key of {name}")
+            edit.keySequenceChanged.connect(lambda _: self._check())
+            self.edits[name] = edit
+            self.table.setCellWidget(row, 1, edit)
+        whole.addWidget(self.table, 1)
+        self.trouble = QLabel()
+        self.trouble.setWordWrap(True)
+        whole.addWidget(self.trouble)
+        usual = QPushButton("All as usual")
+        usual.clicked.connect(self._usual)
+        whole.addWidget(usual)
+        whole.addWidget(named("Arrow keys step, Home and End go to the ends of the range, Enter ends drawing, Delete removes a point; these stay.",
+                              "quiet"))
+        self.box = _buttons(self)
+        whole.addWidget(self.box)
+        self.resize(520, 620)
+
+    def chosen(self) -> dict[str, str]:
+        """Action to key, where it is not the usual one."""
+        found = {name: edit.keySequence().toString() for name, edit in self.edits.items()}
+        return {name: keys for name, keys in found.items() if keys != QKeySequence(self._actions[name][1]).toString()}
+
+    def _check(self) -> None:
+        seen: dict[str, str] = {}
+        twice = ""
+        for name, edit in self.edits.items():
+            keys = edit.keySequence().toString()
+            if keys and keys in seen:
+                twice = f"{keys} is the key of both {seen[keys]} and {name}; change one of them."
+            seen[keys] = name
+        self.trouble.setText(twice)
+        self.box.button(QDialogButtonBox.StandardButton.Ok).setEnabled(not twice)
+
+    def _usual(self) -> None:
+        for name, edit in self.edits.items():
+            edit.setKeySequence(QKeySequence(self._actions[name][1]))
+
+    def _filter(self, text: str) -> None:
+        for row, name in enumerate(self.edits):
+            self.table.setRowHidden(row, text.lower() not in name.lower())
+
+
+class GuideDialog(QDialog):
+    """The short guide, beside which the window stays usable."""
+
+    def __init__(self, open_demo: Callable[[], None], parent: QWidget) -> None:
+        super().__init__(parent)
+        self.setWindowTitle("Guide")
+        whole = QVBoxLayout(self)
+        self.text = QTextBrowser()
+        self.text.setMarkdown((Path(__file__).parent / "help" / "guide.md").read_text(encoding="utf-8"))
+        _spaced(self.text)
+        whole.addWidget(self.text, 1)
+        button = QPushButton("Open the demo shot")
+        button.clicked.connect(open_demo)
+        whole.addWidget(button)
+        self.resize(400, 640)
+
+
+class AboutDialog(QDialog):
+    """Version, and what ships with it under which licence."""
+
+    def __init__(self, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.setWindowTitle("About Wertis")
+        whole = QVBoxLayout(self)
+        whole.addWidget(named(f"Wertis {wertis.__version__}", "heading"))
+        whole.addWidget(named("Tracks surfaces through a shot, repairs drift, and makes what is put on them stick. MIT licence.", "quiet"))
+        self.table = QTableWidget(0, 3)
+        self.table.setHorizontalHeaderLabels(["Part", "Version", "Licence"])
+        self.table.horizontalHeader().setSectionResizeMode(2, QHeaderView.ResizeMode.Stretch)
+        self.table.verticalHeader().hide()
+        self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
+        for name, version, licence in [*map(_part, SHIPPED), ("Inter (typeface)", "", "SIL Open Font License 1.1")]:
+            row = self.table.rowCount()
+            self.table.insertRow(row)
+            for column, text in enumerate((name, version, licence)):
+                self.table.setItem(row, column, QTableWidgetItem(text))
+        self.table.resizeColumnToContents(0)
+        whole.addWidget(self.table, 1)
+        whole.addWidget(_buttons(self, QDialogButtonBox.StandardButton.Close))
+        self.resize(560, 460)
+
+
+def _spaced(text: QTextBrowser) -> None:
+    """Room between paragraphs, which Markdown has none of here."""
+    block = text.document().begin()
+    while block.isValid():
+        form = block.blockFormat()
+        form.setBottomMargin(9)
+        QTextCursor(block).setBlockFormat(form)
+        block = block.next()
+
+
+def _part(name: str) -> tuple[str, str, str]:
+    try:
+        about = metadata.metadata(name)
+    except metadata.PackageNotFoundError:
+        return name, "not installed", ""
+    classes = [c.rpartition(" :: ")[2] for c in about.get_all("Classifier") or [] if c.startswith("License ::")]
+    said = [x for key in ("License-Expression", "License") for x in about.get_all(key) or []]
+    short = [x for x in said if x.strip() and not x.startswith("Copyright")]  # some put the whole text there
+    return name, about["Version"], short[0].splitlines()[0][:80] if short else (classes or ["see the package"])[0]
+
+
+def _buttons(dialog: QDialog, which: QDialogButtonBox.StandardButton = QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel
+             ) -> QDialogButtonBox:
+    box = QDialogButtonBox(which)
+    box.accepted.connect(dialog.accept)
+    box.rejected.connect(dialog.reject)
+    return box
