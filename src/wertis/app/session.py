@@ -13,7 +13,7 @@ from wertis.core.jobs.job import Job
 from wertis.core.plate import Plate, open_plate
 from wertis.core.plate.cache import FrameCache
 from wertis.core.plate.colour import Viewing
-from wertis.core.shot import edits, regions, store
+from wertis.core.shot import edits, regions, relocate, store
 from wertis.core.shot.autosave import Lost
 from wertis.core.shot.autosave import folder as autosave_folder
 from wertis.core.shot.document import HoldOut, Placement, Shot, Track
@@ -120,6 +120,8 @@ class Session:
         """Open a shot file; a plate that cannot be found is said and can be chosen again. With `own`, it is worked on as if it were that file."""
         shot = store.load(path)
         kept = own is not None or path.parent == autosave_folder()
+        moved = relocate.search(relocate.gone(shot), (own or path).absolute().parent) if relocate.gone(shot) else {}
+        before, shot = shot, relocate.relocated(shot, moved)
         plate: Plate | None = None
         trouble = ""
         if shot.plate is not None:
@@ -130,14 +132,27 @@ class Session:
                                "when the shot was saved; tracks will not fit it.")
             except PlateError as why:
                 trouble = f"The shot is open but not its plate. {why} Choose it again with File > Replace plate."
-        self._take(shot, plate, own if kept else path)
+        self._take(before, plate, own if kept else path)
+        if moved:
+            self.history.do("Find files again", shot)
         if shot.tracks:
             self.select(shot.tracks[0].id, shot.tracks[0].placements[0].id if shot.tracks[0].placements else "")
             self.go_step("Use" if shot.tracks[0].placements else "Track")
         if trouble:
             self.message.emit(trouble, True)
+        elif moved:
+            self.message.emit(f"{path.name} is open; {len(moved)} of its files had moved and were found again below its folder.", False)
         else:
             self.message.emit(f"{path.name} is open. Press Space to play.", False)
+
+    def find_files(self, folder: Path) -> int:
+        """Look below a folder for the files of the shot that are gone; how many were found."""
+        found = relocate.search(relocate.gone(self.shot), folder)
+        if found:
+            self.history.do("Find files again", relocate.relocated(self.shot, found))
+            if self.plate is None and self.shot.plate is not None:
+                self._show_plate(open_plate(self.shot.plate.path))
+        return len(found)
 
     def replace_plate(self, path: Path) -> None:
         """Point the shot at another plate and keep everything in it.

@@ -50,7 +50,7 @@ from wertis.core.jobs.export import export_corner_pin
 from wertis.core.jobs.job import Job
 from wertis.core.jobs.passers import write_mattes
 from wertis.core.jobs.render import check_target, render
-from wertis.core.shot import edits, hold_outs
+from wertis.core.shot import edits, hold_outs, relocate
 from wertis.core.shot.document import HoldOut, Placement
 from wertis.core.shot.store import SUFFIX
 from wertis.core.track.advice import advice
@@ -353,6 +353,18 @@ class MainWindow(QMainWindow):
         if self.may_leave() and self.attempt(self.session.open_any, path):
             self._remember(path)
             self._opened()
+            self._ask_for_files()
+
+    def _ask_for_files(self) -> None:
+        """Ask once where the files of the shot are that were not found below its own folder."""
+        missing = relocate.gone(self.session.shot)
+        if not missing:
+            return
+        name = QFileDialog.getExistingDirectory(self, f"Where are {Path(missing[0]).name}" + (f" and {len(missing) - 1} more" if len(missing) > 1 else "")
+                                                + "? They are looked for in this folder and below")
+        if name and self.attempt(self.session.find_files, Path(name)):
+            left = len(relocate.gone(self.session.shot))
+            self.say(f"{len(missing) - left} of {len(missing)} files were found again." + (" Choose the others by hand." if left else ""), bool(left))
 
     def show_guide(self) -> None:
         """The short guide, beside the window."""

@@ -61,6 +61,10 @@ class UsePage(Page):
         self.ratio_auto = QPushButton("Work out again")
         self.ratio_auto.setToolTip("Take the proportions that the perspective gives")
         self.ratio_auto.clicked.connect(lambda: self._set("Work out the proportions", ratio=None))
+        self.start = Number(-1e7, 1e8, 1, 0, "", "Frame on which the artwork begins")
+        self.start.valueChanged.connect(lambda v: self._set_artwork("Set the artwork's start", "start", start=int(v)))
+        self.after = combo({"hold": "Hold the last", "loop": "Begin again"}, "After the artwork's end",
+                           lambda: self._set_artwork("Choose what comes after the end", loop=self.after.currentData() == "loop"))
         self.frame = named("", "quiet")
         self.here = QPushButton("Keep it on this frame")
         self.here.setToolTip("Make the frame in view the one on which the corners are kept; the artwork does not move")
@@ -70,6 +74,9 @@ class UsePage(Page):
         f.addRow(self.section)
         f.addRow("Show", self.artwork)
         f.addRow("File", row)
+        self.timing = [(DragLabel("Begins on", self.start), self.start), (named("At its end", "label"), self.after)]
+        for words, field in self.timing:
+            f.addRow(words, field)
         f.addRow("Fit", self.fit)
         f.addRow("Blend", self.blend)
         f.addRow(DragLabel("Opacity", self.opacity), self.opacity)
@@ -91,11 +98,16 @@ class UsePage(Page):
             w.setEnabled(placement is not None)
         self.ratio_auto.setEnabled(placement is not None and placement.ratio is not None)
         if placement is None or s.shot.plate is None:
+            self._show_timing(False)
             self.ratio_words.setText("")
             self.frame.setText("")
             self.file.setText("Choose...")
             return
         files = placement.artwork.kind in ("picture", "sequence")
+        self._show_timing(placement.artwork.kind == "sequence")
+        with QSignalBlocker(self.start), QSignalBlocker(self.after):
+            self.start.setValue(placement.artwork.start)
+            self.after.setCurrentIndex(int(placement.artwork.loop))
         self.reread.setEnabled(files)
         self.file.setEnabled(files)
         name = Path(placement.artwork.path).name if files and placement.artwork.path else "Choose..."
@@ -116,6 +128,17 @@ class UsePage(Page):
         placement = self.session.placement
         if placement is not None:
             self._put(label, placement.but(**changes), merge)
+
+    def _set_artwork(self, label: str, merge: str = "", **changes: object) -> None:
+        placement = self.session.placement
+        if placement is not None:
+            self._put(label, placement.but(artwork=placement.artwork.but(**changes)), merge)
+
+    def _show_timing(self, on: bool) -> None:
+        """Only what moves has a beginning and an end."""
+        for words, field in self.timing:
+            words.setVisible(on)
+            field.setVisible(on)
 
     def _put(self, label: str, placement: Placement, merge: str = "") -> None:
         s = self.session

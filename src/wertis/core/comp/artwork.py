@@ -73,15 +73,16 @@ class FileArtwork:
         """Width over height."""
         return self.plate.size[0] / self.plate.size[1]
 
-    def at(self, frame: int, start: int) -> np.ndarray:
-        """The picture for a frame of the shot: the artwork's first picture falls on `start`; its ends hold.
+    def at(self, frame: int, start: int, loop: bool = False) -> np.ndarray:
+        """The picture for a frame of the shot: the artwork's first picture falls on `start`; its ends hold, or it goes round when `loop`.
 
         Raises
         ------
         PlateError
             When it cannot be read.
         """
-        wanted = self.plate.first if self.still else int(np.clip(self.plate.first + frame - start, self.plate.first, self.plate.last))
+        since = (frame - start) % (self.plate.last - self.plate.first + 1) if loop else frame - start
+        wanted = self.plate.first if self.still else int(np.clip(self.plate.first + since, self.plate.first, self.plate.last))
         if wanted in self.plate.gaps:
             wanted = max((f for f in self.plate.frames if f <= wanted), default=self.plate.first)
         if self._kept is None or self._kept[0] != wanted:

@@ -125,7 +125,7 @@ class Compositor:
                 make = art.grid if artwork.kind == "grid" else art.checker
                 self._keep(key, make(ratio, artwork.cells))
             return self._made[key]
-        picture = self._file(artwork).at(frame, artwork.start)
+        picture = self._file(artwork).at(frame, artwork.start, artwork.loop)
         key = (artwork.kind, artwork.path, id(picture))
         if key not in self._made:
             self._keep(key, picture)

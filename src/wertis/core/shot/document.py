@@ -159,11 +159,12 @@ class Solved(Record):
 
 
 class Artwork(Record):
-    """What a placement shows."""
+    """What a placement shows. A sequence's or movie's first picture falls on `start`; after its last one that holds, or it begins again (`loop`)."""
 
     kind: ArtworkKind = "grid"
     path: Annotated[str, Field(max_length=4096)] = ""
     start: Frame = 0
+    loop: bool = False
     cells: Annotated[int, Field(ge=1, le=64)] = 8
 
 
