@@ -90,7 +90,7 @@ class Measuring(QObject):
         if track is None or track.solved is None or s.plate is None or s.cache is None:
             return None
         points, home, _ = corners_of(track, s.placement_id)
-        return (id(s.plate), track.id, id(track.solved), track.region, track.hold_outs, track.repair, track.smoothing,
+        return (id(s.plate), track.id, id(track.solved), track.region, track.hold_outs, track.repair, id(track.again), track.extra, track.smoothing,
                 points.tobytes(), home, s.base, s.shot.range)
 
     def _begin(self) -> None:

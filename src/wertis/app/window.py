@@ -44,6 +44,7 @@ from wertis.app.steady import COMPARED, SteadyViewer
 from wertis.app.steps import Steps
 from wertis.app.tools import PointsTool
 from wertis.app.viewer import Viewer
+from wertis.app.work import Work
 from wertis.core.check.summary import next_worst, worst_first
 from wertis.core.errors import RegionError, WertisError
 from wertis.core.jobs.export import export_corner_pin
@@ -126,9 +127,11 @@ class MainWindow(QMainWindow):
         strip = QHBoxLayout()
         strip.setContentsMargins(10, 2, 10, 4)
         strip.addWidget(self.words, 1)
+        self.work = Work(lambda: [j for j in (self.job, self.measuring.job) if j is not None], lambda: self.job, self)
         strip.addWidget(self.left)
         strip.addWidget(self.bar)
         strip.addWidget(self.stop)
+        strip.addWidget(self.work)
         whole = QVBoxLayout()
         whole.setContentsMargins(0, 0, 0, 0)
         whole.setSpacing(1)
@@ -961,8 +964,19 @@ class MainWindow(QMainWindow):
         box.exec()
         return self.save() if box.clickedButton() is keep else box.clickedButton() is drop
 
+    def _may_stop(self) -> bool:
+        """Ask about work that is running; whether to go on."""
+        if self.job is None:
+            return True
+        box = QMessageBox(QMessageBox.Icon.Question, "Wertis", f"{self.job.label} is still running.", parent=self)
+        box.setInformativeText("What is finished is kept; a render can go on later where it was.")
+        stop = box.addButton("Stop it", QMessageBox.ButtonRole.DestructiveRole)
+        box.addButton("Go on working", QMessageBox.ButtonRole.RejectRole)
+        box.exec()
+        return box.clickedButton() is stop
+
     def closeEvent(self, event: QCloseEvent) -> None:
-        if not self.may_leave():
+        if not self._may_stop() or not self.may_leave():
             event.ignore()
             return
         self.stop_job()

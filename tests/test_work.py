@@ -1,0 +1,85 @@
+"""Long work in the window: one list of it, stopping each, and being asked before it is given up by closing."""
+
+import threading
+import unittest
+from unittest.mock import patch
+
+from PySide6.QtWidgets import QMessageBox
+
+from tests.test_window import WindowCase
+from wertis.core.jobs.job import Job
+from wertis.core.repair.extra import ExtraValues
+from wertis.core.shot import extra_moves
+
+
+class WorkTest(WindowCase):
+    def slow(self, label: str) -> tuple[Job, threading.Event]:
+        go = threading.Event()
+
+        def work(job: Job) -> None:
+            for k in range(10):
+                job.step(k)
+                if k == 4:
+                    go.wait(20)
+
+        return Job(label, 10, work), go
+
+    def test_everything_that_runs_is_listed_with_its_own_stop(self) -> None:
+        w = self.window
+        w.work.look()
+        self.assertFalse(w.work.isVisible())
+        one, go_one = self.slow("Rendering")
+        two, go_two = self.slow("Measuring the drift")
+        w.begin(one)
+        w.measuring.job = two
+        two.start()
+        self.until(lambda: one.done == 5 and two.done == 5)
+        w.work.look()
+        self.assertEqual(w.work.text(), "2 running")
+        w.work.open()
+        self.assertEqual([row[0].label for row in w.work.list.rows], ["Rendering", "Measuring the drift"])
+        self.assertEqual(w.work.list.rows[0][1].value(), 5)
+        w.work.list.rows[1][3].click()
+        go_two.set()
+        self.until(two.finished.is_set)
+        self.assertTrue(two.stopped)
+        self.assertFalse(one.finished.is_set())
+        w.measuring.job = None
+        w.work.look()
+        self.assertFalse(w.work.isVisible())  # the strip shows it by itself
+        go_one.set()
+        self.until(lambda: w.job is None)
+        w.work.list.close()
+
+    def test_closing_asks_while_work_runs(self) -> None:
+        w = self.window
+        job, go = self.slow("Rendering")
+        w.begin(job)
+        self.until(lambda: job.done == 5)
+
+        def answer(label: str):  # type: ignore[no-untyped-def]
+            def say(box: QMessageBox) -> int:
+                next(b for b in box.buttons() if b.text() == label).click()
+                return 0
+            return say
+
+        with patch.object(QMessageBox, "exec", answer("Go on working")):
+            w.close()
+        self.assertTrue(w.isVisible())
+        self.assertFalse(job.stop_asked.is_set())
+        go.set()
+        self.until(lambda: w.job is None)
+
+    def test_an_extra_move_is_measured_again(self) -> None:
+        self.open_plate()
+        self.draw()
+        self.track()
+        w, s = self.window, self.window.session
+        self.until(lambda: len(s.drift) == 8 and w.measuring.job is None)
+        s.history.do("Extra", extra_moves.set_values(s.shot, s.track_id, 1005, ExtraValues(6)))
+        self.until(lambda: len(s.drift) == 8 and w.measuring.job is None and 1005 in s.drift and s.drift[1005].worst > 3)
+        self.assertAlmostEqual(s.drift[1005].worst, 6, delta=0.5)
+
+
+if __name__ == "__main__":
+    unittest.main()
