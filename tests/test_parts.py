@@ -21,7 +21,7 @@ from tests.test_shot import shot_with_track
 from tests.test_window import WindowCase
 from wertis.app import start
 from wertis.app.lanes import Lanes
-from wertis.app.pictures import PictureMaker, for_display
+from wertis.app.pictures import PictureMaker
 from wertis.app.session import STEPS, Session
 from wertis.app.steps import states
 from wertis.cli.progress import Progress
@@ -31,6 +31,7 @@ from wertis.core.exchange.pictures import write_picture
 from wertis.core.jobs.job import Job
 from wertis.core.plate import open_plate
 from wertis.core.plate.cache import FrameCache
+from wertis.core.plate.colour import shown
 from wertis.core.shot import edits
 from wertis.core.shot.document import Artwork, Placement
 from wertis.demo import graphics, textures
@@ -39,19 +40,19 @@ from wertis.demo import graphics, textures
 class DisplayTest(unittest.TestCase):
     def test_floats_go_through_the_srgb_curve(self) -> None:
         # IEC 61966-2-1: linear 0.0031308 is the end of the straight part; 0.2142 is coded 128 of 255; from memory, 18 % grey is 118 of 255
-        shown = for_display(np.array([[[0.0, 0.2142, 1.0], [0.18, 2.0, -1.0], [0.0031308, 0.0, 0.0]]], np.float32))
+        shown = shown(np.array([[[0.0, 0.2142, 1.0], [0.18, 2.0, -1.0], [0.0031308, 0.0, 0.0]]], np.float32))
         self.assertEqual(shown[0, 0].tolist(), [0, 128, 255])
         self.assertEqual(shown[0, 1].tolist(), [118, 255, 0])
         self.assertEqual(int(shown[0, 2, 0]), 10)
 
     def test_whole_numbers_are_shown_as_coded(self) -> None:
         eight = np.arange(48, dtype=np.uint8).reshape(4, 4, 3)
-        np.testing.assert_array_equal(for_display(eight), eight)
-        self.assertEqual(for_display(np.full((1, 1, 3), 65535, np.uint16)).tolist(), [[[255, 255, 255]]])
-        self.assertEqual(for_display(np.full((2, 2, 1), 7, np.uint8)).shape, (2, 2, 3))
+        np.testing.assert_array_equal(shown(eight), eight)
+        self.assertEqual(shown(np.full((1, 1, 3), 65535, np.uint16)).tolist(), [[[255, 255, 255]]])
+        self.assertEqual(shown(np.full((2, 2, 1), 7, np.uint8)).shape, (2, 2, 3))
 
     def test_bad_floats_do_not_reach_the_screen(self) -> None:
-        shown = for_display(np.array([[[np.nan, np.inf, -np.inf]]], np.float32))
+        shown = shown(np.array([[[np.nan, np.inf, -np.inf]]], np.float32))
         self.assertEqual(shown.dtype, np.uint8)
 
 

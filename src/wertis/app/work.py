@@ -25,6 +25,7 @@ class Work(QToolButton):
         self._shown = shown
         self._running = running
         self.setToolTip("What is running: how far it is, how long it will take, and stopping it")
+        self.setFixedHeight(20)  # no taller than the words beside it, so that nothing moves when it comes and goes
         self.clicked.connect(self.open)
         self.list = _List(running, self)
         self._timer = QTimer(self)
