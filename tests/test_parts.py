@@ -40,10 +40,10 @@ from wertis.demo import graphics, textures
 class DisplayTest(unittest.TestCase):
     def test_floats_go_through_the_srgb_curve(self) -> None:
         # IEC 61966-2-1: linear 0.0031308 is the end of the straight part; 0.2142 is coded 128 of 255; from memory, 18 % grey is 118 of 255
-        shown = shown(np.array([[[0.0, 0.2142, 1.0], [0.18, 2.0, -1.0], [0.0031308, 0.0, 0.0]]], np.float32))
-        self.assertEqual(shown[0, 0].tolist(), [0, 128, 255])
-        self.assertEqual(shown[0, 1].tolist(), [118, 255, 0])
-        self.assertEqual(int(shown[0, 2, 0]), 10)
+        seen = shown(np.array([[[0.0, 0.2142, 1.0], [0.18, 2.0, -1.0], [0.0031308, 0.0, 0.0]]], np.float32))
+        self.assertEqual(seen[0, 0].tolist(), [0, 128, 255])
+        self.assertEqual(seen[0, 1].tolist(), [118, 255, 0])
+        self.assertEqual(int(seen[0, 2, 0]), 10)
 
     def test_whole_numbers_are_shown_as_coded(self) -> None:
         eight = np.arange(48, dtype=np.uint8).reshape(4, 4, 3)
@@ -52,8 +52,8 @@ class DisplayTest(unittest.TestCase):
         self.assertEqual(shown(np.full((2, 2, 1), 7, np.uint8)).shape, (2, 2, 3))
 
     def test_bad_floats_do_not_reach_the_screen(self) -> None:
-        shown = shown(np.array([[[np.nan, np.inf, -np.inf]]], np.float32))
-        self.assertEqual(shown.dtype, np.uint8)
+        seen = shown(np.array([[[np.nan, np.inf, -np.inf]]], np.float32))
+        self.assertEqual(seen.dtype, np.uint8)
 
 
 class PictureMakerTest(Folder):
