@@ -76,6 +76,9 @@ class Measuring(QObject):
         """Stop measuring; what was measured is kept."""
         self._timer.stop()
         if self.job is not None:
+            # nobody listens to the frames that are still under way, least of all a window that has gone
+            self.job.stepped.disconnect()
+            self.job.ended.disconnect()
             self.job.stop()
             self.job = None
 

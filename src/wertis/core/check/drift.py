@@ -201,11 +201,11 @@ class DriftMeter:
         scale = 1.0
         normal = prior
         for _ in range(8):
-            w = weight * robust[:, None, None]
-            normal = np.einsum("nia,nij,njb->ab", basis, w, basis) + prior
-            parameters = np.linalg.solve(normal, np.einsum("nia,nij,nj->a", basis, w, moves))
+            weighted = ((weight * robust[:, None, None]) @ basis).reshape(-1, 8)
+            normal = weighted.T @ basis.reshape(-1, 8) + prior
+            parameters = np.linalg.solve(normal, weighted.T @ moves.ravel())
             rest = moves - basis @ parameters
-            away = np.sqrt(np.maximum(np.einsum("ni,nij,nj->n", rest, weight, rest), 0))
+            away = np.sqrt(np.maximum((rest[:, None] @ weight @ rest[..., None])[:, 0, 0], 0))
             # what is usual is told by those still in, so that passers do not widen it
             scale = max(1.0, 1.4826 * float(np.median(away[robust > 0.1])) / 1.18) if (robust > 0.1).any() else 1.0
             robust = np.where(away < _TUKEY * scale, (1 - np.minimum(away / (_TUKEY * scale), 1) ** 2) ** 2, 0)
@@ -230,11 +230,11 @@ class DriftMeter:
         weights = np.ones(x.shape, np.float32)
         normal = np.eye(8)
         for _ in range(_POLISH):
-            px, py = _places(onto @ fix, x, y, still, shrink)
-            seen = cv2.remap(picture, px, py, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+            at = _places(onto @ fix, x, y, still, shrink)
+            seen = _read(picture, at)
             lit = (seen < _WHITE).astype(np.float32)
             if held is not None:
-                lit *= cv2.remap(held[frame_level], px, py, cv2.INTER_LINEAR) < 0.2
+                lit *= _read(held[frame_level], at) < 0.2
             weighted = light * (weights * lit)[..., None]
             gram = weighted.transpose(0, 2, 1) @ light + np.eye(light.shape[-1], dtype=np.float32) * np.float32(0.1)
             amounts = np.linalg.solve(gram, weighted.transpose(0, 2, 1) @ seen[..., None])
@@ -373,7 +373,7 @@ def _match(patches: _Patches, frame: Pyramid, onto: np.ndarray, level: int, fram
     in_view = np.all((there > border) & (there < np.array([w, h]) - 1 - border), axis=1)
     hidden = np.zeros(len(moves), bool)
     if held is not None:
-        cover = cv2.remap(held[frame_level], *_places(onto, patches.x, patches.y, moves, shrink), cv2.INTER_LINEAR)
+        cover = _read(held[frame_level], _places(onto, patches.x, patches.y, moves, shrink))
         hidden = cover.mean(1) > 0.15
     good = in_view & ~hidden
     if search:
@@ -386,7 +386,7 @@ def _match(patches: _Patches, frame: Pyramid, onto: np.ndarray, level: int, fram
     x, y, light, to_light, to_move = (part[index] for part in (patches.x, patches.y, patches.light, patches.to_light, patches.to_move))
     start = moves[index].copy()
     for turn in range(_TURNS + 1):
-        seen = cv2.remap(picture, *_places(onto, x, y, moves[index], shrink), cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)[..., None]
+        seen = _read(picture, _places(onto, x, y, moves[index], shrink))[..., None]
         amounts = to_light @ seen
         rest = seen - light @ amounts
         gain = amounts[:, 0, 0]
@@ -408,11 +408,15 @@ def _match(patches: _Patches, frame: Pyramid, onto: np.ndarray, level: int, fram
     return _Found(moves, information, good, in_view)
 
 
-def _places(onto: np.ndarray, x: np.ndarray, y: np.ndarray, moves: np.ndarray, shrink: float) -> tuple[np.ndarray, np.ndarray]:
-    px, py = x + moves[:, :1], y + moves[:, 1:]
-    w = (onto[2, 0] * px + onto[2, 1] * py + onto[2, 2]) * shrink
-    return (((onto[0, 0] * px + onto[0, 1] * py + onto[0, 2]) / w).astype(np.float32),
-            ((onto[1, 0] * px + onto[1, 1] * py + onto[1, 2]) / w).astype(np.float32))
+def _places(onto: np.ndarray, x: np.ndarray, y: np.ndarray, moves: np.ndarray, shrink: float) -> np.ndarray:
+    """Where places x, y (K, P), moved by `moves` (K, 2), are on the frame at a level: (K, P, 2) float32, as OpenCV's remap takes them."""
+    places = np.stack([x + moves[:, :1], y + moves[:, 1:]], axis=-1).astype(np.float32)
+    return np.asarray(cv2.perspectiveTransform(places, onto / np.array([[shrink], [shrink], [1.0]])))
+
+
+def _read(picture: np.ndarray, places: np.ndarray) -> np.ndarray:
+    """(K, P) a picture at places (K, P, 2)."""
+    return np.asarray(cv2.remap(picture, places, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE))  # type: ignore[call-overload]
 
 
 def _searched(patches: _Patches, wanted: np.ndarray, picture: np.ndarray, onto: np.ndarray, pixel: float, shrink: float,
@@ -426,7 +430,7 @@ def _searched(patches: _Patches, wanted: np.ndarray, picture: np.ndarray, onto: 
     if not len(index):
         return found
     places = _places(onto, centre[:, :1] + dx * pixel, centre[:, 1:] + dy * pixel, np.zeros((len(index), 2)), shrink)
-    windows = cv2.remap(picture, *places, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+    windows = _read(picture, places)
     for k, window in zip(index, windows, strict=True):
         match = cv2.matchTemplate(window.reshape(2 * half + 1, -1), patches.luma[k].reshape(patches.side, -1), cv2.TM_CCOEFF_NORMED)
         _, best, _, (bx, by) = cv2.minMaxLoc(match)

@@ -1,6 +1,8 @@
 """Measuring a track's drift over a range: what the window and the command line share."""
 
+from collections import deque
 from collections.abc import Callable, Iterable, Iterator
+from concurrent.futures import Future, ThreadPoolExecutor
 
 import cv2
 import numpy as np
@@ -14,6 +16,8 @@ from wertis.core.shot import regions
 from wertis.core.shot.document import Shot, Track
 from wertis.core.shot.edits import carry, placement_on
 from wertis.core.shot.hold_outs import HoldOutReader
+
+_MEASURERS = 2
 
 
 def corners_of(track: Track, placement_id: str = "") -> tuple[np.ndarray, int, str]:
@@ -67,17 +71,31 @@ def check_track(shot: Shot, track: Track, plate: Plate, frames: Iterable[int], r
         mask[away > 127] = 0
     meter = DriftMeter(luma(fetch(base)), mask, there)
     unknown = Slip(np.full((len(there), 2), np.nan), np.full(len(there), np.inf))
-    for frame in frames:
+    def told(frame: int) -> Slip | Callable[[], Slip]:
+        """A frame's slip, or how to measure it."""
         if frame == base:
-            yield frame, Slip(np.zeros((len(there), 2)), np.zeros(len(there)), 1.0, 1.0)
-            continue
+            return Slip(np.zeros((len(there), 2)), np.zeros(len(there)), 1.0, 1.0)
         matrix = plane_between(motion, base, frame)
         if matrix is None:
-            yield frame, Slip(unknown.slip, unknown.doubt, reason=f"{track.name} has no answer here")
-            continue
+            return Slip(unknown.slip, unknown.doubt, reason=f"{track.name} has no answer here")
         try:
             picture = luma(fetch(frame))
         except PlateError as why:
-            yield frame, Slip(unknown.slip, unknown.doubt, reason=str(why))
-            continue
-        yield frame, meter.measure(picture, matrix, holds.mask(frame, plate.size) if holds is not None else None)
+            return Slip(unknown.slip, unknown.doubt, reason=str(why))
+        held = holds.mask(frame, plate.size) if holds is not None else None
+        return lambda: meter.measure(picture, matrix, held)
+
+    # pictures are read here, one after the other, while the frames before them are measured
+    coming: deque[tuple[int, Slip | Future[Slip]]] = deque()
+    with ThreadPoolExecutor(_MEASURERS, thread_name_prefix="wertis-measure") as pool:
+        for frame in frames:
+            found = told(frame)
+            coming.append((frame, found if isinstance(found, Slip) else pool.submit(found)))
+            if len(coming) > _MEASURERS:
+                yield _done(*coming.popleft())
+        while coming:
+            yield _done(*coming.popleft())
+
+
+def _done(frame: int, slip: "Slip | Future[Slip]") -> tuple[int, Slip]:
+    return frame, slip if isinstance(slip, Slip) else slip.result()
