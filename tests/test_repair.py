@@ -71,6 +71,19 @@ class CurveTest(unittest.TestCase):
             # the ends differ: the value holds beyond them, so the last key is left level only outside
             np.testing.assert_allclose(curve(t), pchip(t), atol=1e-12)
 
+    def test_where_values_hold_the_two_sides_of_the_reference_frame_are_apart(self) -> None:
+        for smooth in (True, False):
+            keys = with_value(with_value({}, 10, 15, np.array([4.0, -2]), smooth, False), 10, 19, np.array([6.0, 1]), smooth, False)
+            before = Curve(keys, 10, smooth, False)
+            self.assertEqual([before(t).tolist() for t in (3, 9, 10, 11, 15)], [[0, 0]] * 3 + [[4, -2]] * 2)
+            for frame in (4, 12, 17):
+                after = Curve(with_key(keys, 10, frame, smooth, False), 10, smooth, False)
+                for time in np.linspace(0, 22, 89):
+                    np.testing.assert_allclose(after(time), before(time), atol=1e-9)
+            other = Curve(with_value(keys, 10, 4, np.array([9.0, 9]), smooth, False), 10, smooth, False)
+            self.assertEqual(other(9).tolist(), [9, 9])
+            np.testing.assert_allclose(other(16), before(16), atol=1e-9)
+
     def test_straight_hold_and_fade(self) -> None:
         keys = {5: Key((4.0, 8.0)), 9: Key((0.0, 0.0))}
         self.assertEqual(Curve(keys, 1, smooth=False)(3).tolist(), [2.0, 4.0])

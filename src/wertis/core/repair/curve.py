@@ -31,15 +31,21 @@ class Curve:
     keys : frame to key. One on the reference frame counts for its slopes only; its value is nothing.
     reference : the frame on which the value is always nothing.
     smooth : a monotone cubic between keys (F. Fritsch and R. Carlson, Monotone piecewise cubic interpolation, 1980) rather than straight lines.
-    fade : towards the reference frame the value fades to nothing; otherwise the nearest key's holds as far as the reference frame.
+    fade : towards the reference frame the value fades to nothing; otherwise the nearest key's holds as far as the reference frame, and the keys
+        on its two sides have nothing to do with each other.
     """
 
     def __init__(self, keys: Mapping[int, Key], reference: int, smooth: bool = True, fade: bool = True) -> None:
         self.reference, self.smooth = reference, smooth
         own = {f: k for f, k in keys.items() if f != reference}
-        inside = bool(own) and min(own) < reference < max(own)
+        self._sides: tuple[Curve, Curve] | None = None
+        if not fade and own and min(own) < reference:
+            before, after = ({f: k for f, k in own.items() if (f < reference) == first} for first in (True, False))
+            # each by itself, as if it began at a frame that no time reaches
+            self._sides = Curve(before, NOWHERE, smooth, False), Curve(after, NOWHERE, smooth, False)
+        self._holds_from = reference if not fade else -np.inf
         nodes = dict(own)
-        if own and (fade or inside):
+        if own and fade:
             nodes[reference] = Key((0.0, 0.0), keys[reference].slopes if reference in keys else None)
         self.frames = np.array(sorted(nodes), float)
         self._values = np.array([nodes[int(f)].value for f in self.frames], float).reshape(-1, 2)
@@ -52,6 +58,8 @@ class Curve:
 
     def slopes(self, time: float) -> tuple[np.ndarray, np.ndarray]:
         """The change per frame (2,) when coming to a time and when leaving it."""
+        if self._sides is not None:
+            return self._sides[int(time > self.reference)].slopes(time)
         hits = np.flatnonzero(self.frames == time)
         if len(hits):
             k = int(hits[0])
@@ -78,7 +86,9 @@ class Curve:
 
     def _at(self, time: float) -> tuple[np.ndarray, np.ndarray]:
         nothing = np.zeros(2)
-        if not len(self.frames) or time == self.reference:
+        if self._sides is not None and time != self.reference:
+            return self._sides[int(time > self.reference)]._at(time)
+        if not len(self.frames) or time == self.reference or time < self._holds_from:
             return nothing, nothing
         if time <= self.frames[0]:
             return self._values[0], nothing
