@@ -2,9 +2,9 @@
 
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QScrollArea, QStackedWidget
+from PySide6.QtWidgets import QScrollArea
 
-from wertis.app.pages.base import fitted
+from wertis.app.pages.base import Pages
 from wertis.app.pages.check import CheckPage
 from wertis.app.pages.deliver import DeliverPage
 from wertis.app.pages.plate import PlatePage
@@ -26,12 +26,10 @@ class Details(QScrollArea):
         self.setFixedWidth(272)
         self.plate, self.region, self.track, self.check, self.repair, self.use, self.deliver = (
             PlatePage(session), RegionPage(session), TrackPage(session), CheckPage(session), RepairPage(session), UsePage(session), DeliverPage(session))
-        self._stack = QStackedWidget()
-        for page in (self.plate, self.region, self.track, self.check, self.repair, self.use, self.deliver):
-            self._stack.addWidget(page)
-        self.setWidget(self._stack)
+        self._pages = Pages((self.plate, self.region, self.track, self.check, self.repair, self.use, self.deliver))
+        self.setWidget(self._pages)
         self._show(STEPS[0])
         session.step_changed.connect(self._show)
 
     def _show(self, step: str) -> None:
-        fitted(self._stack, STEPS.index(step))
+        self._pages.bring(STEPS.index(step))

@@ -1,8 +1,8 @@
 """What the pages of the details share."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 
-from PySide6.QtWidgets import QComboBox, QSizePolicy, QStackedWidget, QWidget
+from PySide6.QtWidgets import QComboBox, QVBoxLayout, QWidget
 
 from wertis.app.session import Session
 
@@ -39,11 +39,21 @@ def few(frames: list[int]) -> str:
     return shown + (f" and {len(frames) - 6} more" if len(frames) > 6 else "")
 
 
-def fitted(stack: QStackedWidget, shown: int) -> None:
-    """Bring one of a stack's pages; only that one decides how much room is needed, so that a short one has no scroll bar."""
-    for k in range(stack.count()):
-        policy = QSizePolicy.Policy.Preferred if k == shown else QSizePolicy.Policy.Ignored
-        page = stack.widget(k)
-        if page is not None:
-            page.setSizePolicy(policy, policy)
-    stack.setCurrentIndex(shown)
+class Pages(QWidget):
+    """Widgets of which one is seen at a time, and takes no more room than it needs itself (a stack takes what its largest one needs)."""
+
+    def __init__(self, pages: Iterable[QWidget]) -> None:
+        super().__init__()
+        self.setObjectName("panel")
+        self._pages = list(pages)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(0)
+        for page in self._pages:
+            page.hide()
+            layout.addWidget(page, 1)
+
+    def bring(self, index: int) -> None:
+        """Show one of them."""
+        for k, page in enumerate(self._pages):
+            page.setVisible(k == index)

@@ -42,7 +42,7 @@ class PlatePage(Page):
         f.addRow(DragLabel("Rate", self.fps), self.fps)
         self.viewing = ViewingFields(session, f)
         session.viewing_changed.connect(self.show_state)
-        f.addRow(named("Next: go to the frame where the surface is largest, sharpest and least blurred, then take the step Region.", "hint"))
+        f.addRow(named("Next: find the frame where the surface is largest and sharpest; then Region.", "hint"))
         self.show_state()
 
     def show_state(self) -> None:

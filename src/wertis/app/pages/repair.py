@@ -1,10 +1,10 @@
 """Repairing: points that are put where they belong, the motion as a whole, and bent sides, each on a part of its own."""
 
 from PySide6.QtCore import QSignalBlocker, Signal
-from PySide6.QtWidgets import QButtonGroup, QCheckBox, QGridLayout, QHBoxLayout, QPushButton, QStackedWidget, QToolButton, QVBoxLayout
+from PySide6.QtWidgets import QButtonGroup, QCheckBox, QGridLayout, QHBoxLayout, QPushButton, QToolButton, QVBoxLayout
 
 from wertis.app.fields import DragLabel, Number, form, named
-from wertis.app.pages.base import Page, combo, few, fitted
+from wertis.app.pages.base import Page, Pages, combo, few
 from wertis.app.pages.repair_motion import MotionPart
 from wertis.app.pages.repair_sides import SidesPart
 from wertis.app.session import Session
@@ -49,11 +49,10 @@ class RepairPage(Page):
             self.chooser[name] = button
         whole.addLayout(row)
         self.points, self.motion, self.sides = PointsPart(session), MotionPart(session), SidesPart(session)
-        self._stack = QStackedWidget()
         for part in (self.points, self.motion, self.sides):
             part.wanted.connect(self.wanted)
-            self._stack.addWidget(part)
-        whole.addWidget(self._stack, 1)
+        self._parts = Pages((self.points, self.motion, self.sides))
+        whole.addWidget(self._parts, 1)
         self.level = self.points.level
         self.show_part("points")
         self.show_state()
@@ -61,7 +60,7 @@ class RepairPage(Page):
     def show_part(self, name: str) -> None:
         """Bring one of the parts."""
         self.chooser[name].setChecked(True)
-        fitted(self._stack, list(PARTS).index(name))
+        self._parts.bring(list(PARTS).index(name))
         if self.session.mending != name:
             self.session.mend(name)
 
