@@ -7,6 +7,7 @@ import unittest
 from collections.abc import Callable
 from pathlib import Path
 from unittest import mock
+from unittest.mock import patch
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
@@ -38,6 +39,10 @@ class WindowCase(unittest.TestCase):
         apply_theme(cls.app)
 
     def setUp(self) -> None:
+        # nobody answers questions here, unless a test does
+        unasked = patch.object(QFileDialog, "getExistingDirectory", lambda *_: "")
+        unasked.start()
+        self.addCleanup(unasked.stop)
         folder = tempfile.TemporaryDirectory()
         self.addCleanup(folder.cleanup)
         self.folder = Path(folder.name)
