@@ -53,6 +53,10 @@ class Pages(QWidget):
             page.hide()
             layout.addWidget(page, 1)
 
+    def shown(self) -> QWidget:
+        """The one that is seen."""
+        return next(page for page in self._pages if not page.isHidden())
+
     def bring(self, index: int) -> None:
         """Show one of them."""
         for k, page in enumerate(self._pages):
