@@ -429,7 +429,7 @@ class WindowTest(WindowCase):
         for k, step in enumerate(("Plate", "Region", "Track", "Check", "Repair", "Use", "Deliver")):
             w.session.go_step(step)
             self.spin(0.02)
-            self.assertEqual(w.details._stack.currentIndex(), k)
+            self.assertEqual(w.details._pages.shown(), k)
             said.add(w.words.text())
         self.assertEqual(len(said), 7)
 

@@ -53,9 +53,9 @@ class Pages(QWidget):
             page.hide()
             layout.addWidget(page, 1)
 
-    def shown(self) -> QWidget:
-        """The one that is seen."""
-        return next(page for page in self._pages if not page.isHidden())
+    def shown(self) -> int:
+        """Which one is seen."""
+        return next(k for k, page in enumerate(self._pages) if not page.isHidden())
 
     def bring(self, index: int) -> None:
         """Show one of them."""
