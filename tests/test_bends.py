@@ -114,7 +114,7 @@ class BendTest(unittest.TestCase):
             self.assertEqual(float(np.abs(before.at(time)[1:]).max()), 0)
         self.assertEqual(after.frames, [4, 9, 16])
         cleared = bends.clear(shot, self.track.id, placement.id).tracks[0].placements[0]
-        self.assertFalse(bends.is_bent(cleared))
+        self.assertFalse(cleared.is_bent)
 
     def test_a_fold_is_refused(self) -> None:
         with self.assertRaisesRegex(RegionError, "split it in two"):

@@ -107,7 +107,7 @@ class MotionWindowTest(WindowCase):
         self.key(Qt.Key.Key_K)
         w.undo()
         w.details.repair.sides.buttons["straighten"].click()
-        self.assertFalse(bends.is_bent(s.shot.tracks[0].placements[0]))
+        self.assertFalse(s.shot.tracks[0].placements[0].is_bent)
 
     def test_two_motions_blended(self) -> None:
         self.open_drifting()

@@ -2,6 +2,7 @@
 
 import threading
 import unittest
+from concurrent.futures import ThreadPoolExecutor
 
 import cv2
 import numpy as np
@@ -13,6 +14,7 @@ from wertis.core.geometry import homography, polygon
 from wertis.core.geometry.conventions import homography_from_centred, homography_to_centred
 from wertis.core.geometry.motion import Fix
 from wertis.core.plate.base import luma
+from wertis.core.plate.pyramid import Pyramid
 from wertis.core.track.kinds import small_motion
 from wertis.core.track.lagging import LaggingTracker
 from wertis.core.track.planar import PlanarTracker
@@ -30,6 +32,22 @@ def errors(shot: PlaneShot, fixes: list[Fix]) -> np.ndarray:
     """Mean corner error per frame; inf where lost."""
     return np.array([np.linalg.norm(homography.apply(f.matrix, shot.region) - shot.truth(i), axis=1).mean() if f.matrix is not None else np.inf
                      for i, f in enumerate(fixes, 1)])
+
+
+class PyramidTest(unittest.TestCase):
+    def test_levels_asked_for_by_several_threads_are_made_once(self) -> None:
+        luma = np.random.default_rng(1).integers(0, 256, (1024, 1024), dtype=np.uint8)
+        for _ in range(20):
+            pyramid = Pyramid(luma)
+            ready = threading.Barrier(4)
+
+            def ask(pyramid: Pyramid = pyramid, ready: threading.Barrier = ready) -> tuple[int, ...]:
+                ready.wait()
+                return pyramid[4].shape
+
+            with ThreadPoolExecutor(4) as pool:
+                self.assertEqual({f.result() for f in [pool.submit(ask) for _ in range(4)]}, {(64, 64)})
+            self.assertEqual(pyramid[5].shape, (32, 32))
 
 
 class PlanarTrackerTest(unittest.TestCase):
@@ -64,6 +82,27 @@ class PlanarTrackerTest(unittest.TestCase):
         self.assertLess(np.sqrt((better ** 2).mean()), 0.25)
         self.assertLess(np.sqrt((better ** 2).mean()), 0.5 * np.sqrt((plain ** 2).mean()))
         self.assertGreater((better <= 2 * np.array([answers[f].error for f in range(1, 36)])).mean(), 0.9)
+
+    def test_a_reflection_is_told_apart_backwards_and_over_missing_frames(self) -> None:
+        shot = PlaneShot(n=36, mirrored=0.5)
+        shot.frames.reverse()
+        shot.corners.reverse()
+        whole = [np.array([[.07, .07], [.93, .07], [.93, .93], [.07, .93]])]
+        region = homography.apply(homography.from_unit_square(shot.corners[35]), whole[0])
+        frames = [f for f in range(34, -1, -1) if f not in (20, 21, 9)]
+        first: dict[int, Fix] = {}
+        last: dict[int, Fix] = {}
+        for frame, fix in track_plane(FramesPlate(shot.frames), region, 35, frames):
+            first.setdefault(frame, fix)
+            last[frame] = fix
+
+        def rms(answers: dict[int, Fix]) -> float:
+            off = [homography.apply(x.matrix, region) - homography.apply(homography.from_points(shot.corners[35], shot.corners[f]), region)
+                   for f, x in answers.items() if x.matrix is not None]
+            return float(np.sqrt(np.mean([np.linalg.norm(o, axis=1).mean() ** 2 for o in off])))
+
+        self.assertLess(rms(last), 0.25)
+        self.assertLess(rms(last), 0.5 * rms(first))
 
     def test_a_clean_shot_is_answered_once(self) -> None:
         shot = PlaneShot(n=20)

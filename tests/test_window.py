@@ -348,6 +348,26 @@ class WindowTest(WindowCase):
         w.track("forward")
         self.assertIn("go to frame 1001", w.words.toolTip())
 
+    def test_playing_at_a_quarter_of_the_resolution(self) -> None:
+        self.open_plate()
+        w = self.window
+        self.until(lambda: w.viewer.picture is not None)
+        sharp = w.viewer.picture.copy()  # type: ignore[union-attr]
+        w.desk.actions["Play at: Quarter resolution"][0].trigger()
+        w.playback.toggle()
+        self.until(lambda: w.viewer.picture is not None and w.session.frame != 1001)
+        self.spin(0.3)
+        played = w.viewer.picture
+        assert played is not None
+        self.assertEqual(played.shape, sharp.shape)
+
+        def detail(picture: np.ndarray) -> float:
+            return float(np.abs(np.diff(picture.astype(float), axis=1)).mean())
+
+        self.assertLess(detail(played), 0.6 * detail(sharp))
+        w.playback.toggle()
+        self.until(lambda: w.viewer.picture is not None and detail(w.viewer.picture) > 0.8 * detail(sharp))
+
     def test_playing_goes_through_the_range_and_loops(self) -> None:
         self.open_plate()
         w, s = self.window, self.window.session

@@ -12,7 +12,6 @@ from wertis.app.session import Session
 from wertis.core.check.summary import GOOD, USABLE
 from wertis.core.geometry import coons, homography, quad
 from wertis.core.jobs.check import corners_of
-from wertis.core.shot.bends import is_bent
 from wertis.core.shot.edits import carry
 
 ToScreen = Callable[[np.ndarray], np.ndarray]
@@ -44,35 +43,23 @@ def paint_surface(painter: QPainter, session: Session, to_screen: ToScreen, over
                     painter.drawLine(QPointF(x + 4 * dx, y + 4 * dy), QPointF(x + 18 * dx, y + 18 * dy))
         return
     onto = homography.from_unit_square(corners)
-    bend = _bend(session)
-    side = np.linspace(0, 1, _CELLS + 1)
-    along = np.linspace(0, 1, 2 if bend is None else 5)
+    bend = session.bent.bend.at(session.frame) if session.bent is not None else np.zeros((8, 2))
     if overlay == "checker":
+        side, along = np.linspace(0, 1, _CELLS + 1), np.linspace(0, 1, 5)[:-1, None]
         painter.setPen(Qt.PenStyle.NoPen)
         for j in range(_CELLS):
             for i in range(_CELLS):
                 cell = np.array([[side[i], side[j]], [side[i + 1], side[j]], [side[i + 1], side[j + 1]], [side[i], side[j + 1]]])
-                if bend is not None:
-                    steps = [a + (b - a) * along[:-1, None] for a, b in zip(cell, np.roll(cell, -1, 0), strict=True)]
-                    cell = coons.bent(np.concatenate(steps), bend)
+                cell = coons.bent(np.concatenate([a + (b - a) * along for a, b in zip(cell, np.roll(cell, -1, 0), strict=True)]), bend)
                 painter.setBrush(QColor(242, 239, 230, 105) if (i + j) % 2 else QColor(20, 20, 20, 105))
                 painter.drawPolygon(QPolygonF([QPointF(*p) for p in to_screen(homography.apply(onto, cell))]))
         return
-    fine = np.linspace(0, 1, 2 if bend is None else 25)
-    for at in side:
-        for line in (np.column_stack([fine, np.full_like(fine, at)]), np.column_stack([np.full_like(fine, at), fine])):
-            drawn = QPolygonF([QPointF(*p) for p in to_screen(homography.apply(onto, line if bend is None else coons.bent(line, bend)))])
-            painter.setBrush(Qt.BrushStyle.NoBrush)
-            for colour, width in ((QColor(0, 0, 0, 110), 2.6), (QColor(242, 239, 230, 200), 1.0)):
-                painter.setPen(QPen(colour, width))
-                painter.drawPolyline(drawn)
-
-
-def _bend(session: Session) -> np.ndarray | None:
-    """The bend (8, 2) of the placement that the overlays lie on; None where its sides are straight."""
-    track = session.track
-    placement = None if track is None else track.placement(session.placement_id) or (track.placements[0] if track.placements else None)
-    return placement.bend.at(session.frame) if placement is not None and is_bent(placement) else None
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    for line in coons.grid(_CELLS, bend):
+        drawn = QPolygonF([QPointF(*p) for p in to_screen(homography.apply(onto, line))])
+        for colour, width in ((QColor(0, 0, 0, 110), 2.6), (QColor(242, 239, 230, 200), 1.0)):
+            painter.setPen(QPen(colour, width))
+            painter.drawPolyline(drawn)
 
 
 def paint_drift(painter: QPainter, session: Session, to_screen: ToScreen) -> None:

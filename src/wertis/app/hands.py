@@ -273,13 +273,7 @@ class Hands:
         if s.track is None or before is None:
             return
         moved = {p.id: to for p, at, to in zip(s.track.repair.points, before, points, strict=True) if not np.allclose(at, to, atol=1e-9)}
-        if moved:
-            try:
-                s.history.do("Move a repair point", repairs.move_points(s.shot, s.track.id, s.frame, moved), "repair-drag")
-            except RegionError as why:
-                self._say(str(why), True)
-        if not dragging:
-            s.history.end_merge()
+        self._try("Move a repair point", lambda: repairs.move_points(s.shot, s.track_id, s.frame, moved) if moved else s.shot, "repair-drag", dragging)
 
     # -- the extra move, and bent sides ---------------------------------------------------------------------------
 
@@ -292,10 +286,7 @@ class Hands:
 
     def _about_picked(self, point: np.ndarray) -> None:
         s = self.session
-        try:
-            s.history.do("Set the extra move's point", extra_moves.set_about(s.shot, s.track_id, point, s.frame))
-        except RegionError as why:
-            self._say(str(why), True)
+        self._try("Set the extra move's point", lambda: extra_moves.set_about(s.shot, s.track_id, point, s.frame))
         self._in_hand = ()
         self.choose()
 
@@ -326,7 +317,8 @@ class Hands:
         if bent is not None:
             self._try("Bend a side", lambda: bends.move_handles(s.shot, s.track_id, bent.id, s.frame, points), "side-drag", dragging)
 
-    def _try(self, label: str, make: Callable[[], Shot], merge: str, dragging: bool) -> None:
+    def _try(self, label: str, make: Callable[[], Shot], merge: str = "", dragging: bool = False) -> None:
+        """One step, or a part of a drag, that may be refused with a message."""
         s = self.session
         try:
             s.history.do(label, make(), merge)

@@ -34,7 +34,8 @@ class Lanes(QWidget):
         self.setToolTip("Click or drag to go to a frame. Tracked: how much of the region is seen; hatched where it is lost, notched where weak.\n"
                         f"Drift: the worst corner's, measured, in pixels (thin: what the tracker expected);\n"
                         f"under {USABLE:g} px is usable, {GOOD:g} px good. "
-                        "Hatched where it could not be measured. Double-click shows each corner's own. Dots: repair keys; drag moves, Ctrl copies.")
+                        "Hatched where it could not be measured. Double-click shows each corner's own. Dots: repair keys; drag moves, Ctrl copies.\n"
+                        "Dashes: out of date, would be tracked again. Squares: keys of the extra move or the sides, while they are in hand.")
         for signal in (session.shot_changed, session.frame_changed, session.selection_changed, session.live_changed, session.step_changed,
                        session.drift_changed,
                        session.plate_changed):

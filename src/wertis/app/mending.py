@@ -82,28 +82,26 @@ class Mending:
 
     def _set_key(self, track: Track) -> None:
         s = self._window.session
-        if s.mending == "motion":
-            s.history.do("Set a key of the extra move", extra_moves.set_key(s.shot, track.id, s.frame))
-        elif s.mending == "sides":
-            s.history.do("Set a key of the sides", bends.set_key(s.shot, track.id, s.bent.id if s.bent else "", s.frame))
-        else:
-            s.history.do("Set a repair key", repairs.set_key(s.shot, track.id, s.frame))
+        bent = s.bent.id if s.bent is not None else ""
+        label, shot = {"points": ("Set a repair key", lambda: repairs.set_key(s.shot, track.id, s.frame)),
+                       "motion": ("Set a key of the extra move", lambda: extra_moves.set_key(s.shot, track.id, s.frame)),
+                       "sides": ("Set a key of the sides", lambda: bends.set_key(s.shot, track.id, bent, s.frame))}[s.mending]
+        s.history.do(label, shot())
 
     def _clear_keys(self, track: Track) -> None:
+        self._cleared(track, self._window.session.frame)
+
+    def _cleared(self, track: Track, frame: int | None) -> None:
+        """Take away the keys of the part in hand, on a frame or (None) on all."""
         s = self._window.session
-        if s.mending == "motion":
-            s.history.do("Clear a key of the extra move", extra_moves.clear_key(s.shot, track.id, s.frame))
-        elif s.mending == "sides":
-            s.history.do("Clear a key of the sides", bends.clear(s.shot, track.id, s.bent.id if s.bent else "", s.frame))
-        else:
-            s.history.do("Clear repair keys", repairs.clear_keys(s.shot, track.id, s.frame))
+        bent = s.bent.id if s.bent is not None else ""
+        label, shot = {"points": ("Clear repair keys", lambda: repairs.clear_keys(s.shot, track.id, frame)),
+                       "motion": ("Clear keys of the extra move", lambda: extra_moves.clear_key(s.shot, track.id, frame)),
+                       "sides": ("Straighten the sides", lambda: bends.clear(s.shot, track.id, bent, frame))}[s.mending]
+        s.history.do(label, shot())
 
     def _straighten(self, track: Track) -> None:
-        s = self._window.session
-        if s.mending == "motion":
-            s.history.do("Remove the extra move", extra_moves.clear_key(s.shot, track.id))
-        else:
-            s.history.do("Straighten the sides", bends.clear(s.shot, track.id, s.bent.id if s.bent else ""))
+        self._cleared(track, None)
 
     # -- points ---------------------------------------------------------------------------------------------------
 

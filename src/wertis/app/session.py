@@ -15,10 +15,9 @@ from wertis.core.plate.cache import FrameCache
 from wertis.core.plate.colour import Viewing
 from wertis.core.shot import edits, regions, relocate, store
 from wertis.core.shot.autosave import Lost
-from wertis.core.shot.autosave import folder as autosave_folder
 from wertis.core.shot.document import HoldOut, Placement, Shot, Track
 from wertis.core.shot.history import History
-from wertis.core.shot.hold_outs import HoldOutReader, open_matte, read_matte
+from wertis.core.shot.hold_outs import held_masks, open_matte, read_matte
 from wertis.core.track.look import looked_at
 from wertis.core.track.run import track_plane
 from wertis.core.track.texture import Texture, measure
@@ -110,18 +109,21 @@ class Session:
         ShotFileError
             When the copy cannot be read.
         """
-        own = Path(copy.note.path) if copy.note.path else None
-        self.open_shot(copy.file, own)
+        self._open(copy.file, Path(copy.note.path) if copy.note.path else None)
         self.history.mark_unsaved()
         self.shot_changed.emit()
         self.message.emit(f"{self.shot.name} is back as it was kept {copy.when}. Save it (Ctrl+S).", False)
 
-    def open_shot(self, path: Path, own: Path | None = None) -> None:
-        """Open a shot file; a plate that cannot be found is said and can be chosen again. With `own`, it is worked on as if it were that file."""
-        shot = store.load(path)
-        kept = own is not None or path.parent == autosave_folder()
-        moved = relocate.search(relocate.gone(shot), (own or path).absolute().parent) if relocate.gone(shot) else {}
-        before, shot = shot, relocate.relocated(shot, moved)
+    def open_shot(self, path: Path) -> None:
+        """Open a shot file; a plate that cannot be found is said and can be chosen again."""
+        self._open(path, path)
+
+    def _open(self, path: Path, own: Path | None) -> None:
+        """Open what is at `path`, to be worked on as the shot file `own`; None when it was never saved under a name."""
+        before = store.load(path)
+        gone = relocate.gone(before)
+        moved = relocate.search(gone, (own or path).absolute().parent) if gone else {}
+        shot = relocate.relocated(before, moved)
         plate: Plate | None = None
         trouble = ""
         if shot.plate is not None:
@@ -132,7 +134,7 @@ class Session:
                                "when the shot was saved; tracks will not fit it.")
             except PlateError as why:
                 trouble = f"The shot is open but not its plate. {why} Choose it again with File > Replace plate."
-        self._take(before, plate, own if kept else path)
+        self._take(before, plate, own)
         if moved:
             self.history.do("Find files again", shot)
         if shot.tracks:
@@ -301,8 +303,7 @@ class Session:
         if not runs:
             raise RegionError(f"Frame {at} is at the end of the range {low} to {high}; there is nothing to track in that direction.")
         plate, read, corners, mask = self.plate, self.cache.get, track.region.box, regions.mask_of(track.region, self.plate.size)
-        held = HoldOutReader(self.shot, track.id) if any(h.enabled for h in track.hold_outs) else None
-        masks = (lambda frame: held.mask(frame, plate.size)) if held is not None else None
+        masks = held_masks(self.shot, track, plate.size)
         self.live, self.live_track = {}, track.id
 
         def work(job: Job) -> None:

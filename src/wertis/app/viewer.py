@@ -25,7 +25,7 @@ from wertis.app.painting import words as _words
 from wertis.app.session import Session
 from wertis.app.tools import Tool
 from wertis.core.comp.picture import surface_proportions
-from wertis.core.geometry import homography, quad
+from wertis.core.geometry import coons, homography, quad
 from wertis.core.geometry.conventions import homography_to_centred
 from wertis.core.geometry.motion import carried, plane_between
 from wertis.core.geometry.spline import closed_curve
@@ -218,7 +218,7 @@ class Viewer(QWidget):
             self.tool.paint(painter, self.to_screen)
             if self.tool.magnify is not None and self._pixels is not None:
                 self._paint_magnifier(painter, self.tool.magnify)
-                if self.session.step == "Repair":
+                if self.session.step == "Repair" and self.session.mending == "points":
                     self._paint_spot(painter, self.tool.magnify)
         self.paint_over(painter)
         if self.overlays and self.through is None:
@@ -325,10 +325,12 @@ class Viewer(QWidget):
             return
         if self.grid_cells and placement.artwork.kind not in ("grid",):
             pen = QPen(QColor(242, 239, 230, 90), 1)
-            for line in bends.grid_on(track, placement, s.frame, self.grid_cells)[2:-2]:
+            onto = homography.from_unit_square(on)
+            for line in coons.grid(self.grid_cells, placement.bend.at(s.frame))[2:-2]:
+                drawn = QPolygonF([QPointF(*p) for p in self.to_screen(homography.apply(onto, line))])
                 for each in (QPen(QColor(0, 0, 0, 60), 2), pen):
                     painter.setPen(each)
-                    painter.drawPolyline(QPolygonF([QPointF(*p) for p in self.to_screen(line)]))
+                    painter.drawPolyline(drawn)
         edge = bends.outline_on(track, placement, s.frame)
         _outline(painter, self.to_screen(on if edge is None else edge), theme.PAPER, 1.4)
 

@@ -1,6 +1,5 @@
 """The main window: strip of steps, outline, picture, details, lanes, message strip."""
 
-import contextlib
 import threading
 from collections.abc import Callable
 from pathlib import Path
@@ -26,10 +25,10 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from wertis.app import preferences, theme
+from wertis.app import theme
 from wertis.app.bridge import Bridge
+from wertis.app.desk import Desk
 from wertis.app.details import Details
-from wertis.app.dialogs import AboutDialog, GuideDialog, KeysDialog, PreferencesDialog
 from wertis.app.fields import named
 from wertis.app.hands import Hands
 from wertis.app.keeping import Keeping, offer
@@ -66,10 +65,9 @@ class MainWindow(QMainWindow):
 
     def __init__(self, session: Session | None = None) -> None:
         super().__init__()
-        self.preferences = preferences.load()
-        self.session = session or Session(self.preferences.memory << 20)
+        self.desk = Desk(self)
+        self.session = session or Session(self.desk.preferences.memory << 20)
         self.pictures = PictureMaker(int(0.4 * self.session.budget))
-        self.actions_by_name: dict[str, tuple[QAction, str]] = {}
         self.playback = Playback(self.session, self)
         self.job: Job | None = None
         self.play_at = 1  # playing is done at this part of the resolution: 1, 2 or 4
@@ -203,7 +201,7 @@ class MainWindow(QMainWindow):
         self.demo_menu.aboutToShow.connect(self._fill_demo)
         self._action(file, "Replace plate...", "", self.choose_replacement)
         self.recent_menu = file.addMenu("Opened lately")
-        self.recent_menu.aboutToShow.connect(self._fill_recent)
+        self.recent_menu.aboutToShow.connect(lambda: self.desk.fill_recent(self.recent_menu))
         file.addSeparator()
         self._action(file, "Save", "Ctrl+S", self.save)
         self._action(file, "Save as...", "Ctrl+Shift+S", self.save_as)
@@ -221,7 +219,7 @@ class MainWindow(QMainWindow):
         self._action(edit, "Place a graphic", "P", self.add_placement)
         self._action(edit, "Remove the selected", "", self.outline.remove_current)
         edit.addSeparator()
-        self._action(edit, "Preferences...", "Ctrl+,", self.change_preferences)
+        self._action(edit, "Preferences...", "Ctrl+,", self.desk.change_preferences)
         track = bar.addMenu("&Track")
         for words, keys, direction in (("Forward", "T", "forward"), ("Backward", "Shift+T", "backward"), ("Both ways", "Ctrl+T", "both"),
                                        ("One frame forward", "Y", "next"), ("One frame back", "Shift+Y", "previous")):
@@ -266,17 +264,17 @@ class MainWindow(QMainWindow):
         deliver = bar.addMenu("&Deliver")
         self._action(deliver, "Render", "Ctrl+R", self.details.deliver.render_button.click)
         help_ = bar.addMenu("&Help")
-        self._action(help_, "Guide", "F1", self.show_guide)
-        self._action(help_, "Keys...", "", self.change_keys)
-        self._action(help_, "About Wertis", "", lambda: AboutDialog(self).exec())
-        self._use_keys()
+        self._action(help_, "Guide", "F1", self.desk.show_guide)
+        self._action(help_, "Keys...", "", self.desk.change_keys)
+        self._action(help_, "About Wertis", "", self.desk.show_about)
+        self.desk.use_keys()
 
     def _action(self, menu, words: str, keys: str, act) -> QAction:  # type: ignore[no-untyped-def]
         action = QAction(words, self)
         if keys:
             action.setShortcut(QKeySequence(keys))
         if menu is not self.demo_menu:
-            self.actions_by_name[f"{menu.title().replace('&', '')}: {words}"] = action, keys
+            self.desk.add(menu, words, action, keys)
         action.triggered.connect(lambda _=False: act())
         menu.addAction(action)
         return action
@@ -354,7 +352,7 @@ class MainWindow(QMainWindow):
     def open_path(self, path: Path) -> None:
         """Open a shot or a plate, asking about unsaved work first."""
         if self.may_leave() and self.attempt(self.session.open_any, path):
-            self._remember(path)
+            self.desk.opened(path)
             self._opened()
             self._ask_for_files()
 
@@ -368,47 +366,6 @@ class MainWindow(QMainWindow):
         if name and self.attempt(self.session.find_files, Path(name)):
             left = len(relocate.gone(self.session.shot))
             self.say(f"{len(missing) - left} of {len(missing)} files were found again." + (" Choose the others by hand." if left else ""), bool(left))
-
-    def show_guide(self) -> None:
-        """The short guide, beside the window."""
-        from wertis.demo import make
-
-        self.guide = GuideDialog(lambda: self.make_demo(make.FIRST_FILM), self)
-        self.guide.show()
-
-    def change_preferences(self) -> None:
-        """Ask for the person's settings."""
-        dialog = PreferencesDialog(self.preferences, self)
-        if dialog.exec():
-            self.preferences.memory = int(dialog.memory.value())
-            self.attempt(preferences.save, self.preferences)
-
-    def change_keys(self) -> None:
-        """List all keys, and change them."""
-        dialog = KeysDialog(self.actions_by_name, self)
-        if dialog.exec():
-            self.preferences.keys = dialog.chosen()
-            self._use_keys()
-            self.attempt(preferences.save, self.preferences)
-
-    def _use_keys(self) -> None:
-        for name, (action, usual) in self.actions_by_name.items():
-            action.setShortcut(QKeySequence(self.preferences.keys.get(name, usual)))
-
-    def _fill_recent(self) -> None:
-        self.recent_menu.clear()
-        there = [Path(p) for p in self.preferences.recent if Path(p).exists()]
-        for path in there:
-            action = self.recent_menu.addAction(f"{path.name}    {path.parent}")
-            action.triggered.connect(lambda _=False, p=path: self.open_path(p))
-        if not there:
-            self.recent_menu.addAction("Nothing yet").setEnabled(False)
-
-    def _remember(self, path: Path | None) -> None:
-        if path is not None:
-            self.preferences.opened(path)
-            with contextlib.suppress(WertisError):  # a list that cannot be kept is no reason to stop the work
-                preferences.save(self.preferences)
 
     def offer_lost(self) -> None:
         """Offer what a crash left behind, if anything."""
@@ -448,10 +405,10 @@ class MainWindow(QMainWindow):
         """Ask for a name and save."""
         start = str(self.session.path or Path.home() / f"{self.session.shot.name}{SUFFIX}")
         name, _ = QFileDialog.getSaveFileName(self, "Save the shot", start, f"Wertis shot (*{SUFFIX})")
-        if not name or not self.attempt(self.session.save, Path(name)):
-            return False
-        self._remember(self.session.path)
-        return True
+        saved = bool(name) and self.attempt(self.session.save, Path(name))
+        if saved and self.session.path is not None:
+            self.desk.opened(self.session.path)
+        return saved
 
     def undo(self) -> None:
         """Take the last step back."""

@@ -2,7 +2,7 @@
 
 from collections.abc import Callable, Iterable
 
-from PySide6.QtWidgets import QComboBox, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QGridLayout, QPushButton, QVBoxLayout, QWidget
 
 from wertis.app.session import Session
 
@@ -31,6 +31,24 @@ def combo(words: dict[str, str], name: str, activated: Callable[[], object]) -> 
         box.addItem(text, key)
     box.activated.connect(lambda _: activated())
     return box
+
+
+def button_grid(buttons: dict[str, QPushButton], wanted: Callable[[str], object], *rows: tuple[tuple[str, str, str], ...]) -> QGridLayout:
+    """Rows of buttons, each a name, words and a tip; they are put into `buttons` by name, and `wanted` is called with the name."""
+    grid = QGridLayout()
+    grid.setSpacing(6)
+    for row, parts in enumerate(rows):
+        for column, (name, words, tip) in enumerate(parts):
+            button = buttons[name] = QPushButton(words)
+            button.setToolTip(tip)
+            button.clicked.connect(lambda _=False, n=name: wanted(n))
+            grid.addWidget(button, row, column)
+    return grid
+
+
+KEY_ROWS = ((("before", "Key before", "Go to the key before this frame ([)"), ("after", "Key after", "Go to the key after this frame (])")),
+            (("key", "Set a key", "Keep what there is on this frame; nothing moves (K)"), ("clear", "Clear keys here", "Remove this frame's keys")))
+"""The buttons for keys, which every part of the Repair step has."""
 
 
 def few(frames: list[int]) -> str:

@@ -1,10 +1,10 @@
 """Repairing: points that are put where they belong, the motion as a whole, and bent sides, each on a part of its own."""
 
 from PySide6.QtCore import QSignalBlocker, Signal
-from PySide6.QtWidgets import QButtonGroup, QCheckBox, QGridLayout, QHBoxLayout, QPushButton, QToolButton, QVBoxLayout
+from PySide6.QtWidgets import QButtonGroup, QCheckBox, QHBoxLayout, QPushButton, QToolButton, QVBoxLayout
 
 from wertis.app.fields import DragLabel, Number, form, named
-from wertis.app.pages.base import Page, Pages, combo, few
+from wertis.app.pages.base import KEY_ROWS, Page, Pages, button_grid, combo, few
 from wertis.app.pages.repair_motion import MotionPart
 from wertis.app.pages.repair_sides import SidesPart
 from wertis.app.session import Session
@@ -80,32 +80,26 @@ class PointsPart(Page):
         self.facts = named("", "quiet")
         f.addRow(self.facts)
         self.buttons: dict[str, QPushButton] = {}
-        grid = QGridLayout()
-        grid.setSpacing(6)
-        for name, words, tip, row, column in (
-                ("worst", "Next-worst frame", "Go to the frame that drifts most, then to the next (W)", 0, 0),
-                ("find", "Find places", "Let every point find its place on this frame by the reference frame's picture (M)", 0, 1),
-                ("corners", "Points at corners", "Put repair points at the corners", 1, 0),
-                ("add", "Add a point", "Click a spot with something to recognise (A)", 1, 1),
-                ("before", "Key before", "Go to the key before this frame ([)", 2, 0),
-                ("after", "Key after", "Go to the key after this frame (])", 2, 1),
-                ("key", "Set a key", "Keep what all points are on this frame; nothing moves (K)", 3, 0),
-                ("clear", "Clear keys here", "Remove this frame's keys", 3, 1)):
-            self._button(name, words, tip)
-            grid.addWidget(self.buttons[name], row, column)
-        self._button("itself", "Repair by itself", "Set keys where the drift is worst until it is under the level, as few as it can (Ctrl+M)")
+        grid = button_grid(self.buttons, self.wanted.emit, (
+            ("worst", "Next-worst frame", "Go to the frame that drifts most, then to the next (W)"),
+            ("find", "Find places", "Let every point find its place on this frame by the reference frame's picture (M)")), (
+            ("corners", "Points at corners", "Put repair points at the corners"),
+            ("add", "Add a point", "Click a spot with something to recognise (A)")), *KEY_ROWS)
+        by_itself = button_grid(self.buttons, self.wanted.emit, ((
+            "itself", "Repair by itself", "Set keys where the drift is worst until it is under the level, as few as it can (Ctrl+M)"),))
         self.buttons["itself"].setObjectName("main")
-        self._button("again", "Track again from the keys",
-                     "Track the stretches that are out of date again, so that they pass through the repaired frames (Ctrl+Y)")
+        again = button_grid(self.buttons, self.wanted.emit, ((
+            "again", "Track again from the keys",
+            "Track the stretches that are out of date again, so that they pass through the repaired frames (Ctrl+Y)"),))
         self.level = Number(0.05, 20, 0.1, 2, "px", "Level for repairing by itself")
         self.level.setValue(GOOD)
         f.addRow(grid)
         f.addRow(DragLabel("By itself to", self.level), self.level)
-        f.addRow(self.buttons["itself"])
+        f.addRow(by_itself)
         f.addRow(named("TRACKING AGAIN", "section"))
         self.stale = named("", "quiet")
         f.addRow(self.stale)
-        f.addRow(self.buttons["again"])
+        f.addRow(again)
         self.between = combo({"smooth": "Smoothly", "straight": "Straight"}, "Between keys",
                              lambda: self._set("Choose what goes between keys", smooth=self.between.currentData() == "smooth"))
         self.ends = combo({"fade": "Fades to nothing", "hold": "Holds"}, "Towards the reference frame",
@@ -122,12 +116,6 @@ class PointsPart(Page):
                        "tenth.", "hint"))
         session.drift_changed.connect(self.show_state)
         self.show_state()
-
-    def _button(self, name: str, words: str, tip: str) -> None:
-        button = QPushButton(words)
-        button.setToolTip(tip)
-        button.clicked.connect(lambda: self.wanted.emit(name))
-        self.buttons[name] = button
 
     def show_state(self) -> None:
         s = self.session
@@ -175,7 +163,7 @@ def repair_words(track: Track) -> str:
     reference = track.solved.reference if track.solved is not None else track.region.frame
     frames = track.repair.frames(reference)
     more = (", extra move" if track.extra.enabled and track.extra.frames(reference) else "") + \
-           (", bent" if any(any(p.bend.handles) for p in track.placements) else "")
+           (", bent" if any(p.is_bent for p in track.placements) else "")
     if not frames:
         return more[2:] or "no keys"
     return f"{len(frames)} key{'s' * (len(frames) != 1)}" + ("" if track.repair.enabled else ", off") + more

@@ -1,10 +1,10 @@
 """The motion as a whole: an extra move with keys, smoothing, copying and blending."""
 
 from PySide6.QtCore import QSignalBlocker, Signal
-from PySide6.QtWidgets import QCheckBox, QGridLayout, QHBoxLayout, QPushButton
+from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QPushButton
 
 from wertis.app.fields import DragLabel, Number, form, named
-from wertis.app.pages.base import Page, combo, few
+from wertis.app.pages.base import KEY_ROWS, Page, button_grid, combo, few
 from wertis.app.session import Session
 from wertis.core.errors import WertisError
 from wertis.core.repair.extra import ExtraValues
@@ -34,19 +34,10 @@ class MotionPart(Page):
             number.valueChanged.connect(lambda _: self._extra())
             self.fields[name] = number
             f.addRow(DragLabel(words, number), number)
-        grid = QGridLayout()
-        grid.setSpacing(6)
         self.buttons: dict[str, QPushButton] = {}
-        for name, words, tip, row_, column in (
-                ("about", "Set its point", "Click the point about which it scales, turns and shears", 0, 0),
-                ("straighten", "Remove it", "Remove the extra move and all its keys", 0, 1),
-                ("key", "Set a key", "Set a key on this frame; nothing moves (K)", 1, 0),
-                ("clear", "Clear key here", "Remove this frame's key", 1, 1)):
-            button = QPushButton(words)
-            button.setToolTip(tip)
-            button.clicked.connect(lambda _=False, n=name: self.wanted.emit(n))
-            grid.addWidget(button, row_, column)
-            self.buttons[name] = button
+        grid = button_grid(self.buttons, self.wanted.emit, (
+            ("about", "Set its point", "Click the point about which it scales, turns and shears"),
+            ("straighten", "Remove it", "Remove the extra move and all its keys")), *KEY_ROWS)
         f.addRow(grid)
         self.between = combo({"smooth": "Smoothly", "straight": "Straight"}, "Extra move: between keys",
                              lambda: self._set("Choose what goes between keys", smooth=self.between.currentData() == "smooth"))
@@ -104,7 +95,8 @@ class MotionPart(Page):
                 number.setValue(shown[name])
         self.buttons["key"].setEnabled(not home)
         self.buttons["clear"].setEnabled(s.frame in frames)
-        self.buttons["straighten"].setEnabled(bool(frames))
+        for name in ("before", "after", "straighten"):
+            self.buttons[name].setEnabled(bool(frames))
         with QSignalBlocker(self.on), QSignalBlocker(self.smoothing), QSignalBlocker(self.between):
             self.on.setChecked(track.extra.enabled)
             self.smoothing.setValue(track.smoothing)

@@ -1,12 +1,11 @@
 """Bent sides of a placement, for a surface that is slightly curved."""
 
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QGridLayout, QPushButton
+from PySide6.QtWidgets import QPushButton
 
 from wertis.app.fields import form, named
-from wertis.app.pages.base import Page, few
+from wertis.app.pages.base import KEY_ROWS, Page, button_grid, few
 from wertis.app.session import Session
-from wertis.core.shot.bends import is_bent
 
 
 class SidesPart(Page):
@@ -19,23 +18,9 @@ class SidesPart(Page):
         f = form(self)
         self.facts = named("", "quiet")
         f.addRow(self.facts)
-        grid = QGridLayout()
-        grid.setSpacing(6)
         self.buttons: dict[str, QPushButton] = {}
-        for name, words, tip, row, column in (("before", "Key before", "Go to the key before this frame ([)", 0, 0),
-                                              ("after", "Key after", "Go to the key after this frame (])", 0, 1),
-                                              ("key", "Set a key", "Keep how the sides are on this frame; nothing moves (K)", 1, 0),
-                                              ("clear", "Clear keys here", "Remove this frame's keys", 1, 1)):
-            button = QPushButton(words)
-            button.setToolTip(tip)
-            button.clicked.connect(lambda _=False, n=name: self.wanted.emit(n))
-            grid.addWidget(button, row, column)
-            self.buttons[name] = button
-        f.addRow(grid)
-        self.buttons["straighten"] = QPushButton("Straighten the sides")
-        self.buttons["straighten"].setToolTip("Remove all bends of this placement")
-        self.buttons["straighten"].clicked.connect(lambda: self.wanted.emit("straighten"))
-        f.addRow(self.buttons["straighten"])
+        f.addRow(button_grid(self.buttons, self.wanted.emit, *KEY_ROWS))
+        f.addRow(button_grid(self.buttons, self.wanted.emit, (("straighten", "Straighten the sides", "Remove all bends of this placement"),)))
         f.addRow(named("Drag the two squares on a side until it lies on the surface's edge. The bend stays in the surface's perspective on the other "
                        "frames; where it no longer fits, drag again. The graphic, the grid and the JSON export follow.", "hint"))
         self.show_state()
@@ -43,7 +28,7 @@ class SidesPart(Page):
     def show_state(self) -> None:
         s = self.session
         placement = s.bent
-        bent = placement is not None and is_bent(placement)
+        bent = placement is not None and placement.is_bent
         self.buttons["key"].setEnabled(placement is not None)
         self.buttons["straighten"].setEnabled(bent)
         frames = placement.bend.frames if placement is not None else []

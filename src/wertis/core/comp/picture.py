@@ -110,7 +110,7 @@ class Compositor:
                 ratio = surface_proportions(placement, shot.plate.size if shot.plate else size).ratio
                 target = artwork_quad(on, ratio, self.artwork_ratio(placement.artwork, ratio), placement.fit)
                 picture = self._picture(placement.artwork, ratio, frame)
-                if any(placement.bend.handles):
+                if placement.is_bent:
                     laid = warp.lay_bent(picture, target, on, placement.bend.at(frame), size, samples)
                 else:
                     laid = warp.lay(picture, target, size, samples, inside=on if placement.fit == "fill" else None)

@@ -39,6 +39,16 @@ def outline(offsets: np.ndarray, per_side: int = 24) -> np.ndarray:
     return np.concatenate([bent(a + (b - a) * t, offsets) for a, b in zip(CORNERS, np.roll(CORNERS, -1, 0), strict=True)])
 
 
+def grid(cells: int, offsets: np.ndarray) -> list[np.ndarray]:
+    """The lines (N, 2) of a grid of `cells` by `cells`, borders included: one across, one down, and so on; of two points each where all is straight."""
+    t = np.linspace(0, 1, 25 if offsets.any() else 2)
+    lines = []
+    for at in np.linspace(0, 1, cells + 1):
+        still = np.full_like(t, at)
+        lines += [bent(np.column_stack([t, still]), offsets), bent(np.column_stack([still, t]), offsets)]
+    return lines
+
+
 def _offset(points: np.ndarray, offsets: np.ndarray) -> np.ndarray:
     u, v = points[..., :1], points[..., 1:]
     top, right, bottom, left = (offsets[2 * k:2 * k + 2] for k in range(4))

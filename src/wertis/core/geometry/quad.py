@@ -2,8 +2,6 @@
 
 import numpy as np
 
-from wertis.core.geometry import homography
-
 
 def signed_area(polygon: np.ndarray) -> float:
     """Area in square pixels of a polygon (N, 2), positive when it runs clockwise on the screen (y down)."""
@@ -70,14 +68,3 @@ def side_proportions(quad: np.ndarray) -> float:
     q = np.asarray(quad, np.float64)
     side = np.linalg.norm(np.roll(q, -1, 0) - q, axis=1)
     return float((side[0] + side[2]) / max(side[1] + side[3], 1e-9))
-
-
-def grid_lines(quad: np.ndarray, count: int, points_per_line: int = 2) -> list[np.ndarray]:
-    """Lines (points_per_line, 2) that divide the quad into `count` by `count` cells in perspective, borders included."""
-    h = homography.from_unit_square(quad)
-    t = np.linspace(0, 1, points_per_line)
-    lines = []
-    for k in np.linspace(0, 1, count + 1):
-        lines.append(homography.apply(h, np.column_stack([t, np.full_like(t, k)])))
-        lines.append(homography.apply(h, np.column_stack([np.full_like(t, k), t])))
-    return lines

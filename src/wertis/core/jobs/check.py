@@ -4,18 +4,16 @@ from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
 
-import cv2
 import numpy as np
 
 from wertis.core.check.drift import DriftMeter, Slip
 from wertis.core.errors import PlateError, WertisError
-from wertis.core.geometry.conventions import homography_to_centred
 from wertis.core.geometry.motion import plane_between
 from wertis.core.plate.base import Plate, luma
 from wertis.core.shot import regions
 from wertis.core.shot.document import Shot, Track
 from wertis.core.shot.edits import carry, placement_on
-from wertis.core.shot.hold_outs import HoldOutReader
+from wertis.core.shot.hold_outs import held_masks
 
 _MEASURERS = 2
 
@@ -62,15 +60,14 @@ def check_track(shot: Shot, track: Track, plate: Plate, frames: Iterable[int], r
     there = carry(track, points, kept_on, base)
     if to_base is None or there is None:
         raise WertisError(f"{track.name} has no answer on frame {base}; choose a base frame on which it is tracked.")
-    mask = regions.mask_of(track.region, plate.size)
-    holds = HoldOutReader(shot, track.id) if any(h.enabled for h in track.hold_outs) else None
-    if base != home:
-        mask = cv2.warpPerspective(mask, homography_to_centred(to_base), plate.size, flags=cv2.INTER_NEAREST)
-    away = holds.mask(base, plate.size) if holds is not None else None
+    mask = regions.mask_of(track.region, plate.size, None if base == home else to_base)
+    held = held_masks(shot, track, plate.size)
+    away = held(base) if held is not None else None
     if away is not None:
         mask[away > 127] = 0
     meter = DriftMeter(luma(fetch(base)), mask, there)
     unknown = Slip(np.full((len(there), 2), np.nan), np.full(len(there), np.inf))
+
     def told(frame: int) -> Slip | Callable[[], Slip]:
         """A frame's slip, or how to measure it."""
         if frame == base:
@@ -82,8 +79,8 @@ def check_track(shot: Shot, track: Track, plate: Plate, frames: Iterable[int], r
             picture = luma(fetch(frame))
         except PlateError as why:
             return Slip(unknown.slip, unknown.doubt, reason=str(why))
-        held = holds.mask(frame, plate.size) if holds is not None else None
-        return lambda: meter.measure(picture, matrix, held)
+        hidden = held(frame) if held is not None else None
+        return lambda: meter.measure(picture, matrix, hidden)
 
     # pictures are read here, one after the other, while the frames before them are measured
     coming: deque[tuple[int, Slip | Future[Slip]]] = deque()

@@ -35,9 +35,10 @@ def corner_pin(shot: Shot, track: Track, placement: Placement | None = None) -> 
         moved = corners if f == frame else carried(motion, corners, frame, f)
         if np.all(np.isfinite(moved)):
             found[f] = tuple((float(x), float(y)) for x, y in moved)
-    bent = placement is not None and bends.is_bent(placement)
-    sides = {f: tuple((float(x), float(y)) for x, y in at) for f in found
-             if bent and placement is not None and (at := bends.handles_on(track, placement, f)) is not None}
+    sides = {}
+    if placement is not None and placement.is_bent:
+        handles = {f: bends.handles_on(track, placement, f) for f in found}
+        sides = {f: tuple((float(x), float(y)) for x, y in at) for f, at in handles.items() if at is not None}
     ratio = surface_proportions(placement, shot.plate.size).ratio if placement is not None else None
     return CornerPin(shot=shot.name, track=track.name, placement=placement.name if placement else "", width=shot.plate.size[0],
                      height=shot.plate.size[1], fps=shot.plate.fps, reference=frame, surface_ratio=ratio, corners=found,

@@ -11,7 +11,7 @@ from wertis.core.geometry.polygon import fill
 from wertis.core.plate.base import Plate, luma
 from wertis.core.shot import repairs
 from wertis.core.shot.document import Shot, Track
-from wertis.core.shot.hold_outs import HoldOutReader
+from wertis.core.shot.hold_outs import held_masks
 
 _REACH = 44.0  # pixels of the reference frame round a point that are compared
 
@@ -34,8 +34,8 @@ def find_places(shot: Shot, track: Track, plate: Plate, frame: int, read: Callab
     home = track.region.frame
     base, now = luma(fetch(home)), luma(fetch(frame))
     onto = plane_between(motion, home, frame)
-    holds = HoldOutReader(shot, track.id) if any(h.enabled for h in track.hold_outs) else None
-    held = holds.mask(frame, plate.size) if holds is not None else None
+    masks = held_masks(shot, track, plate.size)
+    held = masks(frame) if masks is not None else None
     out: dict[str, np.ndarray | str] = {}
     square = np.array([[-1.0, -1], [1, -1], [1, 1], [-1, 1]]) * _REACH
     for point, at in zip(track.repair.points, there, strict=True):

@@ -69,8 +69,8 @@ def render(shot: Shot, plate: Plate, pattern: str, frames: list[int], what: str 
     if what == "graphic" and suffix in (*MOVIES, ".jpg", ".jpeg", ".dpx"):
         raise DeliverError(f"{suffix} holds no alpha; render the graphic to .png, .tif or .exr.")
     if suffix not in MOVIES:
-        own = {f.absolute() for f in (plate.file(frame) for frame in frames) if f is not None}
-        if any(frame_path(pattern, frame).absolute() in own for frame in frames):
+        own = {f.resolve() for f in (plate.file(frame) for frame in frames) if f is not None}
+        if any(frame_path(pattern, frame).resolve() in own for frame in frames):
             raise DeliverError(f"{pattern} would write over the plate itself; choose another folder or name.")
         # files take their final name only when they are whole, so one that is there is done
         done = {f for f in frames if resume and frame_path(pattern, f).is_file()}
@@ -83,12 +83,11 @@ def render(shot: Shot, plate: Plate, pattern: str, frames: list[int], what: str 
                 _write(plate, frame, kept, frame_path(pattern, frame), untouched)
             yield frame, why
         return
-    made = _pictures(shot, plate, frames, what, read or plate.read)
     from wertis.core.exchange.movie_writer import MovieWriter
 
     with MovieWriter(Path(pattern), plate.size, plate.fps) as movie:
         last = np.zeros((plate.size[1], plate.size[0], 3), np.uint8)
-        for frame, picture, why, _ in made:
+        for frame, picture, why, _ in _pictures(shot, plate, frames, what, read or plate.read):
             last = picture if picture is not None else last
             movie.add(last)
             yield frame, why

@@ -8,18 +8,16 @@ import threading
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
-import cv2
 import numpy as np
 
 from wertis.core.errors import WertisError
 from wertis.core.geometry import homography
-from wertis.core.geometry.conventions import homography_to_centred
 from wertis.core.geometry.motion import Fix
 from wertis.core.plate.base import Plate
 from wertis.core.shot import regions
-from wertis.core.shot.document import Repair, RepairKey, Shot, Solved, Track
-from wertis.core.shot.edits import track_of
-from wertis.core.shot.hold_outs import HoldOutReader
+from wertis.core.shot.document import Repair, RepairKey, Shot, Track
+from wertis.core.shot.edits import merge_solved, track_of
+from wertis.core.shot.hold_outs import held_masks
 from wertis.core.track.run import track_plane
 
 _SAME = 1e-6  # pixels within which a frame counts as not repaired
@@ -66,8 +64,8 @@ def track_again(shot: Shot, track_id: str, plate: Plate, read: Callable[[int], n
     """
     track = track_of(shot, track_id)
     stretches = out_of_date(track, shot.range)
-    motion = track.repaired
-    if motion is None or track.solved is None or not stretches:
+    motion, solved = track.repaired, track.solved
+    if motion is None or solved is None or not stretches:
         raise WertisError(f"Nothing of {track.name} is out of date; move a repair point on a frame first, then track again from there.")
     box = track.region.box
     found: dict[int, Fix] = {}
@@ -77,8 +75,10 @@ def track_again(shot: Shot, track_id: str, plate: Plate, read: Callable[[int], n
             answers: dict[int, Fix] = {}
             if anchor is not None:
                 for frame, fix in _from(shot, track, plate, anchor, frames, read, stop):
+                    first = frame not in answers  # a frame may be answered a second time, better
                     answers[frame] = fix
-                    yield frame, None
+                    if first:
+                        yield frame, None
             sides.append(answers)
             if stop is not None and stop.is_set():
                 return
@@ -88,7 +88,8 @@ def track_again(shot: Shot, track_id: str, plate: Plate, read: Callable[[int], n
             found[frame] = blended if blended is not None else Fix(kept, reason="" if kept is not None else "not found from either end")
     for frame in {a for s in stretches for a in (s.begin, s.end) if a is not None}:
         found[frame] = Fix(motion.plane_at(frame), 0.0, 1.0)
-    yield stretches[-1].frames[-1], shot.with_track(track.but(again=_merged(track, found), repair=_emptied(track)))
+    yield stretches[-1].frames[-1], shot.with_track(track.but(again=merge_solved(track.again, solved.reference, found),
+                                                                 repair=_emptied(track)))
 
 
 def _from(shot: Shot, track: Track, plate: Plate, anchor: int, frames: range, read: Callable[[int], np.ndarray] | None,
@@ -97,15 +98,13 @@ def _from(shot: Shot, track: Track, plate: Plate, anchor: int, frames: range, re
     plane = track.repaired.plane_at(anchor) if track.repaired is not None else None
     if plane is None:
         raise WertisError(f"{track.name} has no answer on frame {anchor}; clear the key there, or track it first.")
-    mask = cv2.warpPerspective(regions.mask_of(track.region, plate.size), homography_to_centred(plane), plate.size, flags=cv2.INTER_NEAREST)
+    mask = regions.mask_of(track.region, plate.size, plane)
     ys, xs = np.nonzero(mask)
     if len(ys) < 100:
         raise WertisError(f"The surface is outside the picture on frame {anchor}; clear the key there and repair a frame that shows it.")
     outline = np.array([[xs.min(), ys.min()], [xs.max() + 1, ys.min()], [xs.max() + 1, ys.max() + 1], [xs.min(), ys.max() + 1]], np.float64)
-    holds = HoldOutReader(shot, track.id) if any(h.enabled for h in track.hold_outs) else None
-    held = (lambda frame: holds.mask(frame, plate.size)) if holds is not None else None
-    for frame, fix in track_plane(plate, outline, anchor, frames, track.kind, read=read, stop=stop, held=held, look=track.look, half=track.half,
-                                  mask=mask):
+    for frame, fix in track_plane(plate, outline, anchor, frames, track.kind, read=read, stop=stop, held=held_masks(shot, track, plate.size),
+                                  look=track.look, half=track.half, mask=mask):
         onto = None if fix.matrix is None else homography.normalised(fix.matrix @ plane)
         yield frame, Fix(onto, fix.error, fix.seen, fix.reason)
 
@@ -129,22 +128,6 @@ def _moved(track: Track, frame: int) -> bool:
         return False
     box = track.region.box
     return bool(np.abs(homography.apply(a, box) - homography.apply(b, box)).max() > _SAME)
-
-
-def _merged(track: Track, found: dict[int, Fix]) -> Solved:
-    """What was tracked again before and now."""
-    assert track.solved is not None
-    reference = track.solved.reference
-    old = track.again
-    all_ = {} if old is None else {int(f): Fix(m if np.isfinite(m).all() else None, float(e), float(s))
-                                   for f, m, e, s in zip(old.frames, old.matrices, old.errors, old.seen, strict=True)}
-    all_.update(found)
-    all_.pop(reference, None)
-    frames = sorted(all_)
-    lost = np.full((3, 3), np.nan)
-    return Solved(reference=reference, frames=np.array(frames, np.int64), matrices=np.array([all_[f].matrix if all_[f].matrix is not None else lost
-                                                                                            for f in frames]).reshape(-1, 3, 3),
-                  errors=np.array([all_[f].error for f in frames], float), seen=np.array([all_[f].seen for f in frames], float))
 
 
 def _emptied(track: Track) -> Repair:

@@ -12,6 +12,7 @@ import cv2
 import numpy as np
 
 from wertis.core.errors import PlateError
+from wertis.core.plate.base import from_float, to_float
 
 CHANNELS = ("colour", "red", "green", "blue", "alpha", "luma")
 _BUILT_IN = "ocio://default"
@@ -98,20 +99,20 @@ def shown(picture: np.ndarray, viewing: Viewing | None = None) -> np.ndarray:
     v = viewing or Viewing()
     if v.channel == "alpha":
         alpha = picture[..., 3] if picture.shape[2] > 3 else np.ones(picture.shape[:2], np.float32)
-        return np.repeat(_eight_bits(_unit(alpha))[..., None], 3, 2)
+        return np.repeat(from_float(np.nan_to_num(to_float(alpha)), np.uint8)[..., None], 3, 2)
     colour = picture[..., :3] if picture.shape[2] >= 3 else np.repeat(picture[..., :1], 3, 2)
     if v.display:
         out = _through_config(colour, v)
     elif colour.dtype == np.uint8:
         out = np.ascontiguousarray(colour)
         if v.exposure or v.gamma != 1:
-            out = cv2.LUT(out, _eight_bits(_adjusted(np.arange(256) / 255, v)))
+            out = cv2.LUT(out, from_float(_adjusted(np.arange(256) / 255, v), np.uint8))
     elif np.issubdtype(colour.dtype, np.integer):
-        unit = _unit(colour)
-        out = _eight_bits(_adjusted(unit, v) if v.exposure or v.gamma != 1 else unit)
+        unit = to_float(colour)
+        out = from_float(_adjusted(unit, v) if v.exposure or v.gamma != 1 else unit, np.uint8)
     else:
         linear = np.clip(np.nan_to_num(colour.astype(np.float32)) * np.float32(2.0 ** v.exposure), 0, 1)
-        out = _eight_bits(_coded(linear) ** np.float32(1 / v.gamma))
+        out = from_float(_coded(linear) ** np.float32(1 / v.gamma), np.uint8)
     if v.channel == "luma":
         return np.repeat(cv2.cvtColor(out, cv2.COLOR_RGB2GRAY)[..., None], 3, 2)
     if v.channel != "colour":
@@ -120,12 +121,12 @@ def shown(picture: np.ndarray, viewing: Viewing | None = None) -> np.ndarray:
 
 
 def _through_config(colour: np.ndarray, v: Viewing) -> np.ndarray:
-    pixels = np.ascontiguousarray(_unit(colour) if np.issubdtype(colour.dtype, np.integer) else np.nan_to_num(colour), np.float32).copy()
+    pixels = np.array(np.nan_to_num(to_float(colour)), order="C")
     try:
         _processor(os.environ.get("OCIO", ""), v.space or proposed(colour.dtype), v.display, v.view, v.exposure, v.gamma).applyRGB(pixels)
     except Exception as why:  # OpenColorIO's own kind of error
         raise PlateError(f"The colours cannot be shown as chosen ({why}); choose another colour space or view in the step Plate.") from why
-    return _eight_bits(pixels)
+    return from_float(pixels, np.uint8)
 
 
 @lru_cache(maxsize=4)
@@ -153,16 +154,6 @@ def _processor(name: str, space: str, display: str, view: str, exposure: float, 
     if gamma != 1:
         steps.appendTransform(ocio.ExponentTransform([1 / gamma, 1 / gamma, 1 / gamma, 1.0], ocio.NEGATIVE_CLAMP))
     return c.getProcessor(steps).getOptimizedCPUProcessor(ocio.OPTIMIZATION_LOSSLESS)
-
-
-def _unit(values: np.ndarray) -> np.ndarray:
-    if not np.issubdtype(values.dtype, np.integer):
-        return np.nan_to_num(values.astype(np.float32))
-    return values.astype(np.float32) * np.float32(1 / np.iinfo(values.dtype).max)
-
-
-def _eight_bits(values: np.ndarray) -> np.ndarray:
-    return (np.clip(values, 0, 1) * 255 + 0.5).astype(np.uint8)
 
 
 def _adjusted(values: np.ndarray, v: Viewing) -> np.ndarray:

@@ -1,5 +1,7 @@
 """Luma pyramids: one picture at halving resolutions, lightly smoothed so that bilinear sampling of it is unbiased."""
 
+import threading
+
 import cv2
 import numpy as np
 
@@ -16,19 +18,21 @@ class HeldOut:
 
     def __init__(self, mask: np.ndarray) -> None:
         self._levels: list[np.ndarray] = [mask.astype(np.float32) / 255]
+        self._lock = threading.Lock()
 
     def __getitem__(self, level: int) -> np.ndarray:
-        while len(self._levels) <= level:
-            h, w = self._levels[-1].shape
-            half = cv2.resize(self._levels[-1], ((w + 1) // 2, (h + 1) // 2), interpolation=cv2.INTER_AREA)
-            self._levels.append(cv2.dilate(half, np.ones((3, 3), np.uint8)))
-        return self._levels[level]
+        with self._lock:
+            while len(self._levels) <= level:
+                h, w = self._levels[-1].shape
+                half = cv2.resize(self._levels[-1], ((w + 1) // 2, (h + 1) // 2), interpolation=cv2.INTER_AREA)
+                self._levels.append(cv2.dilate(half, np.ones((3, 3), np.uint8)))
+            return self._levels[level]
 
 
 class Pyramid:
     """Levels of a luma picture; level k's pixel (x, y) is level 0's (2^k x, 2^k y), first pixel centres at (0, 0).
 
-    Levels are made when asked for. P. Burt and E. Adelson, The Laplacian pyramid as a compact image code, 1983.
+    Levels are made when asked for, by any thread. P. Burt and E. Adelson, The Laplacian pyramid as a compact image code, 1983.
 
     Parameters
     ----------
@@ -40,11 +44,13 @@ class Pyramid:
         self.held = HeldOut(held) if held is not None else None
         smooth = cv2.GaussianBlur(luma.astype(np.float32), (5, 5), SMOOTHING)
         self._levels = [smooth]
+        self._lock = threading.Lock()
 
     def __getitem__(self, level: int) -> np.ndarray:
-        while len(self._levels) <= level:
-            self._levels.append(cv2.pyrDown(self._levels[-1]))
-        return self._levels[level]
+        with self._lock:
+            while len(self._levels) <= level:
+                self._levels.append(cv2.pyrDown(self._levels[-1]))
+            return self._levels[level]
 
     @property
     def size(self) -> tuple[int, int]:

@@ -15,7 +15,7 @@ from pathlib import Path
 import platformdirs
 
 from wertis.core.errors import ShotFileError
-from wertis.core.files import write_text
+from wertis.core.files import replacing
 from wertis.core.shot import store
 from wertis.core.shot.document import Shot
 
@@ -111,10 +111,8 @@ class Keeper:
 
     def _write(self, path: Path | None, name: str, when: float) -> None:
         note = Note(self._process, self._started, str(path.absolute()) if path is not None else "", name, when)
-        try:
-            write_text(self._file.with_suffix(_NOTE), json.dumps(asdict(note)))
-        except Exception as why:
-            raise ShotFileError(str(why)) from why
+        with replacing(self._file.with_suffix(_NOTE), ShotFileError) as temporary:
+            temporary.write_text(json.dumps(asdict(note)), encoding="utf-8")
 
 
 def lost(where: Path | None = None) -> list[Lost]:

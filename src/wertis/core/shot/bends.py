@@ -13,11 +13,6 @@ from wertis.core.shot.keys import plain, records
 _MOST = 0.45  # of the side: a control point further from its place folds the patch
 
 
-def is_bent(placement: Placement) -> bool:
-    """Whether any control point has a key."""
-    return any(placement.bend.handles)
-
-
 def handles_on(track: Track, placement: Placement, frame: int) -> np.ndarray | None:
     """Where the control points (8, 2) are on a frame; None where the motion is unknown."""
     return placed(track, placement, frame, coons.THIRDS + placement.bend.at(frame))
@@ -25,22 +20,9 @@ def handles_on(track: Track, placement: Placement, frame: int) -> np.ndarray | N
 
 def outline_on(track: Track, placement: Placement, frame: int) -> np.ndarray | None:
     """The placement's outline on a frame: its corners (4, 2), or a polygon (N, 2) where its sides are bent; None where the motion is unknown."""
-    if not is_bent(placement):
+    if not placement.is_bent:
         return placement_on(track, placement, frame)
     return placed(track, placement, frame, coons.outline(placement.bend.at(frame)))
-
-
-def grid_on(track: Track, placement: Placement, frame: int, cells: int) -> list[np.ndarray]:
-    """The lines (N, 2) each of a grid over the placement on a frame, in turn across and down; none where the motion is unknown."""
-    offsets = placement.bend.at(frame)
-    t = np.linspace(0, 1, 2 if not is_bent(placement) else 25)
-    lines = []
-    for at in np.linspace(0, 1, cells + 1):
-        for line in (np.column_stack([t, np.full_like(t, at)]), np.column_stack([np.full_like(t, at), t])):
-            found = placed(track, placement, frame, coons.bent(line, offsets))
-            if found is not None:
-                lines.append(found)
-    return lines
 
 
 def placed(track: Track, placement: Placement, frame: int, square: np.ndarray) -> np.ndarray | None:

@@ -227,6 +227,11 @@ class Placement(Record):
         return value
 
     @property
+    def is_bent(self) -> bool:
+        """Whether its sides have a bend on some frame."""
+        return any(self.bend.handles)
+
+    @property
     def array(self) -> np.ndarray:
         """The quad as (4, 2)."""
         return np.array(self.quad, np.float64)

@@ -1,5 +1,6 @@
 """Where hold-outs are on a frame, and the mask of all of a track's."""
 
+from collections.abc import Callable
 from pathlib import Path
 
 import cv2
@@ -46,6 +47,14 @@ def softened(mask: np.ndarray, grow: float, soft: float) -> np.ndarray:
     inside = cv2.distanceTransform(solid.astype(np.uint8), cv2.DIST_L2, cv2.DIST_MASK_PRECISE)
     distance = np.where(solid, 0.5 - inside, outside - 0.5) - grow
     return (np.clip(1 - distance / max(soft, 1e-3) if soft else (distance <= 0), 0, 1) * 255).astype(np.uint8)
+
+
+def held_masks(shot: Shot, track: Track, size: tuple[int, int]) -> Callable[[int], np.ndarray | None] | None:
+    """Gives a frame's mask of what is held out of a track, as `HoldOutReader.mask` does; None where nothing is held out on any frame."""
+    if not any(h.enabled for h in track.hold_outs):
+        return None
+    reader = HoldOutReader(shot, track.id)
+    return lambda frame: reader.mask(frame, size)
 
 
 class HoldOutReader:

@@ -5,6 +5,7 @@ import numpy as np
 
 from wertis.core.errors import RegionError
 from wertis.core.geometry import polygon
+from wertis.core.geometry.conventions import homography_to_centred
 from wertis.core.geometry.spline import closed_curve
 from wertis.core.shot.document import Region, Shape, Shot, Track
 from wertis.core.shot.edits import as_points, carry, track_of
@@ -18,13 +19,16 @@ def outline(shape: Shape) -> np.ndarray:
     return closed_curve(shape.array) if shape.smooth else shape.array
 
 
-def mask_of(region: Region, size: tuple[int, int]) -> np.ndarray:
-    """(height, width) uint8, 255 inside the region on its own frame; shapes are added and subtracted in their order."""
+def mask_of(region: Region, size: tuple[int, int], onto: np.ndarray | None = None) -> np.ndarray:
+    """(height, width) uint8, 255 inside the region; shapes are added and subtracted in their order.
+
+    On the region's own frame, or on another, to which `onto` (3, 3), in Wertis' pixels, takes it.
+    """
     mask = np.zeros((size[1], size[0]), np.uint8)
     for shape in region.shapes:
         inside = polygon.fill(outline(shape), size)
         mask[inside > 0] = 0 if shape.subtract else 255
-    return mask
+    return mask if onto is None else np.asarray(cv2.warpPerspective(mask, homography_to_centred(onto), size, flags=cv2.INTER_NEAREST))
 
 
 def shapes_on(track: Track, frame: int) -> list[np.ndarray] | None:

@@ -27,21 +27,19 @@ def gone(shot: Shot) -> list[str]:
 
 
 def search(wanted: list[str], folder: Path) -> dict[str, str]:
-    """Where files are below a folder, by their names; of several of one name the one whose folders are most alike."""
-    names = {Path(p).name for p in wanted}
-    candidates: dict[str, list[Path]] = {}
-    for path in _below(folder):
-        if path.name in names:
-            candidates.setdefault(path.name, []).append(path)
+    """Where files are below a folder, by their names; of several of one name the one whose folders are most alike.
+
+    Of a pattern its folder is looked for.
+    """
+    anchors = {p: Path(p).parent if _is_pattern(p) else Path(p) for p in wanted}
+    names = {anchor.name for anchor in anchors.values()}
+    there = [path for path in _below(folder) if path.name in names]
     out = {}
-    for p in wanted:
-        pattern = _is_pattern(p)
-        near = candidates.get(Path(p).parent.name if pattern else Path(p).name, [])
-        if pattern:
-            near = [q for q in _below(folder) if q.is_dir() and q.name == Path(p).parent.name]
+    for p, anchor in anchors.items():
+        near = [q for q in there if q.name == anchor.name and (q.is_dir() or not _is_pattern(p))]
         if near:
-            best = max(near, key=lambda q: (_alike(Path(p).parent if pattern else Path(p), q), -len(q.parts)))
-            out[p] = str(best / Path(p).name) if pattern else str(best)
+            best = max(near, key=lambda q: (_alike(anchor, q), -len(q.parts)))
+            out[p] = str(best / Path(p).name if _is_pattern(p) else best)
     return out
 
 

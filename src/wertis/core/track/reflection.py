@@ -55,7 +55,8 @@ class _Kept:
     matrix: np.ndarray  # reference crop to this crop
     back: np.ndarray  # this crop to the picture at level 0, centred
     inside: np.ndarray  # (h, w) float32, 1 where the region is
-    shift: np.ndarray  # (2,) of the reflection, in the kept level's pixels, since the first frame
+    away: int  # frames from the reference frame, whichever way the track goes
+    shift: np.ndarray  # (2,) of the reflection, in the kept level's pixels, since the reference frame
     sure: bool = True  # whether that was measured
 
 
@@ -79,6 +80,7 @@ class ReflectionKeeper:
         self._box, self._kind = box, kind
         self._scale = 2.0 ** self._level
         self._kept: list[_Kept] = []
+        self._start = start
         self._fed = 0
         picture, origin = self._crop(Pyramid(luma), np.eye(3))
         self._back = _offset(origin, self._scale)
@@ -98,7 +100,7 @@ class ReflectionKeeper:
         if min(picture.shape) < 16:
             return
         back = _offset(origin, self._scale)
-        self._kept.append(_Kept(frame, fix, picture, np.linalg.inv(back) @ matrix @ self._back, back, np.zeros(0), np.zeros(2)))
+        self._kept.append(_Kept(frame, fix, picture, np.linalg.inv(back) @ matrix @ self._back, back, np.zeros(0), abs(frame - self._start), np.zeros(2)))
 
     def answers(self) -> Iterator[tuple[int, Fix]]:
         """Better answers for the frames kept; none where no reflection is found, or where telling it apart does not help."""
@@ -120,7 +122,8 @@ class ReflectionKeeper:
                 left = self._left_over(surface)
                 self._better_shifts(left, mirror)
             mirror = self._mirror(left)
-            found = self._aligned(surface, mirror)
+            reference = Reference(Pyramid(surface), self._mask * 255)
+            found = self._aligned(reference, mirror)
             if not found:
                 return
             base = np.linalg.inv(found[0].matrix)
@@ -131,7 +134,7 @@ class ReflectionKeeper:
         after = _spread([rest - self._seen(mirror, k) * k.inside for rest, k in zip(left, kept, strict=True)], kept)
         if after > _BETTER * before:
             return
-        yield from self._fixes(found)
+        yield from self._fixes(reference, found)
 
     # -- inside ---------------------------------------------------------------------------------------------------
 
@@ -178,21 +181,24 @@ class ReflectionKeeper:
         middle = self._corners.mean(0)[None]
         for a, b, before, after in zip(self._kept, self._kept[1:], left, left[1:], strict=False):
             shift, response = _shift_between(*_on_one(a, before, b, after))
-            moves.append(shift)
+            gap = b.away - a.away  # frames that are lost or sure by themselves are not kept
+            moves.append(shift / gap)
             clear.append(response)
             places = [homography.apply(k.back @ k.matrix, middle)[0] / self._scale for k in (a, b)]
-            own.append(places[1] - places[0])
+            own.append((places[1] - places[0]) / gap)
         steps = np.array(moves)
         good = (np.array(clear) > _CLEAR) & (np.linalg.norm(steps - np.array(own), axis=1) > _APART / self._scale)
         if good.sum() < max(3, 0.1 * len(good)):
             return False
-        index = np.arange(len(good))
+        times = np.array([k.away for k in self._kept], float)
+        index = (times[1:] + times[:-1]) / 2
         usual = np.array([np.median(steps[good][np.argsort(np.abs(index[good] - i))[:9]], axis=0) for i in index])
         good &= np.linalg.norm(steps - usual, axis=1) < _ODD / self._scale
         if good.sum() < 3:
             return False
         smooth = np.stack([np.interp(index, index[good], steps[good][:, axis]) for axis in (0, 1)], axis=1)
-        for k, shift, clear_here in zip(self._kept, np.vstack([[0, 0], np.cumsum(smooth, axis=0)]), [good[0], *good], strict=True):
+        shifts = np.vstack([[0, 0], np.cumsum(smooth * np.diff(times)[:, None], axis=0)])
+        for k, shift, clear_here in zip(self._kept, shifts, [good[0], *good], strict=True):
             k.shift, k.sure = shift, bool(clear_here)
         return True
 
@@ -235,15 +241,15 @@ class ReflectionKeeper:
         sure = [k for k in self._kept if k.sure]
         if len(sure) < 3:
             return
-        at = np.array([k.frame for k in sure], np.float64)
+        at = np.array([k.away for k in sure], np.float64)
         for k in self._kept:
             if not k.sure:
-                k.shift = _on_line(at, np.array([s.shift for s in sure]), k.frame)
+                k.shift = _on_line(at, np.array([s.shift for s in sure]), k.away)
 
-    def _aligned(self, surface: np.ndarray, mirror: "_Mirror") -> list[Alignment]:
+    def _aligned(self, reference: Reference, mirror: "_Mirror") -> list[Alignment]:
         """Each frame less the reflection, aligned with the surface; empty where one cannot be."""
-        reference = Reference(Pyramid(surface), self._mask * 255)
         tiles = reference.tiles(0)
+
         def again(k: _Kept) -> Alignment | None:
             picture = Pyramid(k.picture - self._seen(mirror, k))
             chosen = choose(tiles, visible_tiles(tiles, k.matrix, picture.size), _TILES)
@@ -254,14 +260,13 @@ class ReflectionKeeper:
             except np.linalg.LinAlgError:
                 return None
 
-        self._reference = reference
         found = _side_by_side(again, self._kept)
         sure = [a for a in found if a is not None]
         return sure if len(sure) == len(found) else []
 
-    def _fixes(self, found: list[Alignment]) -> Iterator[tuple[int, Fix]]:
+    def _fixes(self, reference: Reference, found: list[Alignment]) -> Iterator[tuple[int, Fix]]:
         def error(alignment: Alignment) -> float:
-            return expected_error(alignment.normal, alignment.matrix, self._reference, self._corners, self._kind) * self._scale
+            return expected_error(alignment.normal, alignment.matrix, reference, self._corners, self._kind) * self._scale
 
         of_reference = error(found[0])
         for k, alignment in list(zip(self._kept, found, strict=True))[1:]:
@@ -313,10 +318,10 @@ def _shift_between(a: np.ndarray, b: np.ndarray) -> tuple[np.ndarray, float]:
     return np.array(shift), float(response)
 
 
-def _on_line(at: np.ndarray, shifts: np.ndarray, frame: int) -> np.ndarray:
+def _on_line(at: np.ndarray, shifts: np.ndarray, time: float) -> np.ndarray:
     """The shift (2,) on the straight line through the nearest measured ones on both sides, or the last two of one side."""
-    right = int(np.clip(np.searchsorted(at, frame), 1, len(at) - 1))
-    share = (frame - at[right - 1]) / (at[right] - at[right - 1])
+    right = int(np.clip(np.searchsorted(at, time), 1, len(at) - 1))
+    share = (time - at[right - 1]) / (at[right] - at[right - 1])
     return np.asarray(shifts[right - 1] + share * (shifts[right] - shifts[right - 1]))
 
 

@@ -97,10 +97,11 @@ def track_plane(plate: Plate, region: np.ndarray, start: int, frames: Iterable[i
         found = held(frame) if held is not None else None
         return found if found is None or not half else _halved(found)
 
-    reference = seen(start)
-    own = _halved(mask) if half else mask
-    tracker = PlanarTracker(reference, own, outline * scale, kind)
-    keeper = ReflectionKeeper(reference, own, outline * scale, KINDS[kind], start) if held is None else None
+    if half:
+        mask = _halved(mask)
+    reference, corners = seen(start), outline * scale
+    tracker = PlanarTracker(reference, mask, corners, kind)
+    keeper = ReflectionKeeper(reference, mask, corners, KINDS[kind], start) if held is None else None
     order = list(frames)
     onward = 1 if len(order) < 2 or order[1] > order[0] else -1
     if known and order:
