@@ -367,7 +367,7 @@ class Viewer(QWidget):
             lines.append((self._trouble, theme.LOST))
         y = 20.0
         for text, colour in lines:
-            _words(painter, QPointF(12, y), text, colour)
+            _words(painter, QPointF(12, y), self.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, self.width() - 24), colour)
             y += 20
 
     def _magnifier_box(self, point: np.ndarray) -> QRectF:
