@@ -69,16 +69,15 @@ class KeeperTest(unittest.TestCase):
 
 class KeepingWindowTest(WindowCase):
     def setUp(self) -> None:
-        super().setUp()
-        state = tempfile.TemporaryDirectory()
+        state = tempfile.TemporaryDirectory()  # outlives the window, which keeps things there to its end
         self.addCleanup(state.cleanup)
         before = patch.dict(os.environ, XDG_STATE_HOME=state.name)
         before.start()
         self.addCleanup(before.stop)
+        super().setUp()
         shot, _ = edits.add_track(edits.new_shot(open_plate(self.plate), str(self.plate), "Quay"), self.made.region, 1001)
         self.path = self.folder / "s.wertis"
         store.save(shot, self.path)
-        self.window.keeping.keeper = Keeper()
 
     def copies(self) -> list[Path]:
         return sorted(autosave.folder().glob("*.wertis"))

@@ -840,6 +840,8 @@ class MainWindow(QMainWindow):
 
     def _on_playing(self, on: bool) -> None:
         self.buttons["play"].setIcon(qtawesome.icon("mdi6.pause" if on else "mdi6.play", color="#c9c9c9"))
+        if not on and self.play_at > 1:
+            self._show_frame()  # at full resolution again
 
     # -- small things ---------------------------------------------------------------------------------------------
 
