@@ -13,8 +13,8 @@ from wertis.core.errors import RegionError
 from wertis.core.geometry import homography, polygon
 from wertis.core.geometry.conventions import homography_from_centred, homography_to_centred
 from wertis.core.geometry.motion import Fix
+from wertis.core.imaging.pyramid import Pyramid
 from wertis.core.plate.base import luma
-from wertis.core.plate.pyramid import Pyramid
 from wertis.core.track.kinds import small_motion
 from wertis.core.track.lagging import LaggingTracker
 from wertis.core.track.planar import PlanarTracker

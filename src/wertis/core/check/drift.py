@@ -17,7 +17,7 @@ import numpy as np
 
 from wertis.core.geometry import homography
 from wertis.core.geometry.conventions import homography_to_centred, to_centred
-from wertis.core.plate.pyramid import HeldOut, Pyramid
+from wertis.core.imaging.pyramid import HeldOut, Pyramid
 
 _PATCHES = (13, 25)  # least and most side of a patch in pixels of the level it is matched at
 _DENSE = 60  # patches that a surface should have room for side by side

@@ -3,7 +3,7 @@
 import cv2
 import numpy as np
 
-from wertis.core.plate.pyramid import Pyramid
+from wertis.core.imaging.pyramid import Pyramid
 from wertis.core.track.reference import Reference
 
 _MOST_FEATURE_SIDE = 1000  # pixels

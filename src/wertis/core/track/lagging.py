@@ -8,19 +8,16 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from wertis.core.geometry import homography
 from wertis.core.geometry.conventions import homography_to_centred
 from wertis.core.geometry.motion import Fix
-from wertis.core.track import shutter
+from wertis.core.imaging import shutter
+from wertis.core.imaging.shutter import FAST, GUESS, NEAR, Leg, Shutter
+from wertis.core.track import blurred
 from wertis.core.track.planar import PlanarTracker, Trust
-from wertis.core.track.shutter import Leg, Shutter
 
-_NEAR = 3  # frames on each side of a frame from which its path is worked out
 _LAG = 2  # frames after a frame that must be known before it is looked at again
 _MEASURED_FRAMES = 6  # frames from which the shutter is measured
 _MOST_KEPT = 10
-_GUESS = 0.5  # shutter supposed until it is measured; film's usual one
-_FAST = 0.9  # pixels, standard deviation of the path while the shutter is open, from which its blur matters
 _BETWEEN_TRIES = 12  # frames
 _LONG = 1.5  # the same, from which one measurement is enough to say that there is no blur
 _TRIES = 2  # measurements that find no shutter before the matter is dropped
@@ -74,7 +71,7 @@ class LaggingTracker:
             # pictures of the past are kept only while they may be needed
             kept.luma, kept.held, kept.trust = luma, held, self._tracker.trust
         line = [*self._gone, *self._kept]
-        if len(self._after) < _NEAR and (line[-1] in self._after if line else neighbour):
+        if len(self._after) < NEAR and (line[-1] in self._after if line else neighbour):
             self._after.append(kept)
         self._kept.append(kept)
         return [*out, *self._ready(final=False)]
@@ -124,35 +121,36 @@ class LaggingTracker:
         done = self._kept.pop(0)
         done.luma = done.held = None
         done.fix = fix
-        self._gone = [*self._gone, done][-_NEAR - 1:]
+        self._gone = [*self._gone, done][-NEAR - 1:]
         return done.frame, fix
 
     def _may_be_blurred(self, kept: _Kept) -> bool:
         if kept.matrix is None or self._tries >= _TRIES:
             return False
         box = self._tracker.box
-        part = self.shutter.part if self.shutter is not None else _GUESS
-        leg = self._leg(kept, box, _GUESS)
+        part = self.shutter.part if self.shutter is not None else GUESS
+        leg = self._leg(kept, box, GUESS)
         own = shutter.extent(shutter.taps(leg, part)) if leg is not None else 0.0
         start = self._reference_leg(box)
-        return max(own, shutter.extent(shutter.taps(start, part)) if start is not None else 0.0) > _FAST
+        return max(own, shutter.extent(shutter.taps(start, part)) if start is not None else 0.0) > FAST
 
     def _measure(self, fast: list[_Kept]) -> None:
         samples, legs = [], []
         for kept in fast[-_MEASURED_FRAMES:]:
             if kept.luma is None or kept.matrix is None:
                 continue
-            chosen, weights, picture = self._tracker.sample(kept.luma, kept.held, kept.matrix, kept.trust, shutter.LEVEL, shutter.MEASURED_TILES)
+            chosen, weights, picture = self._tracker.sample(kept.luma, kept.held, kept.matrix, kept.trust, blurred.LEVEL, blurred.MEASURED_TILES)
             if len(chosen) < 6:
                 continue
-            places = self._tracker.reference.tiles(shutter.LEVEL).centre[chosen]
-            leg, start = self._leg(kept, places, _GUESS), self._reference_leg(places)
+            places = self._tracker.reference.tiles(blurred.LEVEL).centre[chosen]
+            leg, start = self._leg(kept, places, GUESS), self._reference_leg(places)
             if leg is not None and start is not None:
-                samples.append(shutter.Sample(picture, kept.matrix, chosen, weights, leg))
+                samples.append(blurred.Sample(picture, kept.matrix, chosen, weights, leg))
                 legs.append(start)
-        found = shutter.measure(self._tracker.reference, samples, legs) if len(samples) > 1 else None
+        found = shutter.measure(lambda i, own, other: blurred.disagreement(self._tracker.reference, samples[i], own, other),
+                                [s.leg for s in samples], legs) if len(samples) > 1 else None
         if found is None:
-            long = np.mean([shutter.extent(shutter.taps(s.leg, _GUESS)) for s in samples]) > _LONG if samples else False
+            long = np.mean([shutter.extent(shutter.taps(s.leg, GUESS)) for s in samples]) > _LONG if samples else False
             self._tries += _TRIES if long else 1
             self._wait = len(self._kept) + _BETWEEN_TRIES
         else:
@@ -160,25 +158,25 @@ class LaggingTracker:
             self._tracker.blur_is_known = True
             reference = self._reference_leg(self._tracker.box)
             # where the reference frame itself is blurred every frame is looked at again, and the first look may be rougher
-            self._tracker.looked_at_again = reference is not None and shutter.extent(shutter.taps(reference, found.part)) > _FAST
+            self._tracker.looked_at_again = reference is not None and shutter.extent(shutter.taps(reference, found.part)) > FAST
 
     def _leg(self, kept: _Kept, points: np.ndarray, part: float) -> Leg | None:
         """The legs of `points` (n, 2) of the reference at a frame."""
         part = self.shutter.part if self.shutter is not None else part
-        return _leg_among(self._neighbours(kept), _NEAR, points, part)
+        return shutter.leg_among(self._neighbours(kept), NEAR, points, part)
 
     def _neighbours(self, kept: _Kept) -> list[np.ndarray | None]:
         """The matrices of the frames round a frame and its own, in the middle."""
         line = [*self._gone, *self._kept]
         middle = next(i for i, k in enumerate(line) if k is kept)
-        near = [line[i].matrix if 0 <= i < len(line) else None for i in range(middle - _NEAR, middle + _NEAR + 1)]
+        near = [line[i].matrix if 0 <= i < len(line) else None for i in range(middle - NEAR, middle + NEAR + 1)]
         if self._after and self._after[0] is kept:
-            near[_NEAR - 1] = np.eye(3)
+            near[NEAR - 1] = np.eye(3)
         return near
 
     def _reference_leg(self, points: np.ndarray) -> Leg | None:
-        part = self.shutter.part if self.shutter is not None else _GUESS
-        leg = _leg_among([self._reference_before, np.eye(3), *(k.matrix for k in self._after)], 1, points, part)
+        part = self.shutter.part if self.shutter is not None else GUESS
+        leg = shutter.leg_among([self._reference_before, np.eye(3), *(k.matrix for k in self._after)], 1, points, part)
         if leg is None or self.shutter is None or self.shutter.missing is None:
             return leg
         return shutter.completed(leg, self.shutter.missing, part)
@@ -188,7 +186,7 @@ class LaggingTracker:
         part, near = self.shutter.part, self._neighbours(kept)
 
         def path_at(points: np.ndarray) -> np.ndarray | None:
-            leg = _leg_among(near, _NEAR, points, part)
+            leg = shutter.leg_among(near, NEAR, points, part)
             return None if leg is None else shutter.taps(leg, part)
 
         def reference_path_at(points: np.ndarray) -> np.ndarray | None:
@@ -196,27 +194,3 @@ class LaggingTracker:
             return None if leg is None else shutter.taps(leg, part)
 
         return self._tracker.second_look(kept.luma, kept.held, kept.matrix, kept.trust, path_at, reference_path_at, part)
-
-
-def _leg_among(matrices: list[np.ndarray | None], middle: int, points: np.ndarray, part: float) -> Leg | None:
-    """Legs of reference points (n, 2) at the middle one of consecutive matrices (reference to frame, centred; None where unknown)."""
-    low = high = middle
-    while low > 0 and matrices[low - 1] is not None:
-        low -= 1
-    while high < len(matrices) - 1 and matrices[high + 1] is not None:
-        high += 1
-    if low == high:
-        return None
-    run = [m for m in matrices[low:high + 1] if m is not None]
-    places = np.stack([homography.apply(m, points) for m in run])
-    sharp = shutter.sharp_places(places, part)
-    at = middle - low
-    here = run[at]
-    inverse = np.linalg.inv(here)
-
-    def offset(neighbour: int) -> np.ndarray | None:
-        if not 0 <= neighbour < len(run):
-            return None
-        return homography.apply(inverse, places[at] + sharp[neighbour] - sharp[at]) - points
-
-    return Leg(offset(at - 1), offset(at + 1))

@@ -15,12 +15,13 @@ from wertis.core.errors import RegionError
 from wertis.core.geometry import homography, quad
 from wertis.core.geometry.conventions import homography_from_centred, homography_to_centred, to_centred
 from wertis.core.geometry.motion import Fix
-from wertis.core.plate.pyramid import HeldOut, Pyramid
+from wertis.core.imaging.pyramid import HeldOut, Pyramid
+from wertis.core.imaging.shutter import LEG_DOUBT, leg_offsets
 from wertis.core.track import fresh_start
 from wertis.core.track.align import CORRELATION, Alignment, Expected, align, corner_moves
+from wertis.core.track.blurred import blurred_tiles
 from wertis.core.track.kinds import KINDS, small_motion
 from wertis.core.track.reference import Reference, TileSet, choose, sampled_at, visible_tiles
-from wertis.core.track.shutter import blurred_tiles, leg_offsets
 
 _ROUGH = 0.3  # see align; the place is unsure at first at every level
 _BLUR_GAIN = 0.76  # the residual must fall to this part of itself for a change of sharpness to be believed
@@ -44,7 +45,7 @@ _MIN_LIKENESS = 0.30
 _FLOOR = 0.02  # pixels of error that no count of pixels takes away (resampling, lens)
 _MAX_ERROR = 4.0    # expected corner error in pixels above which a frame is lost
 _MAX_FRESH_ERROR = 2.0  # the same where the frames before do not vouch for it
-_LEG_PRIOR = CORRELATION / 1.0 ** 2  # a pixel of doubt, standard deviation, in each leg of a blur's path
+_LEG_PRIOR = CORRELATION / LEG_DOUBT ** 2
 _SECOND_REACH = 6.0  # pixels beyond which a second look's answer is not believed to be of the same place
 _WEAK = 0.3  # pixels of expected error from which what the frames before say is asked for
 _LEAST_SURPRISE = 0.5  # pixels by which no motion can be foretold

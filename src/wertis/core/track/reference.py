@@ -6,7 +6,7 @@ import cv2
 import numpy as np
 
 from wertis.core.geometry import homography
-from wertis.core.plate.pyramid import Pyramid
+from wertis.core.imaging.pyramid import Pyramid
 
 # side of a tile in its level's pixels, and the step between the pixels taken from it. Large tiles keep the slow changes of
 # luma, which survive motion blur; taking every second pixel keeps the cost, since neighbours say much the same.

@@ -1,63 +1,23 @@
-"""A second layer over the surface: what is mirrored in it, told apart from it so that it no longer pulls the track.
+"""A track in a surface that mirrors something: aligned again without the reflection, which then no longer pulls it. See `imaging.layers`."""
 
-A reflection adds to the surface's picture and moves otherwise. When both motions are roughly known, the mean of the frames in the surface's place
-shows the surface with the reflection smeared out, and the mean of what is left, in the reflection's place, shows the reflection; each makes the
-other cleaner. The track is then aligned again with the reflection taken off the frames.
+from collections.abc import Iterator
+from dataclasses import replace
 
-Known ground: M. Irani, B. Rousso and S. Peleg, Computing occluding and transparent motions, IJCV 1994; R. Szeliski, S. Avidan and P. Anandan,
-Layer extraction from multiple images containing reflections and transparency, CVPR 2000; C. Kuglin and D. Hines, The phase correlation image
-alignment method, 1975.
-"""
-
-from collections.abc import Callable, Iterator
-from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, replace
-from typing import TypeVar
-
-import cv2
 import numpy as np
 
 from wertis.core.geometry import homography
-from wertis.core.geometry.conventions import homography_from_centred, homography_to_centred, to_centred
+from wertis.core.geometry.conventions import homography_to_centred, to_centred
 from wertis.core.geometry.motion import Fix
-from wertis.core.plate.pyramid import Pyramid
+from wertis.core.imaging.layers import MOST_FRAMES, Layers, side_by_side
+from wertis.core.imaging.pyramid import Pyramid
 from wertis.core.track.align import Alignment, align
 from wertis.core.track.planar import expected_error
 from wertis.core.track.reference import Reference, choose, visible_tiles
 
-_PIXELS = 90_000  # of the region that are kept of a frame at most; larger regions are kept at lower resolutions
-MOST_FRAMES = 240  # that are kept
-_FEWEST = 12  # frames from which a reflection can be told apart
 _UNSURE = 0.12  # pixels of expected error from which a frame may show a reflection
 _PART = 0.5  # of the frames that must be so
-_CLEAR = 0.35  # response of the phase correlation from which a shift is believed
-_FINE = 15  # pixels; slower changes of luma than this are light rather than pictures
-_APART = 1.0  # pixels a frame by which the two layers must move apart
-_ODD = 3.0  # pixels by which a frame's shift may differ from its neighbours'
-_NEAR = 40.0  # pixels beyond which a shift found against the reflection's own picture is not believed
-_SEEN_OFTEN = 2.5  # frames on which a part of the reflection must be seen to be compared
-_BETTER = 0.6  # part to which what is left must fall for the layers to be believed
-_ROUNDS, _MEANS = 2, 3
 _STEPS, _TILES = 5, 90
 _FARTHEST = 4.0  # pixels from the first answer beyond which the new one is not believed
-_MASKED = -1000.0
-_THREADS = 2
-_T = TypeVar("_T")
-_R = TypeVar("_R")
-_INVERSE = cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP
-
-
-@dataclass(eq=False)
-class _Kept:
-    frame: int
-    fix: Fix
-    picture: np.ndarray  # (h, w) uint8, what surrounds the region at the kept level
-    matrix: np.ndarray  # reference crop to this crop
-    back: np.ndarray  # this crop to the picture at level 0, centred
-    inside: np.ndarray  # (h, w) float32, 1 where the region is
-    away: int  # frames from the reference frame, whichever way the track goes
-    shift: np.ndarray  # (2,) of the reflection, in the kept level's pixels, since the reference frame
-    sure: bool = True  # whether that was measured
 
 
 class ReflectionKeeper:
@@ -73,258 +33,60 @@ class ReflectionKeeper:
     """
 
     def __init__(self, luma: np.ndarray, mask: np.ndarray, corners: np.ndarray, kind: np.ndarray, start: int) -> None:
-        ys, xs = np.nonzero(mask)
-        box = np.array([[xs.min(), ys.min()], [xs.max(), ys.min()], [xs.max(), ys.max()], [xs.min(), ys.max()]], np.float64)
-        area = float(np.ptp(xs) * np.ptp(ys))
-        self._level = int(np.clip(np.ceil(np.log2(max(area / _PIXELS, 1e-3)) / 2), 0, 5))
-        self._box, self._kind = box, kind
-        self._scale = 2.0 ** self._level
-        self._kept: list[_Kept] = []
-        self._start = start
+        self._layers = Layers(luma, mask, start)
+        self._kind = kind
+        self._corners = homography.apply(np.linalg.inv(self._layers.back), to_centred(corners))
+        self._fixes: dict[int, Fix] = {}
         self._fed = 0
-        picture, origin = self._crop(Pyramid(luma), np.eye(3))
-        self._back = _offset(origin, self._scale)
-        h, w = picture.shape
-        small = cv2.warpPerspective((mask > 0).astype(np.float32), self._back, (w, h), flags=_INVERSE)
-        self._mask = (small > 0.99).astype(np.uint8)
-        self._corners = homography.apply(np.linalg.inv(self._back), to_centred(corners))
-        self.keep(start, Fix(np.eye(3), 0.0, 1.0), luma)
 
     def keep(self, frame: int, fix: Fix, luma: np.ndarray) -> None:
         """Remember a frame that has an answer, if that is so unsure that a reflection may be the cause."""
         self._fed += 1
-        if fix.matrix is None or (self._kept and fix.error < _UNSURE) or len(self._kept) >= MOST_FRAMES:
-            return
-        matrix = homography_to_centred(fix.matrix)
-        picture, origin = self._crop(Pyramid(luma), matrix)
-        if min(picture.shape) < 16:
-            return
-        back = _offset(origin, self._scale)
-        self._kept.append(_Kept(frame, fix, picture, np.linalg.inv(back) @ matrix @ self._back, back, np.zeros(0), abs(frame - self._start), np.zeros(2)))
+        if fix.matrix is not None and fix.error >= _UNSURE:
+            self._fixes[frame] = fix
+            self._layers.keep(frame, fix.matrix, luma)
 
     def answers(self) -> Iterator[tuple[int, Fix]]:
         """Better answers for the frames kept; none where no reflection is found, or where telling it apart does not help."""
-        kept = self._kept
-        if len(kept) < max(_FEWEST, _PART * min(self._fed, MOST_FRAMES)) or self._mask.sum() < 1000:
+        layers = self._layers
+        if len(layers.kept) < _PART * min(self._fed, MOST_FRAMES):
             return
-        for k in kept:
-            k.inside = self._inside(k)
-        surface = self._surface(None)
-        left = self._left_over(surface)
-        if not self._first_shifts(left):
-            return
-        before = _spread(left, kept)
         found: list[Alignment] = []
-        for _ in range(_ROUNDS):
-            for _ in range(_MEANS):
-                mirror = self._mirror(left)
-                surface = self._surface(mirror)
-                left = self._left_over(surface)
-                self._better_shifts(left, mirror)
-            mirror = self._mirror(left)
-            reference = Reference(Pyramid(surface), self._mask * 255)
-            found = self._aligned(reference, mirror)
-            if not found:
-                return
-            base = np.linalg.inv(found[0].matrix)
-            for k, alignment in zip(kept, found, strict=True):
-                k.matrix = homography.normalised(alignment.matrix @ base)
-            surface = self._surface(mirror)
-            left = self._left_over(surface)
-        after = _spread([rest - self._seen(mirror, k) * k.inside for rest, k in zip(left, kept, strict=True)], kept)
-        if after > _BETTER * before:
+        reference: Reference | None = None
+
+        def aligned(surface: np.ndarray, mask: np.ndarray, pictures: list[np.ndarray], matrices: list[np.ndarray]) -> list[np.ndarray] | None:
+            nonlocal found, reference
+            reference = Reference(Pyramid(surface), mask * 255)
+            found = self._aligned(reference, pictures, matrices)
+            return [a.matrix for a in found] if len(found) == len(pictures) else None
+
+        if not layers.told_apart(aligned) or reference is None:
             return
-        yield from self._fixes(reference, found)
+        of_reference = self._error(found[0], reference)
+        for k, alignment in list(zip(layers.kept, found, strict=True))[1:]:
+            fix, matrix = self._fixes[k.frame], layers.whole(k)
+            assert fix.matrix is not None
+            away = homography.apply(homography_to_centred(matrix), layers.box) - homography.apply(homography_to_centred(fix.matrix), layers.box)
+            if np.linalg.norm(away, axis=1).max() <= _FARTHEST:
+                yield k.frame, replace(fix, matrix=matrix, error=float(np.hypot(self._error(alignment, reference), of_reference)))
 
     # -- inside ---------------------------------------------------------------------------------------------------
 
-    def _crop(self, pyramid: Pyramid, matrix: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        """The region's surroundings (h, w) uint8 at the kept level, and the place (2,) of its first pixel there."""
-        picture = pyramid[self._level]
-        places = homography.apply(matrix, self._box) / self._scale
-        h, w = picture.shape
-        x0, y0 = np.clip(np.floor(places.min(0)) - 2, 0, [w, h]).astype(int)
-        x1, y1 = np.clip(np.ceil(places.max(0)) + 3, 0, [w, h]).astype(int)
-        return np.clip(np.rint(picture[y0:y1, x0:x1]), 0, 255).astype(np.uint8), np.array([x0, y0])
-
-    def _inside(self, k: _Kept) -> np.ndarray:
-        h, w = k.picture.shape
-        seen = cv2.warpPerspective(self._mask.astype(np.float32), k.matrix, (w, h))
-        return np.asarray((seen > 0.99) & (k.picture < 252), np.float32)
-
-    def _surface(self, mirror: "_Mirror | None") -> np.ndarray:
-        """The surface (h, w) float32 on the reference's crop: the mean of the frames with the reflection taken off."""
-        h, w = self._mask.shape
-        total, count = np.zeros((h, w), np.float32), np.full((h, w), 1e-3, np.float32)
-        for k in self._kept:
-            picture = k.picture.astype(np.float32)
-            if mirror is not None:
-                picture -= self._seen(mirror, k)
-            steadied = cv2.warpPerspective(picture, k.matrix, (w, h), flags=_INVERSE, borderValue=_MASKED)
-            ok = steadied > _MASKED / 4
-            total += np.where(ok, steadied, 0)
-            count += ok
-        return total / count
-
-    def _left_over(self, surface: np.ndarray) -> list[np.ndarray]:
-        """(h, w) of each frame: what the surface does not explain, less its mean; 0 outside the region."""
-        def left(k: _Kept) -> np.ndarray:
-            h, w = k.picture.shape
-            rest = (k.picture - cv2.warpPerspective(surface, k.matrix, (w, h), borderMode=cv2.BORDER_REPLICATE)) * k.inside
-            return np.asarray((rest - rest.sum() / max(k.inside.sum(), 1)) * k.inside)
-
-        return _side_by_side(left, self._kept)
-
-    def _first_shifts(self, left: list[np.ndarray]) -> bool:
-        """How the reflection moves from frame to frame, from the frames where that is clear; False where it is nowhere."""
-        moves, clear, own = [], [], []
-        middle = self._corners.mean(0)[None]
-        for a, b, before, after in zip(self._kept, self._kept[1:], left, left[1:], strict=False):
-            shift, response = _shift_between(*_on_one(a, before, b, after))
-            gap = b.away - a.away  # frames that are lost or sure by themselves are not kept
-            moves.append(shift / gap)
-            clear.append(response)
-            places = [homography.apply(k.back @ k.matrix, middle)[0] / self._scale for k in (a, b)]
-            own.append((places[1] - places[0]) / gap)
-        steps = np.array(moves)
-        good = (np.array(clear) > _CLEAR) & (np.linalg.norm(steps - np.array(own), axis=1) > _APART / self._scale)
-        if good.sum() < max(3, 0.1 * len(good)):
-            return False
-        times = np.array([k.away for k in self._kept], float)
-        index = (times[1:] + times[:-1]) / 2
-        usual = np.array([np.median(steps[good][np.argsort(np.abs(index[good] - i))[:9]], axis=0) for i in index])
-        good &= np.linalg.norm(steps - usual, axis=1) < _ODD / self._scale
-        if good.sum() < 3:
-            return False
-        smooth = np.stack([np.interp(index, index[good], steps[good][:, axis]) for axis in (0, 1)], axis=1)
-        shifts = np.vstack([[0, 0], np.cumsum(smooth * np.diff(times)[:, None], axis=0)])
-        for k, shift, clear_here in zip(self._kept, shifts, [good[0], *good], strict=True):
-            k.shift, k.sure = shift, bool(clear_here)
-        return True
-
-    def _mirror(self, left_over: list[np.ndarray]) -> "_Mirror":
-        """The reflection in its own place: the mean of what the surface leaves over."""
-        kept = self._kept
-        starts = np.array([k.back[:2, 2] / self._scale - k.shift for k in kept])
-        ends = starts + np.array([k.picture.shape[::-1] for k in kept])
-        low = np.floor(starts.min(0))
-        w, h = (np.ceil(ends.max(0) - low) + 2).astype(int)
-        total, count = np.zeros((h, w), np.float32), np.zeros((h, w), np.float32)
-        for k, left, start in zip(kept, left_over, starts, strict=True):
-            place = np.array([[1, 0, start[0] - low[0]], [0, 1, start[1] - low[1]]])
-            if k.sure:
-                total += cv2.warpAffine(left, place, (w, h))
-                count += cv2.warpAffine(k.inside, place, (w, h))
-        return _Mirror(total / np.maximum(count, 1), count, low)
-
-    def _seen(self, mirror: "_Mirror", k: _Kept, count: bool = False) -> np.ndarray:
-        """The reflection (h, w) as it lies on a frame's crop, or the number of frames it was seen on there."""
-        h, w = k.picture.shape
-        x, y = mirror.low + k.shift - k.back[:2, 2] / self._scale
-        place = np.array([[1, 0, x], [0, 1, y]])
-        return np.asarray(cv2.warpAffine(mirror.count if count else mirror.picture, place, (w, h)))
-
-    def _better_shifts(self, left_over: list[np.ndarray], mirror: "_Mirror") -> None:
-        """Each frame's shift against the reflection as the other frames show it; where that is not clear, from the frames round it."""
-        def against_others(each: tuple[_Kept, np.ndarray]) -> tuple[np.ndarray, float]:
-            k, left = each
-            others = self._seen(mirror, k, count=True) - k.sure * k.inside
-            known = k.inside * (others > _SEEN_OFTEN)
-            rest = (self._seen(mirror, k) * (others + k.sure) - left * k.sure) / np.maximum(others, 1)
-            return _shift_between(rest * known, left * known)
-
-        found = _side_by_side(against_others, list(zip(self._kept, left_over, strict=True)))
-        for k, (shift, response) in zip(self._kept, found, strict=True):
-            k.sure = response > _CLEAR and np.hypot(*shift) < _NEAR / self._scale
-            if k.sure:
-                k.shift = k.shift + shift
-        sure = [k for k in self._kept if k.sure]
-        if len(sure) < 3:
-            return
-        at = np.array([k.away for k in sure], np.float64)
-        for k in self._kept:
-            if not k.sure:
-                k.shift = _on_line(at, np.array([s.shift for s in sure]), k.away)
-
-    def _aligned(self, reference: Reference, mirror: "_Mirror") -> list[Alignment]:
-        """Each frame less the reflection, aligned with the surface; empty where one cannot be."""
+    def _aligned(self, reference: Reference, pictures: list[np.ndarray], matrices: list[np.ndarray]) -> list[Alignment]:
+        """Each picture aligned with the surface; fewer than the pictures where one cannot be."""
         tiles = reference.tiles(0)
 
-        def again(k: _Kept) -> Alignment | None:
-            picture = Pyramid(k.picture - self._seen(mirror, k))
-            chosen = choose(tiles, visible_tiles(tiles, k.matrix, picture.size), _TILES)
+        def again(each: tuple[np.ndarray, np.ndarray]) -> Alignment | None:
+            picture, matrix = Pyramid(each[0]), each[1]
+            chosen = choose(tiles, visible_tiles(tiles, matrix, picture.size), _TILES)
             if len(chosen) < 4:
                 return None
             try:
-                return align(reference, tiles, chosen, picture[0], 0, k.matrix, self._kind, np.ones(len(chosen)), _STEPS, 0.01)
+                return align(reference, tiles, chosen, picture[0], 0, matrix, self._kind, np.ones(len(chosen)), _STEPS, 0.01)
             except np.linalg.LinAlgError:
                 return None
 
-        found = _side_by_side(again, self._kept)
-        sure = [a for a in found if a is not None]
-        return sure if len(sure) == len(found) else []
+        return [a for a in side_by_side(again, list(zip(pictures, matrices, strict=True))) if a is not None]
 
-    def _fixes(self, reference: Reference, found: list[Alignment]) -> Iterator[tuple[int, Fix]]:
-        def error(alignment: Alignment) -> float:
-            return expected_error(alignment.normal, alignment.matrix, reference, self._corners, self._kind) * self._scale
-
-        of_reference = error(found[0])
-        for k, alignment in list(zip(self._kept, found, strict=True))[1:]:
-            matrix = homography.normalised(k.back @ k.matrix @ np.linalg.inv(self._back))
-            before = homography_to_centred(k.fix.matrix) if k.fix.matrix is not None else matrix
-            if np.linalg.norm(homography.apply(matrix, self._box) - homography.apply(before, self._box), axis=1).max() > _FARTHEST:
-                continue
-            yield k.frame, replace(k.fix, matrix=homography_from_centred(matrix), error=float(np.hypot(error(alignment), of_reference)))
-
-
-@dataclass(frozen=True, eq=False)
-class _Mirror:
-    """The reflection's picture (h, w), the number of frames (h, w) each pixel was seen on, and the place (2,) of its first pixel."""
-
-    picture: np.ndarray
-    count: np.ndarray
-    low: np.ndarray
-
-
-def _side_by_side(work: Callable[[_T], _R], over: list[_T]) -> list[_R]:
-    """The work done on each, on several threads."""
-    with ThreadPoolExecutor(_THREADS) as pool:
-        return list(pool.map(work, over))
-
-
-def _offset(origin: np.ndarray, scale: float) -> np.ndarray:
-    """(3, 3) from a crop's pixels at a level to level 0."""
-    return np.array([[scale, 0, scale * origin[0]], [0, scale, scale * origin[1]], [0, 0, 1.0]])
-
-
-def _on_one(a: _Kept, left: np.ndarray, b: _Kept, other: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Two frames' crops laid on one canvas, each at its place in the picture."""
-    places = [np.rint(k.back[:2, 2] / k.back[0, 0]).astype(int) for k in (a, b)]
-    low = np.minimum(*places)
-    size = np.max([p - low + np.array(k.picture.shape[::-1]) for p, k in zip(places, (a, b), strict=True)], axis=0)
-    out = []
-    for p, picture in zip(places, (left, other), strict=True):
-        canvas = np.zeros((size[1], size[0]), np.float32)
-        x, y = p - low
-        canvas[y:y + picture.shape[0], x:x + picture.shape[1]] = picture
-        out.append(canvas)
-    return out[0], out[1]
-
-
-def _shift_between(a: np.ndarray, b: np.ndarray) -> tuple[np.ndarray, float]:
-    """How far (2,) b's detail lies from a's, in pixels, and how clear that is (0..1)."""
-    fine = [np.where(p != 0, p - cv2.blur(p, (_FINE, _FINE)), 0).astype(np.float32) for p in (a, b)]
-    shift, response = cv2.phaseCorrelate(*fine)
-    return np.array(shift), float(response)
-
-
-def _on_line(at: np.ndarray, shifts: np.ndarray, time: float) -> np.ndarray:
-    """The shift (2,) on the straight line through the nearest measured ones on both sides, or the last two of one side."""
-    right = int(np.clip(np.searchsorted(at, time), 1, len(at) - 1))
-    share = (time - at[right - 1]) / (at[right] - at[right - 1])
-    return np.asarray(shifts[right - 1] + share * (shifts[right] - shifts[right - 1]))
-
-
-def _spread(left: list[np.ndarray], kept: list[_Kept]) -> float:
-    """Root mean square of what is left over, over the frames."""
-    return float(np.sqrt(np.mean([(p ** 2).sum() / max(k.inside.sum(), 1) for p, k in zip(left, kept, strict=True)])))
+    def _error(self, alignment: Alignment, reference: Reference) -> float:
+        return expected_error(alignment.normal, alignment.matrix, reference, self._corners, self._kind) * self._layers.scale

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from wertis.core.geometry.conventions import from_centred, to_centred
-from wertis.core.plate.pyramid import Pyramid
+from wertis.core.imaging.pyramid import Pyramid
 from wertis.core.track.kinds import KINDS
 from wertis.core.track.planar import expected_error
 from wertis.core.track.reference import PLAIN, Reference

@@ -1,29 +1,33 @@
-"""Blur by the surface's own motion while the shutter is open, taken out of the comparison with the reference frame.
+"""Blur by a surface's own motion while the shutter is open: its path, and the shutter, measured.
 
-Where a hand shakes the camera, reference and frame are blurred along paths of different shape, and the middle of an edge moves with its blur. The
-motion before and after a frame says what that path was, but for the shutter, which is measured. The comparison is then of the reference blurred like
-the frame with the frame blurred like the reference: both have the same blur, so none has to be undone.
+Two pictures of a moving surface are blurred along paths of different shape. The motion before and after a frame says what its path was, but for the
+shutter. When each picture is blurred with the other's path both have the same blur, so that they can be compared and none has to be undone.
 
 Known ground: H. Jin, P. Favaro and R. Cipolla, Visual tracking in the presence of motion blur, CVPR 2005 (both pictures blurred with each other's
 motion, none deblurred); G. Golub and V. Pereyra, The differentiation of pseudo-inverses and nonlinear least squares problems whose variables
 separate, 1973 (light and motion projected out of the shutter's fit).
 """
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
 
-from wertis.core.track.align import at_taps, averaged
-from wertis.core.track.reference import Reference, TileSet, described, without_light
+from wertis.core.geometry import homography
 
 TAPS = 5  # pictures summed in place of the open shutter
-LEVEL = 1  # the shutter is measured at half the resolution
-MEASURED_TILES = 40
+NEAR = 3  # frames on each side of a frame from which its path is worked out
+GUESS = 0.5  # shutter supposed until it is measured; film's usual one
+FAST = 0.9  # pixels, standard deviation of the path while the shutter is open, from which its blur matters
+LEG_DOUBT = 1.0  # pixels, standard deviation, in each leg of a path: a hand does not move straight from frame to frame
 _STARTS = (0.3, 0.7)  # shutters, as parts of a frame, from which the measurement begins
 _AGAINST_SWAPPED, _AGAINST_BOTH = 0.4, 1.05  # parts to which the misfit must fall, against other ways to put the blurs on, to be believed
 _HOPELESS = 0.6  # the first of them, before the best shutter is found, on the first few samples
 _FEW = 4
 _ROUNDS = 5
+
+Disagreement = Callable[[int, np.ndarray, np.ndarray], np.ndarray]
+"""(N,) what is left between a sample's two pictures, over their contrast, when the frame's and the reference's path are such offsets (J, n, 2)."""
 
 
 @dataclass(frozen=True)
@@ -65,7 +69,7 @@ def taps(leg: Leg, shutter: float) -> np.ndarray:
         before = -after  # type: ignore[operator]
     if after is None:
         after = -before
-    times = _times(shutter)
+    times = path_times(shutter)
     offsets = np.where((times < 0)[:, None, None], -times[:, None, None] * before, times[:, None, None] * after)
     return np.asarray(offsets - offsets.mean(0))
 
@@ -75,7 +79,8 @@ def leg_offsets(change: np.ndarray, shutter: float) -> np.ndarray:
     return taps(Leg(change[None, :2], change[None, 2:]), shutter)
 
 
-def _times(shutter: float) -> np.ndarray:
+def path_times(shutter: float) -> np.ndarray:
+    """(J,) times of the taps, in frames from the frame's own."""
     return ((np.arange(TAPS) + 0.5) / TAPS - 0.5) * shutter
 
 
@@ -94,39 +99,28 @@ def extent(offsets: np.ndarray) -> float:
     return float(np.sqrt((offsets ** 2).sum(2).mean()))
 
 
-def blurred_tiles(reference: Reference, tiles: TileSet, chosen: np.ndarray, offsets: np.ndarray, shutter: float = 0.0) -> TileSet:
-    """The chosen tiles (n) of the reference blurred along a path `offsets` (J, n, 2) in reference pixels.
+def leg_among(matrices: list[np.ndarray | None], middle: int, points: np.ndarray, part: float) -> Leg | None:
+    """Legs of reference points (n, 2) at the middle one of consecutive matrices (reference to frame, centred; None where unknown)."""
+    low = high = middle
+    while low > 0 and matrices[low - 1] is not None:
+        low -= 1
+    while high < len(matrices) - 1 and matrices[high + 1] is not None:
+        high += 1
+    if low == high:
+        return None
+    run = [m for m in matrices[low:high + 1] if m is not None]
+    places = np.stack([homography.apply(m, points) for m in run])
+    sharp = sharp_places(places, part)
+    at = middle - low
+    here = run[at]
+    inverse = np.linalg.inv(here)
 
-    With a `shutter`, the tiles have `joint` columns: `steer`, and the change of luma by the legs (before x, y, after x, y) of the path.
-    """
-    x, y = tiles.x[chosen], tiles.y[chosen]
-    image = reference.pyramid[tiles.level]
-    shrink = 2.0 ** tiles.level
-    places = np.stack([x, y], axis=-1)
-    luma = averaged(image, np.eye(3), places, offsets, shrink)
-    slopes = [at_taps(plane, np.eye(3), places, offsets, shrink) for plane in reference.slopes(tiles.level)]
-    slope_x, slope_y = (s.mean(0) for s in slopes)
-    basis, steer, energy = described(reference, tiles.level, x, y, tiles.basis[chosen, :3], tiles.inside[chosen], luma, slope_x, slope_y)
-    inside = tiles.inside[chosen]
-    joint = None
-    if shutter:
-        times = _times(shutter)
-        sides = [np.maximum(-times, 0), np.maximum(times, 0)]
-        columns = [np.tensordot(-(side - side.mean()) / TAPS / shrink, s, 1) for side in sides for s in slopes]
-        joint = np.concatenate([steer, without_light(np.stack(columns).astype(np.float32) * inside, basis, inside)])
-    return TileSet(tiles.level, tiles.tile, x, y, basis, steer, inside, energy, tiles.centre[chosen], tiles.information[chosen],
-                   tiles.bucket[chosen], joint)
+    def offset(neighbour: int) -> np.ndarray | None:
+        if not 0 <= neighbour < len(run):
+            return None
+        return homography.apply(inverse, places[at] + sharp[neighbour] - sharp[at]) - points
 
-
-@dataclass(frozen=True)
-class Sample:
-    """One frame from which the shutter is measured: its picture at half resolution, its motion (3, 3), tiles chosen (n,), weights and legs."""
-
-    picture: np.ndarray
-    matrix: np.ndarray
-    chosen: np.ndarray
-    weights: np.ndarray
-    leg: Leg
+    return Leg(offset(at - 1), offset(at + 1))
 
 
 @dataclass(frozen=True)
@@ -137,12 +131,13 @@ class Shutter:
     missing: np.ndarray | None = None
 
 
-def measure(reference: Reference, samples: list[Sample], reference_legs: list[Leg]) -> Shutter | None:
+def measure(disagreement: Disagreement, legs: list[Leg], reference_legs: list[Leg]) -> Shutter | None:
     """The shutter that makes the samples agree best with the reference; None when none makes them agree clearly better.
 
     Parameters
     ----------
-    reference_legs : the reference frame's legs at each sample's chosen tiles. One of the two may be missing, and is then found as well.
+    legs : each sample frame's, at the places (n,) that are compared there.
+    reference_legs : the reference frame's legs at the same places. One of the two may be missing, and is then found as well.
     """
     first = reference_legs[0]
     lacking = "before" if first.before is None else "after" if first.after is None else ""
@@ -153,14 +148,14 @@ def measure(reference: Reference, samples: list[Sample], reference_legs: list[Le
     def misfit(values: np.ndarray, blurs: str = "crossed", count: int | None = None) -> np.ndarray:
         part = float(np.clip(values[0], 0, 1.5))
         parts = []
-        for sample, leg in zip(samples[:count], reference_legs[:count], strict=True):
+        for i, (here, leg) in enumerate(zip(legs[:count], reference_legs[:count], strict=True)):
             own = completed(leg, values[1:], part) if lacking else leg
-            frame_taps, reference_taps = taps(sample.leg, part), taps(own, part)
+            frame_taps, reference_taps = taps(here, part), taps(own, part)
             if blurs == "swapped":
                 frame_taps, reference_taps = reference_taps, frame_taps
             if blurs == "both":
                 frame_taps = reference_taps = (frame_taps[:, None] + reference_taps[None]).reshape(-1, *frame_taps.shape[1:])
-            parts.append(_disagreement(reference, sample, frame_taps, reference_taps))
+            parts.append(disagreement(i, frame_taps, reference_taps))
         return np.concatenate(parts)
 
     starts = [np.array([s]) for s in _STARTS]
@@ -194,21 +189,3 @@ def measure(reference: Reference, samples: list[Sample], reference_legs: list[Le
 
 def _share(rest: np.ndarray, other: np.ndarray) -> float:
     return float((rest ** 2).sum() / max((other ** 2).sum(), 1e-12))
-
-
-def _disagreement(reference: Reference, sample: Sample, frame_taps: np.ndarray, reference_taps: np.ndarray) -> np.ndarray:
-    """(N,) what is left between the two blurred pictures when each tile's light and the whole motion have been fitted, over the contrast."""
-    tiles = blurred_tiles(reference, reference.tiles(LEVEL), sample.chosen, frame_taps)
-    seen = averaged(sample.picture, sample.matrix, np.stack([tiles.x, tiles.y], axis=-1), reference_taps, 2.0 ** LEVEL)
-    masked = tiles.basis * sample.weights[:, None]
-    gram = masked @ tiles.basis.transpose(0, 2, 1) + 1e-2 * np.eye(4, dtype=np.float32)
-    light = np.linalg.solve(gram, masked @ seen[..., None])
-    root = np.sqrt(sample.weights)
-    rest = ((seen - (light.transpose(0, 2, 1) @ tiles.basis)[:, 0]) * root).ravel()
-    columns = (tiles.steer * root).reshape(8, -1)
-    normal = (columns @ columns.T).astype(np.float64)
-    rest = rest - np.linalg.solve(normal + np.eye(8) * (np.trace(normal) * 1e-6 + 1e-9), columns @ rest) @ columns
-    # of both pictures, so that a blur cannot gain by being on one of them; the tiles' own gain is in the second
-    power = ((tiles.basis[:, 3] * light[:, 3]) ** 2 + tiles.basis[:, 3] ** 2) / 2
-    contrast = float((power * sample.weights).sum())
-    return np.asarray(rest / np.sqrt(max(contrast, 1e-9)))

@@ -1,0 +1,1 @@
+"""What light and camera do to a picture: resolution, blur by motion, reflections."""

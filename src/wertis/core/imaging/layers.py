@@ -1,0 +1,316 @@
+"""A second layer over a surface: what is mirrored in it, told apart from it.
+
+A reflection adds to the surface's picture and moves otherwise. When both motions are roughly known, the mean of the frames in the surface's place
+shows the surface with the reflection smeared out, and the mean of what is left, in the reflection's place, shows the reflection; each makes the
+other cleaner. The surface can then be aligned again with the reflection taken off the frames.
+
+Known ground: M. Irani, B. Rousso and S. Peleg, Computing occluding and transparent motions, IJCV 1994; R. Szeliski, S. Avidan and P. Anandan,
+Layer extraction from multiple images containing reflections and transparency, CVPR 2000; C. Kuglin and D. Hines, The phase correlation image
+alignment method, 1975.
+"""
+
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from typing import TypeVar
+
+import cv2
+import numpy as np
+
+from wertis.core.geometry import homography
+from wertis.core.geometry.conventions import homography_from_centred, homography_to_centred
+from wertis.core.imaging.pyramid import Pyramid
+
+_PIXELS = 90_000  # of the region that are kept of a frame at most; larger regions are kept at lower resolutions
+MOST_FRAMES = 240  # that are kept
+_FEWEST = 12  # frames from which a reflection can be told apart
+_CLEAR = 0.35  # response of the phase correlation from which a shift is believed
+_FINE = 15  # pixels; slower changes of luma than this are light rather than pictures
+_APART = 1.0  # pixels a frame by which the two layers must move apart
+_ODD = 3.0  # pixels by which a frame's shift may differ from its neighbours'
+_NEAR = 40.0  # pixels beyond which a shift found against the reflection's own picture is not believed
+_SEEN_OFTEN = 2.5  # frames on which a part of the reflection must be seen to be compared
+_BETTER = 0.6  # part to which what is left must fall for the layers to be believed
+_ROUNDS, _MEANS = 2, 3
+_MASKED = -1000.0
+_THREADS = 2
+_T = TypeVar("_T")
+_R = TypeVar("_R")
+_INVERSE = cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP
+
+Align = Callable[[np.ndarray, np.ndarray, list[np.ndarray], list[np.ndarray]], "list[np.ndarray] | None"]
+"""Aligns pictures with a surface (h, w) of which a mask (h, w) uint8 counts, from matrices (3, 3, centred); gives better ones, or None."""
+
+
+@dataclass(eq=False)
+class Kept:
+    """A frame that is kept, cropped to the surface.
+
+    Attributes
+    ----------
+    picture : (h, w) uint8, what surrounds the region at the kept level.
+    matrix : (3, 3) the reference's crop to this crop, centred.
+    back : (3, 3) this crop to the picture at level 0, centred.
+    inside : (h, w) float32, 1 where the surface is.
+    away : frames from the reference frame, whichever way the track goes.
+    shift : (2,) of the reflection, in the kept level's pixels, since the reference frame; `sure` says whether that was measured.
+    """
+
+    frame: int
+    picture: np.ndarray
+    matrix: np.ndarray
+    back: np.ndarray
+    inside: np.ndarray
+    away: int
+    shift: np.ndarray
+    sure: bool = True
+
+
+class Layers:
+    """Keeps small pictures of a surface, and tells a reflection apart from it.
+
+    Parameters
+    ----------
+    luma : (height, width) of the reference frame, on a scale of 0..255.
+    mask : (height, width) uint8, non-zero where the surface is.
+    start : the reference frame's number.
+
+    Attributes
+    ----------
+    kept : the frames kept, the reference frame first.
+    back : (3, 3) the reference's crop to its picture at level 0, centred.
+    scale : how many pixels of level 0 a kept pixel is wide.
+    mask : (h, w) uint8, 1 where the surface is, on the reference's crop.
+    surface : (h, w) float32, the surface without the reflection, once it was told apart.
+    """
+
+    def __init__(self, luma: np.ndarray, mask: np.ndarray, start: int) -> None:
+        ys, xs = np.nonzero(mask)
+        self.box = np.array([[xs.min(), ys.min()], [xs.max(), ys.min()], [xs.max(), ys.max()], [xs.min(), ys.max()]], np.float64)
+        area = float(np.ptp(xs) * np.ptp(ys))
+        self._level = int(np.clip(np.ceil(np.log2(max(area / _PIXELS, 1e-3)) / 2), 0, 5))
+        self.scale = 2.0 ** self._level
+        self.kept: list[Kept] = []
+        self._start = start
+        picture, origin = self._crop(Pyramid(luma), np.eye(3))
+        self.back = _offset(origin, self.scale)
+        h, w = picture.shape
+        small = cv2.warpPerspective((mask > 0).astype(np.float32), self.back, (w, h), flags=_INVERSE)
+        self.mask = (small > 0.99).astype(np.uint8)
+        self.surface = np.zeros((0, 0), np.float32)
+        self._mirror_told: _Mirror | None = None
+        self.keep(start, np.eye(3), luma)
+
+    def keep(self, frame: int, matrix: np.ndarray, luma: np.ndarray) -> None:
+        """Remember a frame (height, width) on which the surface is known to be at `matrix` (3, 3), in Wertis' pixels."""
+        if len(self.kept) >= MOST_FRAMES:
+            return
+        onto = homography_to_centred(matrix)
+        picture, origin = self._crop(Pyramid(luma), onto)
+        if min(picture.shape) < 16:
+            return
+        back = _offset(origin, self.scale)
+        self.kept.append(Kept(frame, picture, np.linalg.inv(back) @ onto @ self.back, back, np.zeros(0), abs(frame - self._start), np.zeros(2)))
+
+    def told_apart(self, align: Align) -> bool:
+        """Tell the layers apart, aligning the surface again as they become clear; False where there is no reflection, or where it does not help.
+
+        Afterwards the kept frames' matrices are the better ones.
+        """
+        kept = self.kept
+        if len(kept) < _FEWEST or self.mask.sum() < 1000:
+            return False
+        for k in kept:
+            k.inside = self._inside(k)
+        left = self._left_over(self._surface(None))
+        if not self._first_shifts(left):
+            return False
+        before = _spread(left, kept)
+        for _ in range(_ROUNDS):
+            for _ in range(_MEANS):
+                mirror = self._mirror(left)
+                self.surface = self._surface(mirror)
+                left = self._left_over(self.surface)
+                self._better_shifts(left, mirror)
+            self._mirror_told = mirror = self._mirror(left)
+            found = align(self.surface, self.mask, [self.cleaned(k) for k in kept], [k.matrix for k in kept])
+            if found is None:
+                return False
+            base = np.linalg.inv(found[0])
+            for k, matrix in zip(kept, found, strict=True):
+                k.matrix = homography.normalised(matrix @ base)
+            left = self._left_over(self._surface(mirror))
+        after = _spread([rest - self._seen(mirror, k) * k.inside for rest, k in zip(left, kept, strict=True)], kept)
+        return after <= _BETTER * before
+
+    def cleaned(self, k: Kept) -> np.ndarray:
+        """(h, w) float32 a kept frame with the reflection taken off."""
+        assert self._mirror_told is not None
+        return np.asarray(k.picture - self._seen(self._mirror_told, k))
+
+    def whole(self, k: Kept) -> np.ndarray:
+        """(3, 3) reference to frame at level 0, in Wertis' pixels, as a kept frame has it."""
+        return homography_from_centred(homography.normalised(k.back @ k.matrix @ np.linalg.inv(self.back)))
+
+    # -- inside ---------------------------------------------------------------------------------------------------
+
+    def _crop(self, pyramid: Pyramid, matrix: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """The region's surroundings (h, w) uint8 at the kept level, and the place (2,) of its first pixel there."""
+        picture = pyramid[self._level]
+        places = homography.apply(matrix, self.box) / self.scale
+        h, w = picture.shape
+        x0, y0 = np.clip(np.floor(places.min(0)) - 2, 0, [w, h]).astype(int)
+        x1, y1 = np.clip(np.ceil(places.max(0)) + 3, 0, [w, h]).astype(int)
+        return np.clip(np.rint(picture[y0:y1, x0:x1]), 0, 255).astype(np.uint8), np.array([x0, y0])
+
+    def _inside(self, k: Kept) -> np.ndarray:
+        h, w = k.picture.shape
+        seen = cv2.warpPerspective(self.mask.astype(np.float32), k.matrix, (w, h))
+        return np.asarray((seen > 0.99) & (k.picture < 252), np.float32)
+
+    def _surface(self, mirror: "_Mirror | None") -> np.ndarray:
+        """The surface (h, w) float32 on the reference's crop: the mean of the frames with the reflection taken off."""
+        h, w = self.mask.shape
+        total, count = np.zeros((h, w), np.float32), np.full((h, w), 1e-3, np.float32)
+        for k in self.kept:
+            picture = k.picture.astype(np.float32)
+            if mirror is not None:
+                picture -= self._seen(mirror, k)
+            steadied = cv2.warpPerspective(picture, k.matrix, (w, h), flags=_INVERSE, borderValue=_MASKED)
+            ok = steadied > _MASKED / 4
+            total += np.where(ok, steadied, 0)
+            count += ok
+        return total / count
+
+    def _left_over(self, surface: np.ndarray) -> list[np.ndarray]:
+        """(h, w) of each frame: what the surface does not explain, less its mean; 0 outside the region."""
+        def left(k: Kept) -> np.ndarray:
+            h, w = k.picture.shape
+            rest = (k.picture - cv2.warpPerspective(surface, k.matrix, (w, h), borderMode=cv2.BORDER_REPLICATE)) * k.inside
+            return np.asarray((rest - rest.sum() / max(k.inside.sum(), 1)) * k.inside)
+
+        return side_by_side(left, self.kept)
+
+    def _first_shifts(self, left: list[np.ndarray]) -> bool:
+        """How the reflection moves from frame to frame, from the frames where that is clear; False where it is nowhere."""
+        moves, clear, own = [], [], []
+        middle = homography.apply(np.linalg.inv(self.back), self.box).mean(0)[None]
+        for a, b, before, after in zip(self.kept, self.kept[1:], left, left[1:], strict=False):
+            shift, response = _shift_between(*_on_one(a, before, b, after))
+            gap = b.away - a.away  # frames that are lost or sure by themselves are not kept
+            moves.append(shift / gap)
+            clear.append(response)
+            places = [homography.apply(k.back @ k.matrix, middle)[0] / self.scale for k in (a, b)]
+            own.append((places[1] - places[0]) / gap)
+        steps = np.array(moves)
+        good = (np.array(clear) > _CLEAR) & (np.linalg.norm(steps - np.array(own), axis=1) > _APART / self.scale)
+        if good.sum() < max(3, 0.1 * len(good)):
+            return False
+        times = np.array([k.away for k in self.kept], float)
+        index = (times[1:] + times[:-1]) / 2
+        usual = np.array([np.median(steps[good][np.argsort(np.abs(index[good] - i))[:9]], axis=0) for i in index])
+        good &= np.linalg.norm(steps - usual, axis=1) < _ODD / self.scale
+        if good.sum() < 3:
+            return False
+        smooth = np.stack([np.interp(index, index[good], steps[good][:, axis]) for axis in (0, 1)], axis=1)
+        shifts = np.vstack([[0, 0], np.cumsum(smooth * np.diff(times)[:, None], axis=0)])
+        for k, shift, clear_here in zip(self.kept, shifts, [good[0], *good], strict=True):
+            k.shift, k.sure = shift, bool(clear_here)
+        return True
+
+    def _mirror(self, left_over: list[np.ndarray]) -> "_Mirror":
+        """The reflection in its own place: the mean of what the surface leaves over."""
+        kept = self.kept
+        starts = np.array([k.back[:2, 2] / self.scale - k.shift for k in kept])
+        ends = starts + np.array([k.picture.shape[::-1] for k in kept])
+        low = np.floor(starts.min(0))
+        w, h = (np.ceil(ends.max(0) - low) + 2).astype(int)
+        total, count = np.zeros((h, w), np.float32), np.zeros((h, w), np.float32)
+        for k, left, start in zip(kept, left_over, starts, strict=True):
+            place = np.array([[1, 0, start[0] - low[0]], [0, 1, start[1] - low[1]]])
+            if k.sure:
+                total += cv2.warpAffine(left, place, (w, h))
+                count += cv2.warpAffine(k.inside, place, (w, h))
+        return _Mirror(total / np.maximum(count, 1), count, low)
+
+    def _seen(self, mirror: "_Mirror", k: Kept, count: bool = False) -> np.ndarray:
+        """The reflection (h, w) as it lies on a frame's crop, or the number of frames it was seen on there."""
+        h, w = k.picture.shape
+        x, y = mirror.low + k.shift - k.back[:2, 2] / self.scale
+        place = np.array([[1, 0, x], [0, 1, y]])
+        return np.asarray(cv2.warpAffine(mirror.count if count else mirror.picture, place, (w, h)))
+
+    def _better_shifts(self, left_over: list[np.ndarray], mirror: "_Mirror") -> None:
+        """Each frame's shift against the reflection as the other frames show it; where that is not clear, from the frames round it."""
+        def against_others(each: tuple[Kept, np.ndarray]) -> tuple[np.ndarray, float]:
+            k, left = each
+            others = self._seen(mirror, k, count=True) - k.sure * k.inside
+            known = k.inside * (others > _SEEN_OFTEN)
+            rest = (self._seen(mirror, k) * (others + k.sure) - left * k.sure) / np.maximum(others, 1)
+            return _shift_between(rest * known, left * known)
+
+        found = side_by_side(against_others, list(zip(self.kept, left_over, strict=True)))
+        for k, (shift, response) in zip(self.kept, found, strict=True):
+            k.sure = response > _CLEAR and np.hypot(*shift) < _NEAR / self.scale
+            if k.sure:
+                k.shift = k.shift + shift
+        sure = [k for k in self.kept if k.sure]
+        if len(sure) < 3:
+            return
+        at = np.array([k.away for k in sure], np.float64)
+        for k in self.kept:
+            if not k.sure:
+                k.shift = _on_line(at, np.array([s.shift for s in sure]), k.away)
+
+
+@dataclass(frozen=True, eq=False)
+class _Mirror:
+    """The reflection's picture (h, w), the number of frames (h, w) each pixel was seen on, and the place (2,) of its first pixel."""
+
+    picture: np.ndarray
+    count: np.ndarray
+    low: np.ndarray
+
+
+def side_by_side(work: Callable[[_T], _R], over: list[_T]) -> list[_R]:
+    """The work done on each, on several threads."""
+    with ThreadPoolExecutor(_THREADS) as pool:
+        return list(pool.map(work, over))
+
+
+def _offset(origin: np.ndarray, scale: float) -> np.ndarray:
+    """(3, 3) from a crop's pixels at a level to level 0."""
+    return np.array([[scale, 0, scale * origin[0]], [0, scale, scale * origin[1]], [0, 0, 1.0]])
+
+
+def _on_one(a: Kept, left: np.ndarray, b: Kept, other: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Two frames' crops laid on one canvas, each at its place in the picture."""
+    places = [np.rint(k.back[:2, 2] / k.back[0, 0]).astype(int) for k in (a, b)]
+    low = np.minimum(*places)
+    size = np.max([p - low + np.array(k.picture.shape[::-1]) for p, k in zip(places, (a, b), strict=True)], axis=0)
+    out = []
+    for p, picture in zip(places, (left, other), strict=True):
+        canvas = np.zeros((size[1], size[0]), np.float32)
+        x, y = p - low
+        canvas[y:y + picture.shape[0], x:x + picture.shape[1]] = picture
+        out.append(canvas)
+    return out[0], out[1]
+
+
+def _shift_between(a: np.ndarray, b: np.ndarray) -> tuple[np.ndarray, float]:
+    """How far (2,) b's detail lies from a's, in pixels, and how clear that is (0..1)."""
+    fine = [np.where(p != 0, p - cv2.blur(p, (_FINE, _FINE)), 0).astype(np.float32) for p in (a, b)]
+    shift, response = cv2.phaseCorrelate(*fine)
+    return np.array(shift), float(response)
+
+
+def _on_line(at: np.ndarray, shifts: np.ndarray, time: float) -> np.ndarray:
+    """The shift (2,) on the straight line through the nearest measured ones on both sides, or the last two of one side."""
+    right = int(np.clip(np.searchsorted(at, time), 1, len(at) - 1))
+    share = (time - at[right - 1]) / (at[right] - at[right - 1])
+    return np.asarray(shifts[right - 1] + share * (shifts[right] - shifts[right - 1]))
+
+
+def _spread(left: list[np.ndarray], kept: list[Kept]) -> float:
+    """Root mean square of what is left over, over the frames."""
+    return float(np.sqrt(np.mean([(p ** 2).sum() / max(k.inside.sum(), 1) for p, k in zip(left, kept, strict=True)])))
