@@ -11,7 +11,8 @@ from tests.scenes import SIZE, PlaneShot
 from tests.test_deliver import command, table
 from tests.test_plate import Folder
 from tests.test_window import WindowCase
-from wertis.core.check.drift import DriftMeter, Slip
+from wertis.core.check.drift import DriftMeter
+from wertis.core.check.slip import Slip
 from wertis.core.check.summary import next_worst, share_under, summary, worst_first
 from wertis.core.geometry import homography, polygon
 from wertis.core.geometry.motion import Fix

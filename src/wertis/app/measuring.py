@@ -7,7 +7,7 @@ from PySide6.QtCore import QObject, QTimer
 
 from wertis.app.bridge import Bridge
 from wertis.app.session import Session
-from wertis.core.check.drift import Slip
+from wertis.core.check.slip import Slip
 from wertis.core.errors import PlateError
 from wertis.core.jobs.check import check_track, corners_of
 from wertis.core.jobs.job import Job

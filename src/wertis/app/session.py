@@ -6,7 +6,7 @@ from pathlib import Path
 import numpy as np
 from psygnal import Signal
 
-from wertis.core.check.drift import Slip
+from wertis.core.check.slip import Slip
 from wertis.core.errors import PlateError, RegionError, ShotFileError
 from wertis.core.geometry.motion import Fix
 from wertis.core.jobs.job import Job

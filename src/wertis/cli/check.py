@@ -11,7 +11,7 @@ from wertis.cli import arguments
 from wertis.cli.deliver import shot_at, track_in
 from wertis.cli.main import EXIT_OK, EXIT_OVER, EXIT_PARTLY
 from wertis.cli.progress import Progress
-from wertis.core.check.drift import Slip
+from wertis.core.check.slip import Slip
 from wertis.core.check.summary import USABLE, share_under, summary
 from wertis.core.errors import WertisError
 from wertis.core.files import write_text

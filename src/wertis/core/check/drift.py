@@ -1,37 +1,41 @@
 """Drift: how far a surface really is from where a motion says, measured on the pictures and not by the tracker's own residual.
 
-Small patches over the surface, as a base frame shows them, are looked for round the place where the motion puts them; each gives a displacement and
-the covariance that its texture allows. A robust fit of a small homography through those that agree gives the slip at any point, with its own
-uncertainty. Hidden patches are not found or disagree; patches without texture say nothing; where too few say anything, nothing is measured.
+Small patches over the surface, as a base frame shows them, are looked for round the place where the motion puts them; those that agree on a small
+homography are then matched all together to a fraction of a pixel, pixel by pixel, with light and sharpness of each patch as unknowns. Hidden patches
+are not found or disagree; patches without texture say nothing; where too few say anything, nothing is measured. How differently the patches pull
+gives the slip's own uncertainty.
 
 Known ground: J. Lewis, Fast normalized cross-correlation, 1995; B. Lucas and T. Kanade, An iterative image registration technique, 1981; J. Shi and
 C. Tomasi, Good features to track, 1994 (the structure tensor); M. Fischler and R. Bolles, Random sample consensus, 1981; J. Beaton and J. Tukey, The
-fitting of power series, 1974 (the weights).
+fitting of power series, 1974 (the weights); K. Liang and S. Zeger, Longitudinal data analysis using generalized linear models, 1986 (the covariance
+of what goes together in groups, here in patches).
 """
 
+from collections.abc import Callable
 from dataclasses import dataclass
-from functools import cached_property
 
 import cv2
 import numpy as np
 
+from wertis.core.check.patches import Model, Patches, chosen_patches, modelled, modelled_blurred
+from wertis.core.check.slip import Slip, unmeasured
 from wertis.core.geometry import homography
 from wertis.core.geometry.conventions import homography_to_centred, to_centred
 from wertis.core.imaging.pyramid import HeldOut, Pyramid
+from wertis.core.imaging.shutter import LEG_DOUBT, leg_offsets
 
-_PATCHES = (13, 25)  # least and most side of a patch in pixels of the level it is matched at
+_SIDES = (13, 25)  # least and most side of a patch in pixels of the level it is matched at
 _DENSE = 60  # patches that a surface should have room for side by side
-_REACH = 6  # pixels of the coarse level to each side that are searched
-_COARSE = 2  # levels between the search and the measurement; 4 * _REACH pixels are found
+_REACH = {0: 16, 1: 10, 2: 6}  # pixels of the level to each side that are searched
+_COARSE = 2  # levels between the search and the measurement
 _ROOM = 40  # pixels of its level that a surface's shorter side needs for the search
-_MOST = 110  # patches
+_SEARCHED, _FIRST, _MOST = 64, 110, 400  # patches that are searched, measured at first, and measured where that does not suffice
+_SURE = 0.05  # pixels of uncertainty below which it does
 _LIKE = 0.55  # normalised correlation below which a patch is taken to be hidden
 _ALIKE = 0.75  # share of a patch's contrast that must be explained at the end for it to count
 _PLAIN = 1.5  # luma, standard deviation of the grain that is always reckoned with
-_WEAK = 3.0  # luma per pixel: gradient along a patch's strongest direction below which it is left out
-_TURNS = 4  # steps of the measurement at each level
-_POLISH = 4  # steps of the last measurement, of all patches together
-_POLISH_REACH = 0.8  # pixels from the patches' own answer, beyond which the common one is not believed
+_STEPS = 8  # of the measurement at a level, at most
+_STILL = {0: 0.02, 1: 0.15, 2: 0.5}  # pixels; a shorter step ends it
 _TOGETHER = 4.0  # neighbouring pixels go together: so many of those taken count as one
 _WHITE = 252.0  # luma from which a pixel is taken to be clipped
 _SAMPLES = 120
@@ -40,38 +44,40 @@ _TUKEY = 4.5
 _DOUBT = 0.02  # pixels of error that no count of patches takes away (resampling, lens)
 _UNLIKE, _UNLIKE_DOUBT = 0.01, 12.0  # share of a patch's contrast left unexplained that is usual, and pixels of doubt for each part above it
 _PRIOR = 12.0  # pixels, standard deviation, of the slip that is expected before anything is seen
+_MEASURED_PATCHES = 40  # by which the shutter is measured
+_MARGIN = 12  # pixels round the surface that are looked at beyond what is searched
 MEASURED = 0.25  # pixels of uncertainty above which a corner counts as not measured
 
 
 @dataclass(frozen=True)
-class Slip:
-    """One frame's drift.
+class Blurs:
+    """The paths of a frame and of the base, offsets (J, n, 2) in the base's pixels, and the shutter as a part of a frame."""
+
+    own: np.ndarray
+    base: np.ndarray
+    shutter: float
+
+
+BlursAt = Callable[[np.ndarray], "Blurs | None"]
+"""Gives the blurs at points (n, 2) of the base, centred; None where they are not known."""
+
+
+@dataclass(frozen=True)
+class Look:
+    """All that one look at a frame gave.
 
     Attributes
     ----------
-    slip : (N, 2) in the frame's pixels, from where the motion puts each point to where it was measured to be; nan where not measured.
-    doubt : (N,) standard deviation of each in pixels; inf where nothing could be said.
-    seen : share 0..1 of the patches in the picture that were found.
-    in_view : share 0..1 of the surface that lies in the picture.
-    reason : why nothing was measured; empty otherwise.
+    slip : what was measured.
+    place : (3, 3) base to frame, centred, as measured, however unsure; as the motion has it where nothing was found.
+    found : whether it was.
+    unlike : share of the patches' contrast that is left unexplained.
     """
 
-    slip: np.ndarray
-    doubt: np.ndarray
-    seen: float = 0.0
-    in_view: float = 0.0
-    reason: str = ""
-
-    @cached_property
-    def amounts(self) -> np.ndarray:
-        """(N,) the slips' lengths in pixels; nan where not measured."""
-        return np.asarray(np.hypot(self.slip[:, 0], self.slip[:, 1]))
-
-    @cached_property
-    def worst(self) -> float:
-        """The largest slip in pixels; nan when nothing was measured."""
-        found = self.amounts[np.isfinite(self.amounts)]
-        return float(found.max()) if len(found) else float("nan")
+    slip: Slip
+    place: np.ndarray | None
+    found: bool = False
+    unlike: float = 0.0
 
 
 class DriftMeter:
@@ -91,10 +97,12 @@ class DriftMeter:
         ys, xs = np.nonzero(self._mask)
         self._empty = len(ys) < 100
         if not self._empty:
+            self._box = np.array([[xs.min(), ys.min()], [xs.max(), ys.min()], [xs.max(), ys.max()], [xs.min(), ys.max()]], np.float64)
             self._centre = np.array([(xs.min() + xs.max()) / 2, (ys.min() + ys.max()) / 2])
             self._short = min(np.ptp(xs), np.ptp(ys)) + 1.0
             self._radius = max(np.ptp(xs), np.ptp(ys)) / 2 + 1.0
-        self._patches: dict[int, _Patches] = {}
+        self._patches: dict[tuple[int, bool], Patches] = {}
+        self._models: dict[tuple[int, bool, int], Model] = {}
 
     def measure(self, luma: np.ndarray, matrix: np.ndarray | None, held: np.ndarray | None = None) -> Slip:
         """One frame's drift.
@@ -105,66 +113,136 @@ class DriftMeter:
         matrix : (3, 3) base to frame in Wertis' pixels, as the motion has it; None where it has no answer.
         held : (h, w) uint8, 255 on the frame's pixels that do not count.
         """
-        nothing = Slip(np.full((len(self._points), 2), np.nan), np.full(len(self._points), np.inf))
-        if matrix is None:
-            return _because(nothing, "the track has no answer here")
+        return self.look(luma, matrix, held).slip
+
+    def window(self, matrix: np.ndarray, size: tuple[int, int]) -> tuple[int, int, int, int]:
+        """The part x0, y0, x1, y1 of a frame of `size` (width, height) that measuring it needs."""
         if self._empty:
-            return _because(nothing, "the region is empty")
-        onto = homography_to_centred(matrix)
-        scale = homography.local_scale(onto, self._centre)
+            return 0, 0, *size
+        places = homography.apply(homography_to_centred(matrix), self._box)
+        if not np.isfinite(places).all():
+            return 0, 0, *size
+        scale = max(1.0, homography.local_scale(homography_to_centred(matrix), self._centre))
+        margin = scale * (_REACH[_COARSE] + _SIDES[1]) * 2 ** _COARSE + _MARGIN
+        x0, y0 = np.clip(np.floor(places.min(0) - margin), 0, np.array(size) - 1).astype(int)
+        x1, y1 = np.clip(np.ceil(places.max(0) + margin), np.array([x0, y0]) + 1, size).astype(int)
+        return int(x0), int(y0), int(x1), int(y1)
+
+    def look(self, luma: np.ndarray, matrix: np.ndarray | None, held: np.ndarray | None = None, origin: tuple[int, int] = (0, 0),
+             size: tuple[int, int] | None = None) -> Look:
+        """The same, with all that it gave. `luma` and `held` may be a part of the frame at `origin` (x, y) of a picture of `size` (width, height)."""
+        count = len(self._points)
+        if matrix is None:
+            return Look(unmeasured(count, "the track has no answer here"), None)
+        whole = homography_to_centred(matrix)
+        if self._empty:
+            return Look(unmeasured(count, "the region is empty"), None)
+        scale = homography.local_scale(whole, self._centre)
         if not np.isfinite(scale) or not 0.02 < scale < 50:
-            return _because(nothing, "the track folds the surface over")
-        frame = Pyramid(luma)
-        held_out = HeldOut(held) if held is not None else None
-        # both pictures are compared at the resolution of the poorer one
-        down = max(0, round(-np.log2(scale)))
-        up = max(0, round(np.log2(scale)))
-        fix = np.eye(3)
-        found: _Found | None = None
+            return Look(unmeasured(count, "the track folds the surface over"), None)
+        view = _View(Pyramid(luma), HeldOut(held) if held is not None else None, whole, origin, size or (luma.shape[1], luma.shape[0]), scale)
         # a small surface has no room for patches at coarse levels
-        coarsest = int(np.clip(np.log2(max(self._short / 2 ** down / _ROOM, 1)), 0, _COARSE))
-        for coarse in range(coarsest, -1, -1):
-            patches = self._at(down + coarse)
-            if len(patches.x) < 3:
+        coarse = int(np.clip(np.log2(max(self._short / 2 ** view.down / _ROOM, 1)), 0, _COARSE))
+        patches = self._at(view.down + coarse, searching=True)
+        in_view = view.holds(patches, np.eye(3))
+        if in_view.sum() < 3:
+            few = "too little texture" if len(patches) < 3 else "too little of the surface is in the picture"
+            return Look(unmeasured(count, few, float(in_view.mean()) if len(patches) else 0.0), whole)
+        moves, found = _searched(patches, in_view & ~view.hides(patches, np.eye(3)), view, coarse)
+        fix = self._agreed(patches, moves, found, 2.0 ** patches.level)
+        share = float(in_view.mean())
+        if fix is None:
+            return Look(unmeasured(count, "too few patches agree", share), whole)
+        for level in range(coarse - 1, 0, -1):
+            fit = self._fitted(self._at(view.down + level), self._model(view.down + level), view, fix, _STILL[level], rough=True, most=_FIRST)
+            if fit is None:
+                return Look(unmeasured(count, "too few patches agree", share), whole @ fix)
+            fix = fit.fix
+        fine = self._at(view.down)
+        # where the search itself was at the finest level it was rough, too
+        fit = self._fitted(fine, self._model(view.down), view, fix, _STILL[0], rough=coarse < 2, most=_FIRST)
+        if fit is not None and len(fine) > _FIRST and self._doubt(fit, whole).max() > _SURE:
+            fit = self._fitted(fine, self._model(view.down), view, fit.fix, _STILL[0]) or fit
+        return self._told(fit, view, fix, share)
+
+    def look_again(self, first: Look, luma: np.ndarray, matrix: np.ndarray, blurs: BlursAt, held: np.ndarray | None = None,
+                   origin: tuple[int, int] = (0, 0), size: tuple[int, int] | None = None) -> Look:
+        """A frame looked at once more with its own blur and the base's taken into account, from the place that the first look found."""
+        assert first.place is not None
+        whole = homography_to_centred(matrix)
+        scale = homography.local_scale(whole, self._centre)
+        view = _View(Pyramid(luma), HeldOut(held) if held is not None else None, whole, origin, size or (luma.shape[1], luma.shape[0]), scale)
+        fix = np.linalg.inv(whole) @ first.place
+        change = np.zeros(4)
+        fit: _Fit | None = None
+        for level, rough in ((1, True), (0, False)):
+            patches = self._at(view.down + level)
+            if len(patches) < 8:
                 continue
-            search = found is None
-            found = _match(patches, frame, onto @ fix, down + coarse, up + coarse, held_out, search)
-            if found.in_view.sum() < 3:
-                return _because(nothing, "too little of the surface is in the picture", found)
-            step = self._fitted(patches, found, 2.0 ** (down + coarse), search)
-            if step is None:
-                return _because(nothing, "too few patches agree", found)
-            fix = fix @ step.fix
-        if found is None or step is None:
-            return _because(nothing, "too little texture")
-        apart, unlike = np.zeros(len(self._points)), 0.0
-        polished = self._polished(patches, np.flatnonzero(step.agrees & found.good), frame, onto, fix, down, up, held_out)
-        if polished is not None:
-            far = homography.apply(onto @ polished[0], self._points) - homography.apply(onto @ fix, self._points)
-            before = self._doubt(step, onto)
-            if np.all((np.linalg.norm(far, axis=1) < np.maximum(_POLISH_REACH, 3 * before)) & (before < _POLISH_REACH)):
-                # two ways to the answer: how far they are apart says what neither knows of itself
-                apart = np.linalg.norm(far, axis=1)
-                fix, covariance, unlike = polished
-                step = _Fit(fix, covariance, step.agrees)
-        moved = homography.apply(onto @ fix, self._points)
-        slip = moved - homography.apply(onto, self._points)
-        # where a blur of another shape or a reflection lies over the surface, all patches may be wrong together
-        blind = _UNLIKE_DOUBT * max(0.0, unlike - _UNLIKE)
-        doubt = np.sqrt(self._doubt(step, onto) ** 2 + (apart / 2) ** 2 + blind ** 2)
-        slip[doubt > MEASURED] = np.nan
-        every = found.in_view.mean()
-        seen = float((step.agrees & found.in_view).sum() / max(found.in_view.sum(), 1))
-        reason = "" if np.isfinite(slip).any() else "too little texture is seen" if blind < MEASURED else \
-            "the surface looks too different here, by blur or a reflection"
-        return Slip(slip, doubt, seen, float(every), reason)
+            chosen = np.flatnonzero(view.holds(patches, fix))[:_FIRST]
+            here = blurs(patches.centre[chosen])
+            if here is None or len(chosen) < 6:
+                return first
+            own = here.own + leg_offsets(change, here.shutter)
+            model = modelled_blurred(patches, chosen, self._basis(patches.centre), own, here.shutter)
+            fit = self._fitted(patches, model, view, fix, _STILL[level], rough=rough, chosen=chosen, taps=here.base)
+            if fit is None:
+                return first
+            fix, change = fit.fix, change + fit.beside
+        if fit is None:
+            return first
+        again = self._told(fit, view, fix, first.slip.in_view)
+        return again if again.slip.doubt.max() < first.slip.doubt.max() else first
+
+    def disagreement(self, luma: np.ndarray, first: Look, own: np.ndarray, base: np.ndarray) -> np.ndarray:
+        """(N,) what is left between a frame and the base blurred with each other's path (J, n, 2) at `measured_places`, over the contrast."""
+        assert first.place is not None
+        patches = self._at(1)
+        chosen = np.arange(min(len(patches), _MEASURED_PATCHES))
+        model = modelled_blurred(patches, chosen, self._basis(patches.centre), own, 0.0)
+        picture = Pyramid(luma)[1]
+        at = patches.places[chosen] - base.astype(np.float32)[:, :, None]
+        seen = np.mean([_read(picture, _moved(a, first.place, 2.0)) for a in at], axis=0)
+        inside = ((seen < _WHITE) & (seen > 0)).astype(np.float32)
+        amounts, rest = _without_light(model.light, seen, inside)
+        # hidden patches would say nothing of the blur
+        left = (rest ** 2 * inside).mean(1)
+        usual = np.median(left / model.power)
+        weight = inside * np.sqrt(1 / (1 + (left / model.power / max(usual, 1e-6) / 3) ** 2))[:, None]
+        columns = (model.columns * weight[:, None]).transpose(1, 0, 2).reshape(model.columns.shape[1], -1)
+        rest = (rest * weight).ravel()
+        normal = columns @ columns.T
+        rest = rest - np.linalg.solve(normal + np.eye(len(normal)) * (np.trace(normal) * 1e-6 + 1e-9), columns @ rest) @ columns
+        power = ((model.light[:, 0] * amounts[:, :1]) ** 2 + model.light[:, 0] ** 2) / 2
+        return np.asarray(rest / np.sqrt(max(float((power * weight ** 2).sum()), 1e-9)))
+
+    @property
+    def measured_places(self) -> np.ndarray:
+        """(n, 2) the places of the base, centred, at which `disagreement` wants the paths."""
+        return self._at(1).centre[:_MEASURED_PATCHES] if not self._empty else np.zeros((0, 2))
+
+    @property
+    def box(self) -> np.ndarray:
+        """(4, 2) corners of the box round the surface, centred."""
+        return self._box
 
     # -- inside ---------------------------------------------------------------------------------------------------
 
-    def _at(self, level: int) -> "_Patches":
-        if level not in self._patches:
-            self._patches[level] = _choose(self._base, self._mask, level)
-        return self._patches[level]
+    def _at(self, level: int, searching: bool = False) -> Patches:
+        key = level, searching
+        if key not in self._patches:
+            area = np.count_nonzero(self._mask) / 4.0 ** level
+            side = int(np.clip(np.sqrt(area / _DENSE), *_SIDES)) // 2 * 2 + 1
+            self._patches[key] = chosen_patches(self._base, self._mask, level, side, _SEARCHED if searching else _MOST,
+                                                side // 2 if searching else max(2 * side // 3, 1))
+        return self._patches[key]
+
+    def _model(self, level: int) -> Model:
+        key = level, False, 8
+        if key not in self._models:
+            patches = self._at(level)
+            self._models[key] = modelled(patches, np.arange(len(patches)), self._basis(patches.centre))
+        return self._models[key]
 
     def _basis(self, places: np.ndarray) -> np.ndarray:
         """(n, 2, 8) how level-0 places (n, 2) of the base move by a small homography's parameters, each of about a pixel's effect."""
@@ -178,239 +256,171 @@ class DriftMeter:
         corners = self._centre + self._radius * np.array([[-1.0, -1], [1, -1], [1, 1], [-1, 1]])
         return homography.from_points(corners, corners + self._basis(corners) @ parameters)
 
-    def _fitted(self, patches: "_Patches", found: "_Found", pixel: float, search: bool) -> "_Fit | None":
-        """A small homography through the patches' displacements; None when too few agree."""
-        usable = np.flatnonzero(found.good)
+    def _agreed(self, patches: Patches, moves: np.ndarray, found: np.ndarray, pixel: float) -> np.ndarray | None:
+        """The small homography (3, 3) on which most of the displacements found agree; None when too few do."""
+        usable = np.flatnonzero(found)
         if len(usable) < 3:
             return None
-        places = patches.centre[usable]
-        basis = self._basis(places)
-        moves = found.moves[usable]
-        weight = found.information[usable]  # (n, 2, 2), per square pixel
-        if search:
-            first = _consensus(places, moves, max(_LEAST_AGREE * pixel, 0.75))
-            if first.sum() < max(3, 0.25 * len(usable)):
-                return None
-            # where the search is coarse only its agreement counts, not its fractions
-            weight = np.broadcast_to(np.eye(2) / (0.3 * pixel) ** 2, weight.shape)
-            robust = first.astype(float)
-        else:
-            robust = np.ones(len(usable))
-        prior = np.eye(8) / _PRIOR ** 2
+        places, moves, strong = patches.centre[usable], moves[usable], patches.strong[usable]
+        # along an edge a patch says nothing
+        weight = strong / np.linalg.eigvalsh(strong)[:, 1, None, None]
+        first = _consensus(places, moves, weight, max(_LEAST_AGREE * pixel, 0.75))
+        if first.sum() < max(3, 0.25 * len(usable)):
+            return None
+        # where the search is coarse only its agreement counts, not its fractions
+        basis, weight = self._basis(places), weight / (0.3 * pixel) ** 2
+        robust = first.astype(float)
         parameters = np.zeros(8)
-        scale = 1.0
-        normal = prior
-        for _ in range(8):
+        for _ in range(5):
             weighted = ((weight * robust[:, None, None]) @ basis).reshape(-1, 8)
-            normal = weighted.T @ basis.reshape(-1, 8) + prior
+            normal = weighted.T @ basis.reshape(-1, 8) + np.eye(8) / _PRIOR ** 2
             parameters = np.linalg.solve(normal, weighted.T @ moves.ravel())
             rest = moves - basis @ parameters
             away = np.sqrt(np.maximum((rest[:, None] @ weight @ rest[..., None])[:, 0, 0], 0))
             # what is usual is told by those still in, so that passers do not widen it
-            scale = max(1.0, 1.4826 * float(np.median(away[robust > 0.1])) / 1.18) if (robust > 0.1).any() else 1.0
-            robust = np.where(away < _TUKEY * scale, (1 - np.minimum(away / (_TUKEY * scale), 1) ** 2) ** 2, 0)
-            if search:
-                robust = robust * first
-        agrees = np.zeros(len(patches.x), bool)
-        agrees[usable] = robust > 0.2
-        if agrees.sum() < 3:
-            return None
-        return _Fit(self._homography(parameters), np.linalg.inv(normal) * scale ** 2, agrees)
+            scale = max(1.0, float(np.median(away[robust > 0.1])) / 1.18) if (robust > 0.1).any() else 1.0
+            robust = first * np.where(away < _TUKEY * scale, (1 - np.minimum(away / (_TUKEY * scale), 1) ** 2) ** 2, 0)
+        return self._homography(parameters) if (robust > 0.2).sum() >= 3 else None
 
-    def _polished(self, patches: "_Patches", chosen: np.ndarray, frame: Pyramid, onto: np.ndarray, fix: np.ndarray, level: int,
-                  frame_level: int, held: HeldOut | None) -> tuple[np.ndarray, np.ndarray, float] | None:
-        """All agreeing patches at once, pixel by pixel: a passer's edge in a patch loses its say, and so do clipped lights.
+    def _fitted(self, patches: Patches, model: Model, view: "_View", fix: np.ndarray, still: float, rough: bool = False, most: int = _MOST,
+                chosen: np.ndarray | None = None, taps: np.ndarray | None = None) -> "_Fit | None":
+        """All patches in view at once, pixel by pixel: a passer's edge in a patch loses its say, and so do clipped lights.
 
-        Returns the small homography (3, 3), the covariance (8, 8) of its parameters, and the share of the contrast that it leaves unexplained.
+        `chosen` (n,) says which patches the model is of, when not of all.
         """
-        picture, shrink = frame[frame_level], 2.0 ** frame_level
-        x, y, light, slopes = patches.x[chosen], patches.y[chosen], patches.light[chosen], patches.slopes[chosen]
-        basis = self._basis(patches.centre[chosen]).astype(np.float32)
-        still = np.zeros((len(chosen), 2))
-        weights = np.ones(x.shape, np.float32)
-        normal = np.eye(8)
-        for _ in range(_POLISH):
-            at = _places(onto @ fix, x, y, still, shrink)
-            seen = _read(picture, at)
-            lit = (seen < _WHITE).astype(np.float32)
-            if held is not None:
-                lit *= _read(held[frame_level], at) < 0.2
-            weighted = light * (weights * lit)[..., None]
-            gram = weighted.transpose(0, 2, 1) @ light + np.eye(light.shape[-1], dtype=np.float32) * np.float32(0.1)
-            amounts = np.linalg.solve(gram, weighted.transpose(0, 2, 1) @ seen[..., None])
-            gain = np.maximum(amounts[:, :1, 0], 0.2)
-            rest = (seen - (light @ amounts)[..., 0]) / gain
-            # each patch has its own idea of what is usual: a change of sharpness leaves most where there is most contrast
-            spread = np.maximum(1.4826 * np.median(np.abs(rest) + 1e3 * (lit == 0), axis=1, keepdims=True), _PLAIN / 2)
-            weights = (np.clip(1 - (rest / (_TUKEY * spread)) ** 2, 0, 1) ** 2 * lit).astype(np.float32)
-            w = weights / spread.astype(np.float32) ** 2
-            columns = slopes @ basis
-            pulled = columns * w[..., None]
-            normal = np.einsum("npa,npb->ab", pulled, columns, optimize=True).astype(np.float64) / _TOGETHER + np.eye(8) / _PRIOR ** 2
-            pull = np.einsum("npa,np->a", pulled, rest, optimize=True).astype(np.float64) / _TOGETHER
-            parameters = -np.linalg.solve(normal, pull)
-            fix = fix @ self._homography(parameters)
-            if not np.all(np.isfinite(fix)) or np.abs(parameters).max() > 8:
+        if chosen is None:
+            chosen = np.flatnonzero(view.holds(patches, fix) & ~view.hides(patches, fix))[:most]
+            if len(chosen) < 3:
                 return None
-        left = (rest ** 2 * weights).sum(1) / np.maximum(weights.sum(1), 1)
-        return fix, np.linalg.inv(normal), float(np.median(left / np.maximum(patches.power[chosen], 1e-6)))
+            light, columns, power = model.light[chosen], model.columns[chosen], model.power[chosen]
+        else:
+            light, columns, power = model.light, model.columns, model.power
+        level = max(0, patches.level - view.down + view.up)
+        picture, shrink = view.frame[level], 2.0 ** level
+        unknowns = columns.shape[1]
+        at_rest = patches.places[chosen]
+        needed = np.minimum(_ALIKE, 0.8 * power / (power + 2 * _PLAIN ** 2))
+        prior = np.diag(np.r_[np.full(8, 1 / _PRIOR ** 2), np.full(unknowns - 8, 1 / LEG_DOUBT ** 2)])
+        weights = np.ones(at_rest.shape[:2], np.float32)
+        beside = np.zeros(unknowns - 8)
+        last = False
+        for step in range(_STEPS + 1):
+            onto = view.onto @ fix
+            if taps is None:
+                at = _moved(at_rest, onto, shrink)
+                seen = _read(picture, at)
+            else:
+                seen = np.mean([_read(picture, _moved(at_rest - o[:, None], onto, shrink)) for o in taps.astype(np.float32)], axis=0)
+                at = _moved(at_rest, onto, shrink)
+            lit = (seen < _WHITE).astype(np.float32)
+            if view.held is not None:
+                lit *= _read(view.held[level], at) < 0.2
+            amounts, rest = _without_light(light, seen, weights * lit)
+            own = amounts[:, 0]
+            gain = np.maximum(own, 0.2)[:, None]
+            rest = rest / gain
+            raw = rest
+            if unknowns > 8:
+                rest = raw - (beside.astype(np.float32) @ columns[:, 8:])
+            # each patch has its own idea of what is usual: a change of sharpness leaves most where there is most contrast
+            middle = rest.shape[1] // 2
+            usual = np.partition(np.abs(rest) + np.float32(1e3) * (lit == 0), middle, axis=1)[:, middle:middle + 1]
+            spread = np.maximum(np.float32(1.4826) * usual, np.float32(_PLAIN / 2))
+            weights = np.maximum(1 - (rest / (np.float32(_TUKEY) * spread)) ** 2, 0) ** 2 * lit
+            left = (rest ** 2 * weights).sum(1) / np.maximum(weights.sum(1), 1)
+            explained = np.where((own > 0.2) & (weights.mean(1) > 0.4), 1 - left / (power + left + 1e-6), 0)
+            # a patch still out of place explains less of itself
+            ease = 0.5 * 0.5 ** step if rough else 0.0
+            agrees = explained > needed * (1 - ease)
+            if agrees.sum() < 3:
+                return None
+            pulled = columns * (weights * (agrees[:, None] / (spread ** 2 * np.float32(_TOGETHER))))[:, None]
+            normals = pulled @ columns.transpose(0, 2, 1)
+            normal = normals.sum(0, dtype=np.float64) + prior
+            pulls = (pulled @ raw[..., None])[..., 0].astype(np.float64)
+            parameters = -np.linalg.solve(normal, pulls.sum(0))
+            length = float(np.abs(parameters[:8]).max())
+            if last or step == _STEPS:
+                break
+            last = step > 0 and length < 3 * still  # the next one will be short enough
+            beside = -parameters[8:]
+            fix = fix @ self._homography(parameters[:8])
+            if not np.all(np.isfinite(fix)) or length > 8 * 2.0 ** patches.level:
+                return None
+        # by the number of pixels, and by how differently the patches pull; the greater counts
+        inverse = np.linalg.inv(normal)
+        apart = pulls[agrees] + normals[agrees].astype(np.float64) @ parameters
+        n = int(agrees.sum())
+        grouped = inverse @ (apart.T @ apart) @ inverse * n / max(n - unknowns, 1)
+        return _Fit(fix, inverse[:8, :8], grouped[:8, :8], float(np.median((left / np.maximum(power, 1e-6))[agrees])),
+                    float(agrees.mean()), -parameters[8:])
 
-    def _doubt(self, step: "_Fit", onto: np.ndarray) -> np.ndarray:
+    def _told(self, fit: "_Fit | None", view: "_View", fix: np.ndarray, in_view: float) -> Look:
+        if fit is None:
+            return Look(unmeasured(len(self._points), "too few patches agree", in_view), view.whole @ fix)
+        place = view.whole @ fit.fix
+        slip = homography.apply(place, self._points) - homography.apply(view.whole, self._points)
+        # where a blur of another shape or a reflection lies over the surface, all patches may be wrong together
+        blind = _UNLIKE_DOUBT * max(0.0, fit.unlike - _UNLIKE)
+        doubt = np.hypot(self._doubt(fit, view.whole), blind)
+        slip[doubt > MEASURED] = np.nan
+        reason = "" if np.isfinite(slip).any() else "too little texture is seen" if blind < MEASURED else \
+            "the surface looks too different here, by blur or a reflection"
+        return Look(Slip(slip, doubt, fit.agreed, in_view, reason), place, True, fit.unlike)
+
+    def _doubt(self, fit: "_Fit", onto: np.ndarray) -> np.ndarray:
         """(N,) standard deviation of the slip at the wanted points, in the frame's pixels."""
         spread = homography.jacobian(onto, self._points) @ self._basis(self._points)
-        variance = np.einsum("nia,ab,nib->n", spread, step.covariance, spread)
-        return np.asarray(np.sqrt(np.maximum(variance, 0) + _DOUBT ** 2))
-
-
-@dataclass(frozen=True)
-class _Patches:
-    """K patches of the base at one level, of which P pixels are taken."""
-
-    x: np.ndarray  # (K, P) level-0 places, first centres at 0
-    y: np.ndarray
-    centre: np.ndarray  # (K, 2)
-    luma: np.ndarray  # (K, side * side) all of each patch, its mean taken out
-    slopes: np.ndarray  # (K, P, 2) of luma per level-0 pixel, less what light could explain
-    to_light: np.ndarray  # (K, 7, P) picture to amounts of light, by least squares
-    to_move: np.ndarray  # (K, 2, P) what is left of a picture to a displacement
-    side: int
-    light: np.ndarray  # (K, P, 7) luma, one, two ramps, and three second derivatives of luma
-    tensor: np.ndarray  # (K, 2, 2) sums of products of the slopes per level-0 pixel, with what light could explain taken out
-    power: np.ndarray  # (K,) mean square of luma that light cannot explain
-
-
-@dataclass(frozen=True)
-class _Found:
-    moves: np.ndarray  # (K, 2) displacement in the base's level-0 pixels
-    information: np.ndarray  # (K, 2, 2) inverse covariance of each
-    good: np.ndarray  # (K,) found
-    in_view: np.ndarray  # (K,)
+        variances = [np.einsum("nia,ab,nib->n", spread, c, spread) for c in (fit.covariance, fit.grouped)]
+        return np.asarray(np.sqrt(np.maximum(np.max(variances, axis=0), 0) + _DOUBT ** 2))
 
 
 @dataclass(frozen=True)
 class _Fit:
+    """A small homography, two covariances (8, 8) of its parameters, the share of contrast left unexplained, and the share of patches that agree."""
+
     fix: np.ndarray
     covariance: np.ndarray
-    agrees: np.ndarray
+    grouped: np.ndarray
+    unlike: float
+    agreed: float
+    beside: np.ndarray
 
 
-def _because(nothing: Slip, reason: str, found: _Found | None = None) -> Slip:
-    return Slip(nothing.slip, nothing.doubt, 0.0, float(found.in_view.mean()) if found is not None else 0.0, reason)
+class _View:
+    """A frame, or the part of it that matters, and how the motion lays the base on it."""
+
+    def __init__(self, frame: Pyramid, held: HeldOut | None, whole: np.ndarray, origin: tuple[int, int], size: tuple[int, int], scale: float) -> None:
+        self.frame, self.held, self.whole, self.size = frame, held, whole, size
+        self.onto = np.array([[1, 0, -origin[0]], [0, 1, -origin[1]], [0, 0, 1.0]]) @ whole
+        # both pictures are compared at the resolution of the poorer one
+        self.down, self.up = max(0, round(-np.log2(scale))), max(0, round(np.log2(scale)))
+        self._scale = scale
+
+    def holds(self, patches: Patches, fix: np.ndarray) -> np.ndarray:
+        """(K,) whether each patch is in the picture."""
+        there = homography.apply(self.whole @ fix, patches.centre)
+        border = patches.side / 2 * 2 ** patches.level * self._scale
+        return np.asarray(np.all((there > border) & (there < np.array(self.size) - 1 - border), axis=1))
+
+    def hides(self, patches: Patches, fix: np.ndarray) -> np.ndarray:
+        """(K,) whether each patch is held out."""
+        if self.held is None:
+            return np.zeros(len(patches), bool)
+        level = max(0, patches.level - self.down + self.up)
+        return np.asarray(_read(self.held[level], _moved(patches.places, self.onto @ fix, 2.0 ** level)).mean(1) > 0.5)
 
 
-def _choose(base: Pyramid, mask: np.ndarray, level: int) -> _Patches:
-    """Patches on a grid over the mask, and of those the best in every part."""
-    image = base[level]
-    shrink = 2 ** level
-    small = (cv2.resize(mask, (image.shape[1], image.shape[0]), interpolation=cv2.INTER_AREA) if level else mask).astype(np.float32)
-    room = np.sqrt(np.count_nonzero(small > 0.5) / _DENSE)
-    side = int(np.clip(room, *_PATCHES)) // 2 * 2 + 1
-    half = side // 2
-    inside = cv2.boxFilter(small, -1, (side, side)) > 0.97
-    inside[:half + 1], inside[-half - 1:], inside[:, :half + 1], inside[:, -half - 1:] = False, False, False, False
-    if not inside.any():
-        # a small surface: patches may reach over its edge
-        inside = cv2.boxFilter(small, -1, (side, side)) > 0.6
-        inside[:half + 1], inside[-half - 1:], inside[:, :half + 1], inside[:, -half - 1:] = False, False, False, False
-    gx = cv2.Scharr(image, cv2.CV_32F, 1, 0, scale=1 / 32)
-    gy = cv2.Scharr(image, cv2.CV_32F, 0, 1, scale=1 / 32)
-    xx, yy, xy = (cv2.boxFilter(a, -1, (side, side)) for a in (gx * gx, gy * gy, gx * gy))
-    # a patch with one direction is of use too, but one with two is worth more
-    mean, gap = (xx + yy) / 2, np.sqrt((xx - yy) ** 2 / 4 + xy ** 2)
-    worth = np.where(inside & (mean + gap > (_WEAK / 2) ** 2 / 4), np.maximum(mean - gap, 0) + 0.1 * (mean + gap), 0)
-    ys, xs = np.nonzero(inside)
-    picked: list[tuple[int, int]] = []
-    if len(ys):
-        step = max(half, int(np.sqrt(len(ys) / (2 * _MOST))))
-        cells = [(y, x) for y in range(ys.min(), ys.max() + 1, step) for x in range(xs.min(), xs.max() + 1, step)]
-        best = []
-        for y, x in cells:
-            part = worth[y:y + step, x:x + step]
-            k = int(np.argmax(part))
-            value = float(part.flat[k])
-            if value > 0:
-                best.append((value, (y + k // part.shape[1], x + k % part.shape[1])))
-        picked = [place for _, place in sorted(best, reverse=True)[:_MOST]]
-    dy, dx = (a.ravel() for a in np.meshgrid(np.arange(-half, half + 1), np.arange(-half, half + 1), indexing="ij"))
-    centre = np.array(picked, int).reshape(-1, 2)[:, ::-1]
-    px, py = centre[:, :1] + dx, centre[:, 1:] + dy
-    values = image[py, px]
-    template = values - values.mean(1, keepdims=True)
-    # every second pixel says almost as much, since neighbours go together
-    taken = (dx + dy) % 2 == 0
-    dx, dy, px, py, values = dx[taken], dy[taken], px[:, taken], py[:, taken], values[:, taken]
-    ramp = np.broadcast_to(np.column_stack([np.ones(len(dx)), dx / half, dy / half]), (len(picked), len(dx), 3)).astype(np.float32)
-    plain = _less(values[..., None], ramp)[..., 0]
-    slopes = np.stack([gx[py, px], gy[py, px]], axis=-1) / shrink
-    # a change of sharpness is, for a short blur, the second derivatives times the blur's second moments
-    bends = np.stack([cv2.Scharr(g, cv2.CV_32F, a, 1 - a, scale=1 / 32)[py, px] for g, a in ((gx, 1), (gx, 0), (gy, 0))], axis=-1)
-    light = np.concatenate([plain[..., None], ramp, _less(bends, np.concatenate([plain[..., None], ramp], axis=-1))], axis=-1)
-    columns = _less(slopes, light)
-    gram = light.transpose(0, 2, 1) @ light + np.eye(light.shape[-1], dtype=np.float32) * np.float32(0.1)
-    tensor = columns.transpose(0, 2, 1) @ columns
-    to_light = np.linalg.solve(gram, light.transpose(0, 2, 1)).astype(np.float32)
-    to_move = np.linalg.solve(tensor + 1e-3 * np.eye(2), columns.transpose(0, 2, 1)).astype(np.float32)
-    return _Patches(x=(px * shrink).astype(np.float32), y=(py * shrink).astype(np.float32), centre=(centre * shrink).astype(np.float64),
-                    luma=template, slopes=columns.astype(np.float32), to_light=to_light, to_move=to_move, side=side,
-                    light=light.astype(np.float32), tensor=tensor, power=(plain ** 2).mean(1))
+def _without_light(light: np.ndarray, seen: np.ndarray, weights: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Amounts (K, m) of light, by weighted least squares, and what is left (K, P) of what was seen."""
+    weighted = light * weights[:, None]
+    gram = weighted @ light.transpose(0, 2, 1) + np.eye(light.shape[1], dtype=np.float32) * np.float32(0.1)
+    amounts = np.linalg.solve(gram, weighted @ seen[..., None])[..., 0]
+    return amounts, seen - (amounts[:, None] @ light)[:, 0]
 
 
-
-def _less(values: np.ndarray, what: np.ndarray) -> np.ndarray:
-    """Columns (K, P, m) less what the columns `what` (K, P, n) explain of them."""
-    gram = what.transpose(0, 2, 1) @ what + 1e-3 * np.eye(what.shape[-1], dtype=np.float32)
-    return np.asarray(values - what @ np.linalg.solve(gram, what.transpose(0, 2, 1) @ values))
-
-
-def _match(patches: _Patches, frame: Pyramid, onto: np.ndarray, level: int, frame_level: int, held: HeldOut | None, search: bool) -> _Found:
-    """Where the patches lie, against where `onto` (3, 3) puts them."""
-    picture = frame[frame_level]
-    shrink, pixel = 2.0 ** frame_level, 2.0 ** level
-    w, h = frame.size
-    moves = np.zeros((len(patches.x), 2))
-    there = homography.apply(onto, patches.centre)
-    border = patches.side / 2 * pixel * homography.local_scale(onto, patches.centre.mean(0))
-    in_view = np.all((there > border) & (there < np.array([w, h]) - 1 - border), axis=1)
-    hidden = np.zeros(len(moves), bool)
-    if held is not None:
-        cover = _read(held[frame_level], _places(onto, patches.x, patches.y, moves, shrink))
-        hidden = cover.mean(1) > 0.15
-    good = in_view & ~hidden
-    if search:
-        good = _searched(patches, good, picture, onto, pixel, shrink, moves)
-    index = np.flatnonzero(good)
-    if not len(index):
-        return _Found(moves, np.zeros((len(moves), 2, 2)), good, in_view)
-    explained = np.zeros(len(moves))
-    noise = np.full(len(moves), np.inf)
-    x, y, light, to_light, to_move = (part[index] for part in (patches.x, patches.y, patches.light, patches.to_light, patches.to_move))
-    start = moves[index].copy()
-    for turn in range(_TURNS + 1):
-        seen = _read(picture, _places(onto, x, y, moves[index], shrink))[..., None]
-        amounts = to_light @ seen
-        rest = seen - light @ amounts
-        gain = amounts[:, 0, 0]
-        if turn == _TURNS:
-            break
-        step = (to_move @ rest)[..., 0] / np.maximum(gain, 0.2)[:, None]
-        length = np.linalg.norm(step, axis=1, keepdims=True)
-        moves[index] -= step * np.minimum(1, pixel / np.maximum(length, 1e-9))
-    left = (rest[..., 0] ** 2).mean(1) / np.maximum(gain, 0.1) ** 2
-    explained[index] = np.where(gain > 0.1, 1 - left / (patches.power[index] + left + 1e-6), 0)
-    noise[index] = left
-    # a patch that wandered away from where it was found is on something else, or had nothing to hold it
-    wandered = np.linalg.norm(moves[index] - start, axis=1) > (2.0 if search else 4.0) * pixel
-    needed = np.minimum(_ALIKE, 0.8 * patches.power / (patches.power + 2 * _PLAIN ** 2))
-    good[index[wandered]] = False
-    good &= explained > needed
-    variance = _TOGETHER * np.maximum(noise, _PLAIN ** 2 / 4)[:, None, None]
-    information = np.where(good[:, None, None], patches.tensor / np.where(np.isfinite(variance), variance, 1e12), 0)
-    return _Found(moves, information, good, in_view)
-
-
-def _places(onto: np.ndarray, x: np.ndarray, y: np.ndarray, moves: np.ndarray, shrink: float) -> np.ndarray:
-    """Where places x, y (K, P), moved by `moves` (K, 2), are on the frame at a level: (K, P, 2) float32, as OpenCV's remap takes them."""
-    places = np.stack([x + moves[:, :1], y + moves[:, 1:]], axis=-1).astype(np.float32)
+def _moved(places: np.ndarray, onto: np.ndarray, shrink: float) -> np.ndarray:
+    """Where places (K, P, 2) float32 are on the frame at a level, as OpenCV's remap takes them."""
     return np.asarray(cv2.perspectiveTransform(places, onto / np.array([[shrink], [shrink], [1.0]])))
 
 
@@ -419,44 +429,50 @@ def _read(picture: np.ndarray, places: np.ndarray) -> np.ndarray:
     return np.asarray(cv2.remap(picture, places, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE))  # type: ignore[call-overload]
 
 
-def _searched(patches: _Patches, wanted: np.ndarray, picture: np.ndarray, onto: np.ndarray, pixel: float, shrink: float,
-              moves: np.ndarray) -> np.ndarray:
-    """(K,) which of the wanted patches are found within reach by normalised correlation; writes their places into `moves`."""
-    half = patches.side // 2 + _REACH
+def _searched(patches: Patches, wanted: np.ndarray, view: _View, coarse: int) -> tuple[np.ndarray, np.ndarray]:
+    """Displacements (K, 2) in level-0 pixels, and which of the wanted patches (K,) were found within reach, by normalised correlation."""
+    reach, pixel = _REACH[coarse], 2.0 ** patches.level
+    level = max(0, patches.level - view.down + view.up)
+    half = patches.side // 2 + reach
+    moves, found = np.zeros((len(patches), 2)), np.zeros(len(patches), bool)
     index = np.flatnonzero(wanted)
-    dy, dx = (a.ravel() for a in np.meshgrid(np.arange(-half, half + 1), np.arange(-half, half + 1), indexing="ij"))
-    centre = patches.centre[index]
-    found = np.zeros(len(wanted), bool)
     if not len(index):
-        return found
-    places = _places(onto, centre[:, :1] + dx * pixel, centre[:, 1:] + dy * pixel, np.zeros((len(index), 2)), shrink)
-    windows = _read(picture, places)
+        return moves, found
+    dy, dx = (a.ravel() for a in np.meshgrid(np.arange(-half, half + 1), np.arange(-half, half + 1), indexing="ij"))
+    places = (patches.centre[index][:, None] + np.stack([dx, dy], -1) * pixel).astype(np.float32)
+    windows = _read(view.frame[level], _moved(places, view.onto, 2.0 ** level))
     for k, window in zip(index, windows, strict=True):
         match = cv2.matchTemplate(window.reshape(2 * half + 1, -1), patches.luma[k].reshape(patches.side, -1), cv2.TM_CCOEFF_NORMED)
         _, best, _, (bx, by) = cv2.minMaxLoc(match)
-        moves[k] = (bx - _REACH) * pixel, (by - _REACH) * pixel
+        moves[k] = (bx - reach) * pixel, (by - reach) * pixel
         found[k] = best > _LIKE
-    return found
+    return moves, found
 
 
-def _consensus(places: np.ndarray, moves: np.ndarray, reach: float) -> np.ndarray:
-    """(n,) which displacements agree with the shift, turn and scale that most agree with."""
+def _consensus(places: np.ndarray, moves: np.ndarray, weight: np.ndarray, reach: float) -> np.ndarray:
+    """(n,) which displacements agree with the shift, turn and scale that most agree with; `weight` (n, 2, 2) has 1 along the direction that counts."""
     rng = np.random.default_rng(len(places))
     centre = places.mean(0)
     p = (places - centre) / max(float(np.abs(places - centre).max()), 1.0)
     rows = np.stack([np.column_stack([np.ones(len(p)), np.zeros(len(p)), p[:, 0], -p[:, 1]]),
                      np.column_stack([np.zeros(len(p)), np.ones(len(p)), p[:, 1], p[:, 0]])], axis=1)
+
+    def distance(rest: np.ndarray) -> np.ndarray:
+        """(..., n) of what is left (..., n, 2), along the directions that count."""
+        x, y = rest[..., 0], rest[..., 1]
+        return np.sqrt(np.maximum(weight[:, 0, 0] * x * x + 2 * weight[:, 0, 1] * x * y + weight[:, 1, 1] * y * y, 0))
+
     best = np.zeros(len(p), bool)
-    # a shear or a perspective slip differs between ends of the surface; the likeness fit through two patches reaches further than a shift
-    first = rng.integers(0, len(p), _SAMPLES)
-    second = (first + rng.integers(1, len(p), _SAMPLES)) % len(p)
-    pairs = np.stack([first, second], axis=1)
+    # patches with two directions propose; a shear or a perspective slip differs between ends of the surface, where a likeness reaches further than a shift
+    proposing = np.argsort(-weight[:, 0, 0] - weight[:, 1, 1], kind="stable")[:max(4, len(p) // 2)]
+    first = rng.integers(0, len(proposing), _SAMPLES)
+    second = (first + rng.integers(1, max(len(proposing), 2), _SAMPLES)) % len(proposing)
+    pairs = proposing[np.stack([first, second], axis=1)]
     systems = rows[pairs].reshape(_SAMPLES, 4, 4)
     sound = np.abs(np.linalg.det(systems)) > 1e-9
     if sound.any():
         likenesses = np.linalg.solve(systems[sound], moves[pairs[sound]].reshape(-1, 4, 1))[..., 0]
-        away = np.linalg.norm(np.einsum("nia,sa->sni", rows, likenesses) - moves, axis=2)
-        agrees = away < 2 * reach
+        agrees = distance(np.einsum("nia,sa->sni", rows, likenesses) - moves) < 2 * reach
         best = agrees[np.argmax(agrees.sum(1))]
     if best.sum() >= 4:
         # all eight parts of a homography, through those that agree, gather in the rest
@@ -464,9 +480,11 @@ def _consensus(places: np.ndarray, moves: np.ndarray, reach: float) -> np.ndarra
         full = np.concatenate([rows, np.stack([np.column_stack([u, v, u * u, u * v]),
                                                np.column_stack([np.zeros((len(p), 2)), u * v, v * v])], axis=1)], axis=2)
         for _ in range(3):
-            a, b = full[best].reshape(-1, full.shape[2]), moves[best].ravel()
-            found = np.linalg.solve(a.T @ a + 0.05 * np.eye(a.shape[1]), a.T @ b)
-            best = np.linalg.norm(full @ found - moves, axis=1) < 1.5 * reach
+            a = full[best]
+            weighted = weight[best] @ a
+            normal = np.einsum("nia,nib->ab", weighted, a)
+            found = np.linalg.solve(normal + 0.05 * np.eye(len(normal)), np.einsum("nia,ni->a", weighted, moves[best]))
+            best = distance(full @ found - moves) < 1.5 * reach
             if best.sum() < 3:
                 break
     return best

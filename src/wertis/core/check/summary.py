@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from wertis.core.check.drift import Slip
+from wertis.core.check.slip import Slip
 
 USABLE, GOOD = 1.0, 0.3  # pixels; common practice
 _APART = 3  # frames within which a lesser drift belongs to the same trouble

@@ -6,7 +6,8 @@ from concurrent.futures import Future, ThreadPoolExecutor
 
 import numpy as np
 
-from wertis.core.check.drift import DriftMeter, Slip
+from wertis.core.check.drift import DriftMeter
+from wertis.core.check.slip import Slip
 from wertis.core.errors import PlateError, WertisError
 from wertis.core.geometry.motion import plane_between
 from wertis.core.plate.base import Plate, luma

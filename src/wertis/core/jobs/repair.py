@@ -5,7 +5,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from wertis.core.check.drift import Slip
+from wertis.core.check.slip import Slip
 from wertis.core.check.summary import Summary, summary
 from wertis.core.errors import WertisError
 from wertis.core.jobs.check import check_track, corners_of
