@@ -29,6 +29,9 @@ _ROUNDS = 5
 Disagreement = Callable[[int, np.ndarray, np.ndarray], np.ndarray]
 """(N,) what is left between a sample's two pictures, over their contrast, when the frame's and the reference's path are such offsets (J, n, 2)."""
 
+LegAt = Callable[[float], "Leg | None"]
+"""A leg for a shutter; where a surface is at a frame's own time depends on how long the shutter was open."""
+
 
 @dataclass(frozen=True)
 class Leg:
@@ -131,7 +134,7 @@ class Shutter:
     missing: np.ndarray | None = None
 
 
-def measure(disagreement: Disagreement, legs: list[Leg], reference_legs: list[Leg]) -> Shutter | None:
+def measure(disagreement: Disagreement, legs: list[LegAt], reference_legs: list[LegAt]) -> Shutter | None:
     """The shutter that makes the samples agree best with the reference; None when none makes them agree clearly better.
 
     Parameters
@@ -139,7 +142,8 @@ def measure(disagreement: Disagreement, legs: list[Leg], reference_legs: list[Le
     legs : each sample frame's, at the places (n,) that are compared there.
     reference_legs : the reference frame's legs at the same places. One of the two may be missing, and is then found as well.
     """
-    first = reference_legs[0]
+    first = reference_legs[0](GUESS)
+    assert first is not None
     lacking = "before" if first.before is None else "after" if first.after is None else ""
     known = first.after if first.before is None else first.before
     assert known is not None
@@ -148,7 +152,9 @@ def measure(disagreement: Disagreement, legs: list[Leg], reference_legs: list[Le
     def misfit(values: np.ndarray, blurs: str = "crossed", count: int | None = None) -> np.ndarray:
         part = float(np.clip(values[0], 0, 1.5))
         parts = []
-        for i, (here, leg) in enumerate(zip(legs[:count], reference_legs[:count], strict=True)):
+        for i in range(len(legs[:count])):
+            here, leg = legs[i](part), reference_legs[i](part)
+            assert here is not None and leg is not None
             own = completed(leg, values[1:], part) if lacking else leg
             frame_taps, reference_taps = taps(here, part), taps(own, part)
             if blurs == "swapped":

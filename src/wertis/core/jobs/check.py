@@ -6,8 +6,8 @@ from concurrent.futures import Future, ThreadPoolExecutor
 
 import numpy as np
 
-from wertis.core.check.drift import DriftMeter
-from wertis.core.check.slip import Slip
+from wertis.core.check.series import DriftSeries
+from wertis.core.check.slip import Slip, unmeasured
 from wertis.core.errors import PlateError, WertisError
 from wertis.core.geometry.motion import plane_between
 from wertis.core.plate.base import Plate, luma
@@ -36,6 +36,8 @@ def corners_of(track: Track, placement_id: str = "") -> tuple[np.ndarray, int, s
 def check_track(shot: Shot, track: Track, plate: Plate, frames: Iterable[int], read: Callable[[int], np.ndarray] | None = None,
                 base: int | None = None, placement_id: str = "", at: np.ndarray | None = None) -> Iterator[tuple[int, Slip]]:
     """Measure the drift of `track` on `frames` against a base frame; yields each frame and its slip at the track's corners.
+
+    A frame may come a second time at the end, with a better answer: where a blur or a reflection had made it doubtful.
 
     Parameters
     ----------
@@ -66,34 +68,59 @@ def check_track(shot: Shot, track: Track, plate: Plate, frames: Iterable[int], r
     away = held(base) if held is not None else None
     if away is not None:
         mask[away > 127] = 0
-    meter = DriftMeter(luma(fetch(base)), mask, there)
-    unknown = Slip(np.full((len(there), 2), np.nan), np.full(len(there), np.inf))
+    series = DriftSeries(luma(fetch(base)), mask, there, base)
 
-    def told(frame: int) -> Slip | Callable[[], Slip]:
-        """A frame's slip, or how to measure it."""
+    def first_look(frame: int) -> Callable[[], Slip]:
+        """How to measure a frame by itself."""
         if frame == base:
-            return Slip(np.zeros((len(there), 2)), np.zeros(len(there)), 1.0, 1.0)
+            return lambda: Slip(np.zeros((len(there), 2)), np.zeros(len(there)), 1.0, 1.0)
         matrix = plane_between(motion, base, frame)
         if matrix is None:
-            return Slip(unknown.slip, unknown.doubt, reason=f"{track.name} has no answer here")
+            return lambda: unmeasured(len(there), f"{track.name} has no answer here")
+        x0, y0, x1, y1 = series.meter.window(matrix, plate.size)
+        # a movie is read here in its order, files by themselves where they are measured
+        early = fetch(frame) if plate.file(frame) is None else None
+
+        def measure() -> Slip:
+            picture = early if early is not None else fetch(frame)
+            hidden = held(frame) if held is not None else None
+            return series.look(frame, luma(picture[y0:y1, x0:x1]), matrix, hidden[y0:y1, x0:x1] if hidden is not None else None, (x0, y0), plate.size)
+
+        return measure
+
+    def whole(frame: int) -> tuple[np.ndarray, np.ndarray | None]:
+        return luma(fetch(frame)), held(frame) if held is not None else None
+
+    def safely(look: Callable[[], Slip]) -> Slip:
         try:
-            picture = luma(fetch(frame))
+            return look()
         except PlateError as why:
-            return Slip(unknown.slip, unknown.doubt, reason=str(why))
-        hidden = held(frame) if held is not None else None
-        return lambda: meter.measure(picture, matrix, hidden)
+            return unmeasured(len(there), str(why))
 
-    # pictures are read here, one after the other, while the frames before them are measured
-    coming: deque[tuple[int, Slip | Future[Slip]]] = deque()
+    yield from _in_turn(((frame, lambda f=frame: first_look(f)) for frame in frames), safely)  # type: ignore[misc]
+    yield from _in_turn(((frame, lambda g=look: g) for frame, look in series.again(whole)), safely)  # type: ignore[misc]
+
+
+def _in_turn(tasks: Iterable[tuple[int, Callable[[], Callable[[], Slip]]]], run: Callable[[Callable[[], Slip]], Slip]) -> Iterator[tuple[int, Slip]]:
+    """Each frame's slip in the order of the tasks, a few of them at a time; a task is prepared here and run in another thread."""
+    coming: deque[tuple[int, Future[Slip]]] = deque()
     with ThreadPoolExecutor(_MEASURERS, thread_name_prefix="wertis-measure") as pool:
-        for frame in frames:
-            found = told(frame)
-            coming.append((frame, found if isinstance(found, Slip) else pool.submit(found)))
+        for frame, prepare in tasks:
+            try:
+                work = prepare()
+            except PlateError as why:
+                work = _raising(why)
+            coming.append((frame, pool.submit(run, work)))
             if len(coming) > _MEASURERS:
-                yield _done(*coming.popleft())
+                done, future = coming.popleft()
+                yield done, future.result()
         while coming:
-            yield _done(*coming.popleft())
+            done, future = coming.popleft()
+            yield done, future.result()
 
 
-def _done(frame: int, slip: "Slip | Future[Slip]") -> tuple[int, Slip]:
-    return frame, slip if isinstance(slip, Slip) else slip.result()
+def _raising(why: PlateError) -> Callable[[], Slip]:
+    def fail() -> Slip:
+        raise why
+
+    return fail

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from wertis.core.imaging.shutter import TAPS, Leg, path_times
+from wertis.core.imaging.shutter import TAPS, path_times
 from wertis.core.track.align import at_taps, averaged
 from wertis.core.track.reference import Reference, TileSet, described, without_light
 
@@ -41,13 +41,12 @@ def blurred_tiles(reference: Reference, tiles: TileSet, chosen: np.ndarray, offs
 
 @dataclass(frozen=True)
 class Sample:
-    """One frame from which the shutter is measured: its picture at half resolution, its motion (3, 3), tiles chosen (n,), weights and legs."""
+    """One frame from which the shutter is measured: its picture at half resolution, its motion (3, 3), tiles chosen (n,), and weights."""
 
     picture: np.ndarray
     matrix: np.ndarray
     chosen: np.ndarray
     weights: np.ndarray
-    leg: Leg
 
 
 def disagreement(reference: Reference, sample: Sample, frame_taps: np.ndarray, reference_taps: np.ndarray) -> np.ndarray:

@@ -145,12 +145,12 @@ class LaggingTracker:
             places = self._tracker.reference.tiles(blurred.LEVEL).centre[chosen]
             leg, start = self._leg(kept, places, GUESS), self._reference_leg(places)
             if leg is not None and start is not None:
-                samples.append(blurred.Sample(picture, kept.matrix, chosen, weights, leg))
-                legs.append(start)
+                samples.append(blurred.Sample(picture, kept.matrix, chosen, weights))
+                legs.append((self._leg_at(self._neighbours(kept), NEAR, places), self._leg_at(self._round_reference(), 1, places)))
         found = shutter.measure(lambda i, own, other: blurred.disagreement(self._tracker.reference, samples[i], own, other),
-                                [s.leg for s in samples], legs) if len(samples) > 1 else None
+                                [own for own, _ in legs], [of_reference for _, of_reference in legs]) if len(samples) > 1 else None
         if found is None:
-            long = np.mean([shutter.extent(shutter.taps(s.leg, GUESS)) for s in samples]) > _LONG if samples else False
+            long = np.mean([shutter.extent(shutter.taps(leg, GUESS)) for own, _ in legs if (leg := own(GUESS)) is not None]) > _LONG if samples else False
             self._tries += _TRIES if long else 1
             self._wait = len(self._kept) + _BETWEEN_TRIES
         else:
@@ -176,10 +176,18 @@ class LaggingTracker:
 
     def _reference_leg(self, points: np.ndarray) -> Leg | None:
         part = self.shutter.part if self.shutter is not None else GUESS
-        leg = shutter.leg_among([self._reference_before, np.eye(3), *(k.matrix for k in self._after)], 1, points, part)
+        leg = shutter.leg_among(self._round_reference(), 1, points, part)
         if leg is None or self.shutter is None or self.shutter.missing is None:
             return leg
         return shutter.completed(leg, self.shutter.missing, part)
+
+    def _round_reference(self) -> list[np.ndarray | None]:
+        """The matrices of the frame before the reference frame, its own, and those of the frames after it."""
+        return [self._reference_before, np.eye(3), *(k.matrix for k in self._after)]
+
+    @staticmethod
+    def _leg_at(matrices: list[np.ndarray | None], middle: int, points: np.ndarray) -> shutter.LegAt:
+        return lambda part: shutter.leg_among(matrices, middle, points, part)
 
     def _second_look(self, kept: _Kept) -> Fix | None:
         assert self.shutter is not None and kept.luma is not None and kept.matrix is not None

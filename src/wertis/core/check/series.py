@@ -1,0 +1,177 @@
+"""Drift over a shot: each frame by itself, and then again those that a blur or a reflection made doubtful, with what the others have told.
+
+A camera that shakes blurs every frame, and the base, along a path of its own; all patches of a frame are then wrong together. Once the frames round a
+frame are known so is its path, and the shutter can be measured. A reflection is told apart from the surface by how it moves over many frames.
+"""
+
+from collections.abc import Callable, Iterator
+from functools import partial
+
+import numpy as np
+
+from wertis.core.check.drift import MEASURED, Blurs, BlursAt, DriftMeter, Look
+from wertis.core.check.slip import Slip
+from wertis.core.geometry import homography
+from wertis.core.geometry.conventions import homography_from_centred, to_centred
+from wertis.core.imaging import shutter
+from wertis.core.imaging.layers import Kept, Layers, side_by_side
+from wertis.core.imaging.shutter import FAST, GUESS, NEAR, Shutter
+
+_MEASURED_FRAMES = 6  # from which the shutter is measured
+_TURNS = 3  # of that
+_DOUBTFUL = 0.5  # part of the frames that a reflection must have made doubtful
+_MOST_AWAY = 12.0  # pixels from the first look beyond which the one without the reflection is not believed
+
+Picture = tuple[np.ndarray, np.ndarray | None]
+"""A frame's luma (h, w), and the mask (h, w) uint8 of what is held out there, or None."""
+
+
+class DriftSeries:
+    """Measures the frames of a shot against a base frame.
+
+    Parameters
+    ----------
+    luma : (h, w) uint8 or float32 on a scale of 0..255, the base frame.
+    mask : (h, w) uint8, non-zero where the surface is on it.
+    points : (N, 2) points of the base frame at which the slip is wanted, in Wertis' pixels.
+    base : its number.
+    """
+
+    def __init__(self, luma: np.ndarray, mask: np.ndarray, points: np.ndarray, base: int) -> None:
+        self.meter = DriftMeter(luma, mask, points)
+        self._luma, self._mask, self._points, self._base = luma, mask, points, base
+        self._looks: dict[int, Look] = {}
+        self._matrices: dict[int, np.ndarray] = {}
+
+    def look(self, frame: int, luma: np.ndarray, matrix: np.ndarray, held: np.ndarray | None, origin: tuple[int, int],
+             size: tuple[int, int]) -> Slip:
+        """A frame's drift by itself; the words are those of `DriftMeter.look`. Safe in several threads for several frames."""
+        found = self.meter.look(luma, matrix, held, origin, size)
+        self._looks[frame], self._matrices[frame] = found, matrix
+        return found.slip
+
+    def again(self, read: Callable[[int], Picture]) -> Iterator[tuple[int, Callable[[], Slip]]]:
+        """The frames that are worth another look, when all have been looked at once, and how to take it.
+
+        `read` gives a frame's picture; it is asked only for frames that could be read before.
+        """
+        yield from self._through_blur(read)
+        yield from self._without_reflection(read)
+
+    # -- blur -----------------------------------------------------------------------------------------------------
+
+    def _through_blur(self, read: Callable[[int], Picture]) -> Iterator[tuple[int, Callable[[], Slip]]]:
+        found = [f for f, look in self._looks.items() if look.found]
+        if not found:
+            return
+        box = self.meter.box
+        of_base = self._extent(self._base, box)
+        extents = {f: max(of_base, self._extent(f, box)) for f in found}
+        fast = sorted(f for f in found if extents[f] > FAST)
+        if len(fast) < 2:
+            return
+        samples = sorted(fast, key=lambda f: (self._looks[f].slip.seen < 0.5 or not self._between(f), -extents[f]))[:_MEASURED_FRAMES]
+        part: Shutter | None = None
+        for _ in range(_TURNS):
+            if part is not None:
+                # the paths were worked out from places that the blur had falsified
+                near = {g for f in samples for g in (f - 1, f, f + 1) if g in extents}
+                side_by_side(partial(self._through, found=part, read=read), sorted(near))
+            part = self._shutter(samples, read)
+            if part is None:
+                return
+        for frame in fast:
+            yield frame, lambda f=frame, part=part: self._through(f, part, read).slip  # type: ignore[misc]
+
+    def _through(self, frame: int, found: Shutter, read: Callable[[int], Picture]) -> Look:
+        """A frame looked at again with its blur, from the place that is known."""
+        luma, held = read(frame)
+        matrix = self._matrices[frame]
+        x0, y0, x1, y1 = self.meter.window(matrix, luma.shape[1::-1])
+        cut = held[y0:y1, x0:x1] if held is not None else None
+        look = self.meter.look_again(self._looks[frame], luma[y0:y1, x0:x1], matrix, self._blurs(frame, found), cut, (x0, y0), luma.shape[1::-1])
+        self._looks[frame] = look
+        return look
+
+    def _near(self, frame: int) -> list[np.ndarray | None]:
+        """Places (3, 3) of the surface, centred, on the frames round one, its own in the middle."""
+        def place(f: int) -> np.ndarray | None:
+            return np.eye(3) if f == self._base else self._looks[f].place if f in self._looks else None
+
+        return [place(f) for f in range(frame - NEAR, frame + NEAR + 1)]
+
+    def _between(self, frame: int) -> bool:
+        """Whether the places on both sides of a frame are known."""
+        near = self._near(frame)
+        return near[NEAR - 1] is not None and near[NEAR + 1] is not None
+
+    def _extent(self, frame: int, points: np.ndarray) -> float:
+        leg = shutter.leg_among(self._near(frame), NEAR, points, GUESS)
+        return shutter.extent(shutter.taps(leg, GUESS)) if leg is not None else 0.0
+
+    def _shutter(self, frames: list[int], read: Callable[[int], Picture]) -> Shutter | None:
+        places = self.meter.measured_places
+        def leg_at(frame: int) -> shutter.LegAt:
+            near = self._near(frame)
+            return lambda part: shutter.leg_among(near, NEAR, places, part)
+
+        of_base = leg_at(self._base)
+        known = [f for f in frames if leg_at(f)(GUESS) is not None]
+        if of_base(GUESS) is None or len(known) < 2 or len(places) < 6:
+            return None
+        pictures = [read(f)[0] for f in known]
+
+        def disagreement(i: int, own: np.ndarray, other: np.ndarray) -> np.ndarray:
+            return self.meter.disagreement(pictures[i], self._looks[known[i]], own, other)
+
+        return shutter.measure(disagreement, [leg_at(f) for f in known], [of_base] * len(known))
+
+    def _blurs(self, frame: int, found: Shutter) -> BlursAt:
+        near, of_base = self._near(frame), self._near(self._base)
+
+        def at(points: np.ndarray) -> Blurs | None:
+            own, base = (shutter.leg_among(m, NEAR, points, found.part) for m in (near, of_base))
+            if own is None or base is None:
+                return None
+            if found.missing is not None:
+                base = shutter.completed(base, found.missing, found.part)
+            return Blurs(shutter.taps(own, found.part), shutter.taps(base, found.part), found.part)
+
+        return at
+
+    # -- reflection -----------------------------------------------------------------------------------------------
+
+    def _without_reflection(self, read: Callable[[int], Picture]) -> Iterator[tuple[int, Callable[[], Slip]]]:
+        found = [f for f, look in self._looks.items() if look.found]
+        doubtful = [f for f in found if not self._looks[f].slip.doubt.max() <= MEASURED]
+        if len(doubtful) < _DOUBTFUL * max(len(found), 1):
+            return
+        for side in (sorted(f for f in found if f > self._base), sorted((f for f in found if f < self._base), reverse=True)):
+            layers = Layers(self._luma, self._mask, self._base)
+            for frame in side:
+                place = self._looks[frame].place
+                assert place is not None
+                layers.keep(frame, homography_from_centred(place), read(frame)[0])
+            corners = homography.apply(np.linalg.inv(layers.back), to_centred(self._points))
+            looks: list[Look] = []
+
+            def aligned(surface: np.ndarray, mask: np.ndarray, pictures: list[np.ndarray], matrices: list[np.ndarray],
+                        corners: np.ndarray = corners, looks: list[Look] = looks) -> list[np.ndarray]:
+                meter = DriftMeter(surface, mask, corners + 0.5)
+                looks[:] = side_by_side(lambda pair: meter.look(pair[0], homography_from_centred(pair[1])), list(zip(pictures, matrices, strict=True)))
+                return [matrix if look.place is None else look.place for look, matrix in zip(looks, matrices, strict=True)]
+
+            if not layers.told_apart(aligned):
+                continue
+            for k, look in list(zip(layers.kept, looks, strict=True))[1:]:
+                if look.found and looks[0].found:
+                    yield k.frame, lambda k=k, look=look, own=looks[0], layers=layers: self._told(k, look, own, layers)  # type: ignore[misc]
+
+    def _told(self, k: Kept, look: Look, of_base: Look, layers: Layers) -> Slip:
+        first, matrix = self._looks[k.frame].slip, self._matrices[k.frame]
+        slip = homography.apply(layers.whole(k), self._points) - homography.apply(matrix, self._points)
+        doubt = np.hypot(look.slip.doubt, of_base.slip.doubt) * layers.scale
+        if not (doubt.max() < first.doubt.max() and np.linalg.norm(slip, axis=1).max() < 3 * _MOST_AWAY):
+            return first
+        slip[doubt > MEASURED] = np.nan
+        return Slip(slip, doubt, look.slip.seen, first.in_view, "" if np.isfinite(slip).any() else first.reason)
