@@ -77,7 +77,7 @@ class DriftSeries:
                 # the paths were worked out from places that the blur had falsified
                 near = {g for f in samples for g in (f - 1, f, f + 1) if g in extents}
                 side_by_side(partial(self._through, found=part, read=read), sorted(near))
-            part = self._shutter(samples, read)
+            part = self._shutter(samples, read, part) or part
             if part is None:
                 return
         for frame in fast:
@@ -109,7 +109,7 @@ class DriftSeries:
         leg = shutter.leg_among(self._near(frame), NEAR, points, GUESS)
         return shutter.extent(shutter.taps(leg, GUESS)) if leg is not None else 0.0
 
-    def _shutter(self, frames: list[int], read: Callable[[int], Picture]) -> Shutter | None:
+    def _shutter(self, frames: list[int], read: Callable[[int], Picture], before: Shutter | None) -> Shutter | None:
         places = self.meter.measured_places
         def leg_at(frame: int) -> shutter.LegAt:
             near = self._near(frame)
@@ -124,7 +124,7 @@ class DriftSeries:
         def disagreement(i: int, own: np.ndarray, other: np.ndarray) -> np.ndarray:
             return self.meter.disagreement(pictures[i], self._looks[known[i]], own, other)
 
-        return shutter.measure(disagreement, [leg_at(f) for f in known], [of_base] * len(known))
+        return shutter.measure(disagreement, [leg_at(f) for f in known], [of_base] * len(known), before)
 
     def _blurs(self, frame: int, found: Shutter) -> BlursAt:
         near, of_base = self._near(frame), self._near(self._base)

@@ -9,6 +9,7 @@ Layer extraction from multiple images containing reflections and transparency, C
 alignment method, 1975.
 """
 
+import copy
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
@@ -21,8 +22,9 @@ from wertis.core.geometry import homography
 from wertis.core.geometry.conventions import homography_from_centred, homography_to_centred
 from wertis.core.imaging.pyramid import Pyramid
 
-_PIXELS = 90_000  # of the region that are kept of a frame at most; larger regions are kept at lower resolutions
-MOST_FRAMES = 240  # that are kept
+_PIXELS = 350_000  # of the region that are kept of a frame at most; larger regions are kept at lower resolutions
+_COARSE_PIXELS = 90_000  # from which the layers are told apart at half the resolution first
+MOST_FRAMES = 240  # that are kept; at most 84 MB
 _FEWEST = 12  # frames from which a reflection can be told apart
 _CLEAR = 0.35  # response of the phase correlation from which a shift is believed
 _FINE = 15  # pixels; slower changes of luma than this are light rather than pictures
@@ -30,12 +32,13 @@ _APART = 1.0  # pixels a frame by which the two layers must move apart
 _ODD = 3.0  # pixels by which a frame's shift may differ from its neighbours'
 _NEAR = 40.0  # pixels beyond which a shift found against the reflection's own picture is not believed
 _SEEN_OFTEN = 2.5  # frames on which a part of the reflection must be seen to be compared
-_BETTER = 0.6  # part to which what is left must fall for the layers to be believed
+_BETTER = 0.75  # part to which what is left must fall for the layers to be believed
 _ROUNDS, _MEANS = 2, 3
 _MASKED = -1000.0
 _THREADS = 2
 _T = TypeVar("_T")
 _R = TypeVar("_R")
+_DOUBLED = np.diag([2.0, 2.0, 1.0])
 _INVERSE = cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP
 
 Align = Callable[[np.ndarray, np.ndarray, list[np.ndarray], list[np.ndarray]], "list[np.ndarray] | None"]
@@ -122,11 +125,27 @@ class Layers:
             return False
         for k in kept:
             k.inside = self._inside(k)
+        if self.mask.size > _COARSE_PIXELS:
+            rough = self._halved()
+            if not rough.told_apart(align):
+                return False
+            for k, r in zip(kept, rough.kept, strict=True):
+                k.matrix, k.shift, k.sure = _DOUBLED @ r.matrix @ np.linalg.inv(_DOUBLED), 2 * r.shift, r.sure
+            return self._refined(self._left_over(self._surface(None)), align, 1) is not None
         left = self._left_over(self._surface(None))
         if not self._first_shifts(left):
             return False
         before = _spread(left, kept)
-        for _ in range(_ROUNDS):
+        after = self._refined(left, align, _ROUNDS)
+        return after is not None and after <= _BETTER * before
+
+    def _refined(self, left: list[np.ndarray], align: Align, rounds: int) -> float | None:
+        """Both layers and both motions, in turn; what is left unexplained in the end, or None where the surface could not be aligned.
+
+        `left` (h, w) of each frame is what the surface does not explain.
+        """
+        kept = self.kept
+        for _ in range(rounds):
             for _ in range(_MEANS):
                 mirror = self._mirror(left)
                 self.surface = self._surface(mirror)
@@ -135,13 +154,22 @@ class Layers:
             self._mirror_told = mirror = self._mirror(left)
             found = align(self.surface, self.mask, [self.cleaned(k) for k in kept], [k.matrix for k in kept])
             if found is None:
-                return False
+                return None
             base = np.linalg.inv(found[0])
             for k, matrix in zip(kept, found, strict=True):
                 k.matrix = homography.normalised(matrix @ base)
             left = self._left_over(self._surface(mirror))
-        after = _spread([rest - self._seen(mirror, k) * k.inside for rest, k in zip(left, kept, strict=True)], kept)
-        return after <= _BETTER * before
+        return _spread([rest - self._seen(mirror, k) * k.inside for rest, k in zip(left, kept, strict=True)], kept)
+
+    def _halved(self) -> "Layers":
+        """The same at half the resolution."""
+        half = copy.copy(self)
+        half.scale, half.back = 2 * self.scale, self.back @ _DOUBLED
+        half.mask = (cv2.pyrDown(self.mask * 255) > 250).astype(np.uint8)
+        inverse = np.linalg.inv(_DOUBLED)
+        half.kept = [Kept(k.frame, cv2.pyrDown(k.picture), inverse @ k.matrix @ _DOUBLED, k.back @ _DOUBLED, np.zeros(0), k.away, k.shift / 2, k.sure)
+                     for k in self.kept]
+        return half
 
     def cleaned(self, k: Kept) -> np.ndarray:
         """(h, w) float32 a kept frame with the reflection taken off."""

@@ -134,13 +134,14 @@ class Shutter:
     missing: np.ndarray | None = None
 
 
-def measure(disagreement: Disagreement, legs: list[LegAt], reference_legs: list[LegAt]) -> Shutter | None:
+def measure(disagreement: Disagreement, legs: list[LegAt], reference_legs: list[LegAt], before: Shutter | None = None) -> Shutter | None:
     """The shutter that makes the samples agree best with the reference; None when none makes them agree clearly better.
 
     Parameters
     ----------
     legs : each sample frame's, at the places (n,) that are compared there.
     reference_legs : the reference frame's legs at the same places. One of the two may be missing, and is then found as well.
+    before : what was measured before the places were known better; the search begins there.
     """
     first = reference_legs[0](GUESS)
     assert first is not None
@@ -164,17 +165,22 @@ def measure(disagreement: Disagreement, legs: list[LegAt], reference_legs: list[
             parts.append(disagreement(i, frame_taps, reference_taps))
         return np.concatenate(parts)
 
-    starts = [np.array([s]) for s in _STARTS]
-    if lacking:
-        starts = [np.array([s, *(share * mean)]) for s in _STARTS for share in (-1.0, 0.0)]
-    tried = [(values, misfit(values, count=_FEW)) for values in starts]
-    values, rest = min(tried, key=lambda pair: float((pair[1] ** 2).sum()))
-    if _share(rest, misfit(values, "swapped", _FEW)) > _HOPELESS:
-        return None
+    if before is not None and (before.missing is not None) == bool(lacking):
+        values = np.r_[before.part, before.missing if before.missing is not None else []]
+    else:
+        starts = [np.array([s]) for s in _STARTS]
+        if lacking:
+            starts = [np.array([s, *(share * mean)]) for s in _STARTS for share in (-1.0, 0.0)]
+        tried = [(values, misfit(values, count=_FEW)) for values in starts]
+        values, few = min(tried, key=lambda pair: float((pair[1] ** 2).sum()))
+        if _share(few, misfit(values, "swapped", _FEW)) > _HOPELESS:
+            return None
     rest = misfit(values)
     steps = np.array([0.03, 0.5, 0.5][:len(values)])
+    slopes: np.ndarray | None = None
     for _ in range(_ROUNDS):
-        slopes = np.stack([(misfit(values + step) - rest) / size for step, size in zip(np.diag(steps), steps, strict=True)], axis=1)
+        if slopes is None:
+            slopes = np.stack([(misfit(values + step) - rest) / size for step, size in zip(np.diag(steps), steps, strict=True)], axis=1)
         normal = slopes.T @ slopes
         move = -np.linalg.solve(normal + np.diag(np.diag(normal)) * 1e-3 + 1e-12 * np.eye(len(values)), slopes.T @ rest)
         for _ in range(3):
@@ -184,6 +190,8 @@ def measure(disagreement: Disagreement, legs: list[LegAt], reference_legs: list[
             move = move / 3
         else:
             break
+        # slopes hold for a short step
+        slopes = slopes if abs(move[0]) < 0.1 else None
         values, rest = values + move, after
         if abs(move[0]) < 0.005:
             break

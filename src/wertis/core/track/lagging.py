@@ -17,6 +17,7 @@ from wertis.core.track.planar import PlanarTracker, Trust
 
 _LAG = 2  # frames after a frame that must be known before it is looked at again
 _MEASURED_FRAMES = 6  # frames from which the shutter is measured
+_TURNS = 2  # of measuring the shutter
 _MOST_KEPT = 10
 _BETWEEN_TRIES = 12  # frames
 _LONG = 1.5  # the same, from which one measurement is enough to say that there is no blur
@@ -135,30 +136,50 @@ class LaggingTracker:
         return max(own, shutter.extent(shutter.taps(start, part)) if start is not None else 0.0) > FAST
 
     def _measure(self, fast: list[_Kept]) -> None:
+        sampled = [k for k in fast if self._is_between(k)][-_MEASURED_FRAMES:]
+        found, long = self._measured(sampled)
+        if found is None:
+            self._tries += _TRIES if long else 1
+            self._wait = len(self._kept) + _BETWEEN_TRIES
+            return
+        for _ in range(_TURNS - 1):
+            # the paths were worked out from places that the blur had falsified
+            self.shutter = found
+            for kept in self._kept:
+                if kept.luma is not None and self._may_be_blurred(kept):
+                    better = self._second_look(kept)
+                    if better is not None and better.matrix is not None:
+                        kept.matrix = homography_to_centred(better.matrix)
+            found = self._measured(sampled, found)[0] or found
+        self.shutter = found
+        self._tracker.blur_is_known = True
+        reference = self._reference_leg(self._tracker.box)
+        # where the reference frame itself is blurred every frame is looked at again, and the first look may be rougher
+        self._tracker.looked_at_again = reference is not None and shutter.extent(shutter.taps(reference, found.part)) > FAST
+
+    def _measured(self, sampled: list[_Kept], before: Shutter | None = None) -> tuple[Shutter | None, bool]:
+        """The shutter by some frames, if any fits, and whether their paths are so long that there would have to be one."""
         samples, legs = [], []
-        for kept in fast[-_MEASURED_FRAMES:]:
-            if kept.luma is None or kept.matrix is None:
-                continue
+        for kept in sampled:
+            assert kept.luma is not None and kept.matrix is not None
             chosen, weights, picture = self._tracker.sample(kept.luma, kept.held, kept.matrix, kept.trust, blurred.LEVEL, blurred.MEASURED_TILES)
             if len(chosen) < 6:
                 continue
             places = self._tracker.reference.tiles(blurred.LEVEL).centre[chosen]
-            leg, start = self._leg(kept, places, GUESS), self._reference_leg(places)
-            if leg is not None and start is not None:
+            own, start = self._leg_at(self._neighbours(kept), NEAR, places), self._leg_at(self._round_reference(), 1, places)
+            if own(GUESS) is not None and start(GUESS) is not None:
                 samples.append(blurred.Sample(picture, kept.matrix, chosen, weights))
-                legs.append((self._leg_at(self._neighbours(kept), NEAR, places), self._leg_at(self._round_reference(), 1, places)))
+                legs.append((own, start))
+        if len(samples) < 2:
+            return None, False
         found = shutter.measure(lambda i, own, other: blurred.disagreement(self._tracker.reference, samples[i], own, other),
-                                [own for own, _ in legs], [of_reference for _, of_reference in legs]) if len(samples) > 1 else None
-        if found is None:
-            long = np.mean([shutter.extent(shutter.taps(leg, GUESS)) for own, _ in legs if (leg := own(GUESS)) is not None]) > _LONG if samples else False
-            self._tries += _TRIES if long else 1
-            self._wait = len(self._kept) + _BETWEEN_TRIES
-        else:
-            self.shutter = found
-            self._tracker.blur_is_known = True
-            reference = self._reference_leg(self._tracker.box)
-            # where the reference frame itself is blurred every frame is looked at again, and the first look may be rougher
-            self._tracker.looked_at_again = reference is not None and shutter.extent(shutter.taps(reference, found.part)) > FAST
+                                [own for own, _ in legs], [of_reference for _, of_reference in legs], before)
+        return found, float(np.mean([shutter.extent(shutter.taps(leg, GUESS)) for own, _ in legs if (leg := own(GUESS)) is not None])) > _LONG
+
+    def _is_between(self, kept: _Kept) -> bool:
+        """Whether the picture and the places on both sides are known."""
+        near = self._neighbours(kept)
+        return kept.luma is not None and near[NEAR - 1] is not None and near[NEAR + 1] is not None
 
     def _leg(self, kept: _Kept, points: np.ndarray, part: float) -> Leg | None:
         """The legs of `points` (n, 2) of the reference at a frame."""
