@@ -48,6 +48,8 @@ _MAX_FRESH_ERROR = 2.0  # the same where the frames before do not vouch for it
 _LEG_PRIOR = CORRELATION / LEG_DOUBT ** 2
 _SECOND_REACH = 6.0  # pixels beyond which a second look's answer is not believed to be of the same place
 _WEAK = 0.3  # pixels of expected error from which what the frames before say is asked for
+_LITTLE = 0.6  # share of the region seen, below which that is so
+_WORSE = 0.1  # by how much less like the surface an answer may look that the frames before led to
 _LEAST_SURPRISE = 0.5  # pixels by which no motion can be foretold
 _GUESSED = 0.8  # part of what was expected to be in error, below which the pixels must bring it
 _JUMP = 0.12  # part of the region's half size: least distance from the expected place that counts as a jump
@@ -115,9 +117,10 @@ class PlanarTracker:
             found = self._follow(pyramid)
         verdict = self._judge(found, pyramid, ahead=ahead) if found is not None else None
         expected = self._expectation(ahead)
-        if expected is not None and (verdict is None or verdict.matrix is None or verdict.error > _WEAK):
+        if expected is not None and (verdict is None or verdict.matrix is None or (verdict.error > _WEAK and verdict.seen < _LITTLE)):
             led = self._led(pyramid, expected)
-            if led is not None and (verdict is None or verdict.matrix is None or led[1].error < verdict.error):
+            if led is not None and (found is None or verdict is None or verdict.matrix is None
+                                    or (led[1].error < verdict.error and _score(led[0]) < _score(found) + _WORSE)):
                 found, verdict = led
         if verdict is None or verdict.matrix is None:
             again = self._search(pyramid)
