@@ -31,6 +31,7 @@ _FINE = 15  # pixels; slower changes of luma than this are light rather than pic
 _APART = 1.0  # pixels a frame by which the two layers must move apart
 _ODD = 3.0  # pixels by which a frame's shift may differ from its neighbours'
 _NEAR = 40.0  # pixels beyond which a shift found against the reflection's own picture is not believed
+_CLOSE = 2.0  # pixels below which a shift is measured by least squares
 _SEEN_OFTEN = 2.5  # frames on which a part of the reflection must be seen to be compared
 _BETTER = 0.75  # part to which what is left must fall for the layers to be believed
 _ROUNDS, _MEANS = 2, 3
@@ -232,7 +233,7 @@ class Layers:
             own.append((places[1] - places[0]) / gap)
         steps = np.array(moves)
         good = (np.array(clear) > _CLEAR) & (np.linalg.norm(steps - np.array(own), axis=1) > _APART / self.scale)
-        if good.sum() < max(3, 0.1 * len(good)):
+        if good.sum() < max(3, 0.2 * len(good)):
             return False
         times = np.array([k.away for k in self.kept], float)
         index = (times[1:] + times[:-1]) / 2
@@ -275,7 +276,8 @@ class Layers:
             others = self._seen(mirror, k, count=True) - k.sure * k.inside
             known = k.inside * (others > _SEEN_OFTEN)
             rest = (self._seen(mirror, k) * (others + k.sure) - left * k.sure) / np.maximum(others, 1)
-            return _shift_between(rest * known, left * known)
+            shift, response = _shift_between(rest * known, left * known)
+            return (_fine_shift(rest, left, known) if np.hypot(*shift) < _CLOSE else shift), response
 
         found = side_by_side(against_others, list(zip(self.kept, left_over, strict=True)))
         for k, (shift, response) in zip(self.kept, found, strict=True):
@@ -330,6 +332,23 @@ def _shift_between(a: np.ndarray, b: np.ndarray) -> tuple[np.ndarray, float]:
     fine = [np.where(p != 0, p - cv2.blur(p, (_FINE, _FINE)), 0).astype(np.float32) for p in (a, b)]
     shift, response = cv2.phaseCorrelate(*fine)
     return np.array(shift), float(response)
+
+
+def _fine_shift(a: np.ndarray, b: np.ndarray, where: np.ndarray) -> np.ndarray:
+    """How far (2,) b's detail lies from a's, which is close by, in pixels, by least squares where `where` (h, w) is 1 (Lucas and Kanade 1981)."""
+    a, b = (p - cv2.blur(p, (_FINE, _FINE)) for p in (a * where, b * where))
+    gx, gy = (cv2.Scharr(a, cv2.CV_32F, i, 1 - i, scale=1 / 32) * where for i in (1, 0))
+    inner = cv2.erode(where, np.ones((_FINE, _FINE), np.uint8))
+    total = np.zeros(2)
+    for _ in range(3):
+        moved = cv2.warpAffine(b, np.array([[1, 0, -total[0]], [0, 1, -total[1]]]), b.shape[::-1])
+        rest = (moved - a) * inner
+        # what belongs to neither layer must not pull
+        rest = np.clip(rest, -3 * rest.std(), 3 * rest.std())
+        g = np.stack([gx[inner > 0], gy[inner > 0]]).astype(np.float64)
+        step = -np.linalg.solve(g @ g.T + 1e-6 * np.eye(2), g @ rest[inner > 0])
+        total = np.clip(total + step, -_CLOSE, _CLOSE)
+    return total
 
 
 def _on_line(at: np.ndarray, shifts: np.ndarray, time: float) -> np.ndarray:

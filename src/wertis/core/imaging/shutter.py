@@ -25,6 +25,7 @@ _AGAINST_SWAPPED, _AGAINST_BOTH = 0.4, 1.05  # parts to which the misfit must fa
 _HOPELESS = 0.6  # the first of them, before the best shutter is found, on the first few samples
 _FEW = 4
 _ROUNDS = 5
+_GRAIN = 1.8  # pixels, standard deviation, over which grain goes together at half the resolution
 
 Disagreement = Callable[[int, np.ndarray, np.ndarray], np.ndarray]
 """(N,) what is left between a sample's two pictures, over their contrast, when the frame's and the reference's path are such offsets (J, n, 2)."""
@@ -102,6 +103,13 @@ def extent(offsets: np.ndarray) -> float:
     return float(np.sqrt((offsets ** 2).sum(2).mean()))
 
 
+def grain_left(offsets: np.ndarray) -> float:
+    """The part of the grain's energy that is left when a picture is averaged over offsets (J, n, 2)."""
+    some = offsets[:, ::4]
+    apart = ((some[:, None] - some[None]) ** 2).sum(-1)
+    return float(np.exp(-apart / (4 * _GRAIN ** 2)).mean())
+
+
 def leg_among(matrices: list[np.ndarray | None], middle: int, points: np.ndarray, part: float) -> Leg | None:
     """Legs of reference points (n, 2) at the middle one of consecutive matrices (reference to frame, centred; None where unknown)."""
     low = high = middle
@@ -162,7 +170,9 @@ def measure(disagreement: Disagreement, legs: list[LegAt], reference_legs: list[
                 frame_taps, reference_taps = reference_taps, frame_taps
             if blurs == "both":
                 frame_taps = reference_taps = (frame_taps[:, None] + reference_taps[None]).reshape(-1, *frame_taps.shape[1:])
-            parts.append(disagreement(i, frame_taps, reference_taps))
+            # any blur takes grain away, which must not count as agreement
+            grain = grain_left(frame_taps) + grain_left(reference_taps)
+            parts.append(disagreement(i, frame_taps, reference_taps) / np.sqrt(grain))
         return np.concatenate(parts)
 
     if before is not None and (before.missing is not None) == bool(lacking):
@@ -195,7 +205,7 @@ def measure(disagreement: Disagreement, legs: list[LegAt], reference_legs: list[
         values, rest = values + move, after
         if abs(move[0]) < 0.005:
             break
-    # any blur takes grain away; only the right one agrees better than the same blurs put on the wrong pictures, or both on both
+    # only the right one agrees better than the same blurs put on the wrong pictures, or both on both
     if not 0.03 < values[0] < 1.3 or _share(rest, misfit(values, "swapped")) > _AGAINST_SWAPPED or _share(rest, misfit(values, "both")) > _AGAINST_BOTH:
         return None
     return Shutter(float(values[0]), values[1:] if lacking else None)

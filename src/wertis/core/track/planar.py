@@ -39,6 +39,8 @@ _TILES = {0: 60, 1: 40, 2: 44, 3: 120, 4: 150, 5: 150}
 _TILES_LAST = 90  # where the finest level has the last word
 _TILES_BLURRED = 48  # with a blur's moments beside the motion, which cost three times as much
 _TILES_AGAIN = {0: 60, 1: 32}  # of a second look, which reads each pixel at several places
+_TILES_MOST = {False: 240, True: 160}  # where the answer is unsure for want of pixels, and of a second look
+_UNSURE = 0.06  # pixels of expected error from which that is so
 _ACCEPTED = 6.0     # a tile whose misfit is below this many times the usual counts as seen
 _MIN_SEEN = 0.06    # share of the region's texture below which a frame is lost
 _MIN_LIKENESS = 0.30
@@ -178,11 +180,13 @@ class PlanarTracker:
         found: Alignment | None = None
         start = matrix
         change = np.zeros(4)  # of the path's legs; a hand does not move straight from frame to frame
-        for level in (1, 0):
+        for level, limit, steps in ((1, _TILES_AGAIN[1], 2), (0, _TILES_AGAIN[0], 2), (0, _TILES_MOST[True], 1)):
             if level == 0 and self._scale(matrix) < _SHRUNK:
                 break
+            if limit == _TILES_MOST[True] and found is not None and self._expected(found) < _UNSURE:
+                break
             tiles = self.reference.tiles(level)
-            chosen, trusted = self._in_view(tiles, matrix, picture, trust, _TILES_AGAIN[level])
+            chosen, trusted = self._in_view(tiles, matrix, picture, trust, limit)
             if len(chosen) < 4:
                 continue
             own, other = path(tiles.centre[chosen]), reference_path(tiles.centre[chosen])
@@ -192,7 +196,7 @@ class PlanarTracker:
             blurred = blurred_tiles(self.reference, tiles, chosen, own, shutter)
             at = self._picture_level(level, matrix)
             try:
-                tried = align(self.reference, blurred, np.arange(len(chosen)), picture[at], at, start, self._kind, trusted, 2,
+                tried = align(self.reference, blurred, np.arange(len(chosen)), picture[at], at, start, self._kind, trusted, steps,
                               _TOLERANCE[level], white=253.0, rough=_ROUGH if level else 0.0,
                               held=picture.held[at] if picture.held is not None else None, taps=other, smear=True, prior=_LEG_PRIOR)
             except np.linalg.LinAlgError:
@@ -251,7 +255,17 @@ class PlanarTracker:
             if tried is None or not _plausible(tried.matrix, self._box):
                 return found if level < top - 1 else None
             found = tried
-        return found if self.blur_is_known else self._through_blur(pyramid, found)
+        if self.blur_is_known:
+            return found
+        found = self._through_blur(pyramid, found)
+        return self._with_more_tiles(pyramid, found)
+
+    def _with_more_tiles(self, pyramid: Pyramid, found: Alignment) -> Alignment:
+        """An answer at the finest level that is unsure, aligned once more with more of the surface, at a cost that sure ones need not bear."""
+        if found.tiles.level or len(found.chosen) >= len(found.tiles) or self._expected(found) < _UNSURE:
+            return found
+        more = self._level(0, pyramid, found.matrix, 1, smear=len(found.beside) > 0, limit=_TILES_MOST[False])
+        return more if more is not None and _plausible(more.matrix, self._box) and self._expected(more) < self._expected(found) else found
 
     def _through_blur(self, pyramid: Pyramid, found: Alignment) -> Alignment:
         """Align once more with the change of sharpness as an unknown, if that explains the picture clearly better.

@@ -14,9 +14,9 @@ from wertis.core.track.align import Alignment, align
 from wertis.core.track.planar import expected_error
 from wertis.core.track.reference import Reference, choose, visible_tiles
 
-_UNSURE = 0.12  # pixels of expected error from which a frame may show a reflection
+_UNSURE = 0.08  # pixels of expected error from which a frame may show a reflection
 _PART = 0.5  # of the frames that must be so
-_STEPS, _TILES = 5, 90
+_STEPS, _TILES = 8, 240
 _FARTHEST = 4.0  # pixels from the first answer beyond which the new one is not believed
 
 
