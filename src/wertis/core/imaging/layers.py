@@ -35,6 +35,7 @@ _CLOSE = 2.0  # pixels below which a shift is measured by least squares
 _SEEN_OFTEN = 2.5  # frames on which a part of the reflection must be seen to be compared
 _BETTER = 0.75  # part to which what is left must fall for the layers to be believed
 _ROUNDS, _MEANS = 2, 3
+_PAIRS = 8  # of frames that are looked at first
 _MASKED = -1000.0
 _THREADS = 2
 _T = TypeVar("_T")
@@ -132,26 +133,29 @@ class Layers:
                 return False
             for k, r in zip(kept, rough.kept, strict=True):
                 k.matrix, k.shift, k.sure = _DOUBLED @ r.matrix @ np.linalg.inv(_DOUBLED), 2 * r.shift, r.sure
-            return self._refined(self._left_over(self._surface(None)), align, 1) is not None
-        left = self._left_over(self._surface(None))
+            return self._refined(self._left_over(rough.enlarged_surface(self.mask.shape)), align, 1, 1) is not None
+        whole = self._surface(None)
+        if len(kept) > 2 * _PAIRS and not self._first_signs(whole):
+            return False
+        left = self._left_over(whole)
         if not self._first_shifts(left):
             return False
         before = _spread(left, kept)
-        after = self._refined(left, align, _ROUNDS)
+        after = self._refined(left, align, _ROUNDS, _MEANS)
         return after is not None and after <= _BETTER * before
 
-    def _refined(self, left: list[np.ndarray], align: Align, rounds: int) -> float | None:
+    def _refined(self, left: list[np.ndarray], align: Align, rounds: int, means: int) -> float | None:
         """Both layers and both motions, in turn; what is left unexplained in the end, or None where the surface could not be aligned.
 
         `left` (h, w) of each frame is what the surface does not explain.
         """
         kept = self.kept
         for _ in range(rounds):
-            for _ in range(_MEANS):
+            for _ in range(means):
                 mirror = self._mirror(left)
                 self.surface = self._surface(mirror)
                 left = self._left_over(self.surface)
-                self._better_shifts(left, mirror)
+                self._better_shifts(left, mirror, close=means == 1)
             self._mirror_told = mirror = self._mirror(left)
             found = align(self.surface, self.mask, [self.cleaned(k) for k in kept], [k.matrix for k in kept])
             if found is None:
@@ -211,14 +215,14 @@ class Layers:
             count += ok
         return total / count
 
-    def _left_over(self, surface: np.ndarray) -> list[np.ndarray]:
-        """(h, w) of each frame: what the surface does not explain, less its mean; 0 outside the region."""
+    def _left_over(self, surface: np.ndarray, of: list[Kept] | None = None) -> list[np.ndarray]:
+        """(h, w) of each frame, or of some: what the surface does not explain, less its mean; 0 outside the region."""
         def left(k: Kept) -> np.ndarray:
             h, w = k.picture.shape
             rest = (k.picture - cv2.warpPerspective(surface, k.matrix, (w, h), borderMode=cv2.BORDER_REPLICATE)) * k.inside
             return np.asarray((rest - rest.sum() / max(k.inside.sum(), 1)) * k.inside)
 
-        return side_by_side(left, self.kept)
+        return side_by_side(left, of or self.kept)
 
     def _first_shifts(self, left: list[np.ndarray]) -> bool:
         """How the reflection moves from frame to frame, from the frames where that is clear; False where it is nowhere."""
@@ -247,6 +251,17 @@ class Layers:
             k.shift, k.sure = shift, bool(clear_here)
         return True
 
+    def _first_signs(self, surface: np.ndarray) -> bool:
+        """Whether anything moves over the surface on some pairs of frames; a quick look, since most surfaces mirror nothing."""
+        at = np.linspace(0, len(self.kept) - 2, _PAIRS).astype(int)
+        pairs = [(self.kept[i], self.kept[i + 1]) for i in at]
+        left = {k.frame: rest for k, rest in zip([k for p in pairs for k in p], self._left_over(surface, [k for p in pairs for k in p]), strict=True)}
+        return any(_shift_between(*_on_one(a, left[a.frame], b, left[b.frame]))[1] > _CLEAR for a, b in pairs)
+
+    def enlarged_surface(self, shape: tuple[int, ...]) -> np.ndarray:
+        """The surface (h, w) at twice the resolution, for a start."""
+        return np.asarray(cv2.warpAffine(self.surface, _DOUBLED[:2], shape[::-1], borderMode=cv2.BORDER_REPLICATE))
+
     def _mirror(self, left_over: list[np.ndarray]) -> "_Mirror":
         """The reflection in its own place: the mean of what the surface leaves over."""
         kept = self.kept
@@ -269,13 +284,18 @@ class Layers:
         place = np.array([[1, 0, x], [0, 1, y]])
         return np.asarray(cv2.warpAffine(mirror.count if count else mirror.picture, place, (w, h)))
 
-    def _better_shifts(self, left_over: list[np.ndarray], mirror: "_Mirror") -> None:
-        """Each frame's shift against the reflection as the other frames show it; where that is not clear, from the frames round it."""
+    def _better_shifts(self, left_over: list[np.ndarray], mirror: "_Mirror", close: bool = False) -> None:
+        """Each frame's shift against the reflection as the other frames show it; where that is not clear, from the frames round it.
+
+        `close` says that the shifts are known to a pixel or two already.
+        """
         def against_others(each: tuple[Kept, np.ndarray]) -> tuple[np.ndarray, float]:
             k, left = each
             others = self._seen(mirror, k, count=True) - k.sure * k.inside
             known = k.inside * (others > _SEEN_OFTEN)
             rest = (self._seen(mirror, k) * (others + k.sure) - left * k.sure) / np.maximum(others, 1)
+            if close:
+                return _fine_shift(rest, left, known), float(k.sure)
             shift, response = _shift_between(rest * known, left * known)
             return (_fine_shift(rest, left, known) if np.hypot(*shift) < _CLOSE else shift), response
 
@@ -340,7 +360,7 @@ def _fine_shift(a: np.ndarray, b: np.ndarray, where: np.ndarray) -> np.ndarray:
     gx, gy = (cv2.Scharr(a, cv2.CV_32F, i, 1 - i, scale=1 / 32) * where for i in (1, 0))
     inner = cv2.erode(where, np.ones((_FINE, _FINE), np.uint8))
     total = np.zeros(2)
-    for _ in range(3):
+    for _ in range(2):
         moved = cv2.warpAffine(b, np.array([[1, 0, -total[0]], [0, 1, -total[1]]]), b.shape[::-1])
         rest = (moved - a) * inner
         # what belongs to neither layer must not pull

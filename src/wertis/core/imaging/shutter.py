@@ -22,6 +22,7 @@ FAST = 0.9  # pixels, standard deviation of the path while the shutter is open, 
 LEG_DOUBT = 1.0  # pixels, standard deviation, in each leg of a path: a hand does not move straight from frame to frame
 _STARTS = (0.3, 0.7)  # shutters, as parts of a frame, from which the measurement begins
 _AGAINST_SWAPPED, _AGAINST_BOTH = 0.4, 1.05  # parts to which the misfit must fall, against other ways to put the blurs on, to be believed
+_AGAINST_NONE = 0.9  # the same against no blur at all, for a start
 _HOPELESS = 0.6  # the first of them, before the best shutter is found, on the first few samples
 _FEW = 4
 _ROUNDS = 5
@@ -183,7 +184,7 @@ def measure(disagreement: Disagreement, legs: list[LegAt], reference_legs: list[
             starts = [np.array([s, *(share * mean)]) for s in _STARTS for share in (-1.0, 0.0)]
         tried = [(values, misfit(values, count=_FEW)) for values in starts]
         values, few = min(tried, key=lambda pair: float((pair[1] ** 2).sum()))
-        if _share(few, misfit(values, "swapped", _FEW)) > _HOPELESS:
+        if _share(few, misfit(0 * values, count=_FEW)) > _AGAINST_NONE or _share(few, misfit(values, "swapped", _FEW)) > _HOPELESS:
             return None
     rest = misfit(values)
     steps = np.array([0.03, 0.5, 0.5][:len(values)])

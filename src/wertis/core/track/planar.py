@@ -39,8 +39,8 @@ _TILES = {0: 60, 1: 40, 2: 44, 3: 120, 4: 150, 5: 150}
 _TILES_LAST = 90  # where the finest level has the last word
 _TILES_BLURRED = 48  # with a blur's moments beside the motion, which cost three times as much
 _TILES_AGAIN = {0: 60, 1: 32}  # of a second look, which reads each pixel at several places
-_TILES_MOST = {False: 240, True: 160}  # where the answer is unsure for want of pixels, and of a second look
-_UNSURE = 0.06  # pixels of expected error from which that is so
+_TILES_MOST = {False: 240, True: 110}  # where the answer is unsure for want of pixels, and of a second look
+_UNSURE = 0.07  # pixels of the poorer picture, of expected error, from which that is so
 _ACCEPTED = 6.0     # a tile whose misfit is below this many times the usual counts as seen
 _MIN_SEEN = 0.06    # share of the region's texture below which a frame is lost
 _MIN_LIKENESS = 0.30
@@ -183,7 +183,7 @@ class PlanarTracker:
         for level, limit, steps in ((1, _TILES_AGAIN[1], 2), (0, _TILES_AGAIN[0], 2), (0, _TILES_MOST[True], 1)):
             if level == 0 and self._scale(matrix) < _SHRUNK:
                 break
-            if limit == _TILES_MOST[True] and found is not None and self._expected(found) < _UNSURE:
+            if limit == _TILES_MOST[True] and found is not None and self._expected(found) < _UNSURE * max(1.0, self._scale(found.matrix)):
                 break
             tiles = self.reference.tiles(level)
             chosen, trusted = self._in_view(tiles, matrix, picture, trust, limit)
@@ -262,7 +262,7 @@ class PlanarTracker:
 
     def _with_more_tiles(self, pyramid: Pyramid, found: Alignment) -> Alignment:
         """An answer at the finest level that is unsure, aligned once more with more of the surface, at a cost that sure ones need not bear."""
-        if found.tiles.level or len(found.chosen) >= len(found.tiles) or self._expected(found) < _UNSURE:
+        if found.tiles.level or len(found.chosen) >= len(found.tiles) or self._expected(found) < _UNSURE * max(1.0, self._scale(found.matrix)):
             return found
         more = self._level(0, pyramid, found.matrix, 1, smear=len(found.beside) > 0, limit=_TILES_MOST[False])
         return more if more is not None and _plausible(more.matrix, self._box) and self._expected(more) < self._expected(found) else found

@@ -14,9 +14,9 @@ from wertis.core.track.align import Alignment, align
 from wertis.core.track.planar import expected_error
 from wertis.core.track.reference import Reference, choose, visible_tiles
 
-_UNSURE = 0.08  # pixels of expected error from which a frame may show a reflection
+_UNSURE = 0.08  # pixels of expected error, in the poorer picture, from which a frame may show a reflection
 _PART = 0.5  # of the frames that must be so
-_STEPS, _TILES = 8, 240
+_STEPS, _TILES = 5, 120
 _FARTHEST = 4.0  # pixels from the first answer beyond which the new one is not believed
 
 
@@ -38,11 +38,12 @@ class ReflectionKeeper:
         self._corners = homography.apply(np.linalg.inv(self._layers.back), to_centred(corners))
         self._fixes: dict[int, Fix] = {}
         self._fed = 0
+        self._middle = corners.mean(0)
 
     def keep(self, frame: int, fix: Fix, luma: np.ndarray) -> None:
         """Remember a frame that has an answer, if that is so unsure that a reflection may be the cause."""
         self._fed += 1
-        if fix.matrix is not None and fix.error >= _UNSURE:
+        if fix.matrix is not None and fix.error >= _UNSURE * max(1.0, homography.local_scale(fix.matrix, self._middle)):
             self._fixes[frame] = fix
             self._layers.keep(frame, fix.matrix, luma)
 
