@@ -29,7 +29,8 @@ _DENSE = 60  # patches that a surface should have room for side by side
 _REACH = {0: 16, 1: 10, 2: 6}  # pixels of the level to each side that are searched
 _COARSE = 2  # levels between the search and the measurement
 _ROOM = 40  # pixels of its level that a surface's shorter side needs for the search
-_SEARCHED, _FIRST, _MOST = 64, 100, 300  # patches that are searched, measured at first, and measured where that does not suffice
+_AGAIN, _NEARLY = 150, 0.02  # patches that a frame is looked at again with; share left unexplained below which its place was nearly right
+_SEARCHED, _FIRST, _MOST = 64, 100, 400  # patches that are searched, measured at first, and measured where that does not suffice
 _SURE = 0.035  # pixels of uncertainty below which it does
 _LIKE = 0.55  # normalised correlation below which a patch is taken to be hidden
 _ALIKE = 0.75  # share of a patch's contrast that must be explained at the end for it to count
@@ -176,10 +177,12 @@ class DriftMeter:
         change = np.zeros(4)
         fit: _Fit | None = None
         for level, rough in ((1, True), (0, False)):
+            if level and first.unlike < _NEARLY:
+                continue  # near enough for the finest level
             patches = self._at(view.down + level)
             if len(patches) < 8:
                 continue
-            chosen = np.flatnonzero(view.holds(patches, fix))[:_FIRST]
+            chosen = np.flatnonzero(view.holds(patches, fix))[:_FIRST if level else _AGAIN]
             here = blurs(patches.centre[chosen])
             if here is None or len(chosen) < 6:
                 return first
@@ -192,15 +195,17 @@ class DriftMeter:
         if fit is None:
             return first
         again = self._told(fit, view, fix, first.slip.in_view)
-        return again if again.slip.doubt.max() < first.slip.doubt.max() else first
+        return again if again.unlike < first.unlike or again.slip.doubt.max() < first.slip.doubt.max() else first
 
-    def disagreement(self, luma: np.ndarray, first: Look, own: np.ndarray, base: np.ndarray) -> np.ndarray:
-        """(N,) what is left between a frame and the base blurred with each other's path (J, n, 2) at `measured_places`, over the contrast."""
+    def disagreement(self, picture: np.ndarray, first: Look, own: np.ndarray, base: np.ndarray) -> np.ndarray:
+        """(N,) what is left between a frame and the base blurred with each other's path (J, n, 2) at `measured_places`, over the contrast.
+
+        `picture` is the frame at half the resolution, level 1 of its pyramid.
+        """
         assert first.place is not None
         patches = self._at(1)
         chosen = np.arange(min(len(patches), _MEASURED_PATCHES))
         model = modelled_blurred(patches, chosen, self._basis(patches.centre), own, 0.0)
-        picture = Pyramid(luma)[1]
         at = patches.places[chosen] - base.astype(np.float32)[:, :, None]
         seen = np.mean([_read(picture, _moved(a, first.place, 2.0)) for a in at], axis=0)
         inside = ((seen < _WHITE) & (seen > 0)).astype(np.float32)
@@ -350,9 +355,11 @@ class DriftMeter:
         # by the number of pixels, and by how differently the patches pull; the greater counts
         inverse = np.linalg.inv(normal)
         apart = pulls[agrees] + normals[agrees].astype(np.float64) @ parameters
-        n = int(agrees.sum())
-        grouped = inverse @ (apart.T @ apart) @ inverse * n / max(n - unknowns, 1)
-        return _Fit(fix, inverse[:8, :8], grouped[:8, :8], float(np.median((left / np.maximum(power, 1e-6))[agrees])),
+        grouped = inverse @ (apart.T @ apart) @ inverse * agrees.sum() / (agrees.sum() - 1)
+        # grain is what the plainest patches show
+        grain = min(float(np.quantile(left[agrees], 0.1)), 2 * _PLAIN ** 2)
+        unlike = float(np.median((np.maximum(left - grain, 0) / np.maximum(power, 1e-6))[agrees]))
+        return _Fit(fix, inverse[:8, :8], grouped[:8, :8], unlike,
                     float(agrees.mean()), -parameters[8:])
 
     def _told(self, fit: "_Fit | None", view: "_View", fix: np.ndarray, in_view: float) -> Look:

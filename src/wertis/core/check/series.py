@@ -15,6 +15,7 @@ from wertis.core.geometry import homography
 from wertis.core.geometry.conventions import homography_from_centred, to_centred
 from wertis.core.imaging import shutter
 from wertis.core.imaging.layers import Kept, Layers, side_by_side
+from wertis.core.imaging.pyramid import Pyramid
 from wertis.core.imaging.shutter import FAST, GUESS, NEAR, Shutter
 
 _MEASURED_FRAMES = 6  # from which the shutter is measured
@@ -119,7 +120,7 @@ class DriftSeries:
         known = [f for f in frames if leg_at(f)(GUESS) is not None]
         if of_base(GUESS) is None or len(known) < 2 or len(places) < 6:
             return None
-        pictures = [read(f)[0] for f in known]
+        pictures = [Pyramid(read(f)[0])[1] for f in known]
 
         def disagreement(i: int, own: np.ndarray, other: np.ndarray) -> np.ndarray:
             return self.meter.disagreement(pictures[i], self._looks[known[i]], own, other)

@@ -9,11 +9,13 @@ from wertis.core.errors import WertisError
 from wertis.core.geometry.motion import plane_between
 from wertis.core.geometry.polygon import fill
 from wertis.core.plate.base import Plate, luma
-from wertis.core.shot import repairs
+from wertis.core.shot import regions, repairs
 from wertis.core.shot.document import Shot, Track
 from wertis.core.shot.hold_outs import held_masks
 
 _REACH = 44.0  # pixels of the reference frame round a point that are compared
+_GROWN = 1.5  # times that, near the surface's edge
+_WHOLE, _LEAST = 0.95, 0.1  # part of the square on the surface from which all of it is taken, and below which the point is beside the surface
 
 
 def find_places(shot: Shot, track: Track, plate: Plate, frame: int, read: Callable[[int], np.ndarray] | None = None) -> dict[str, np.ndarray | str]:
@@ -38,8 +40,13 @@ def find_places(shot: Shot, track: Track, plate: Plate, frame: int, read: Callab
     held = masks(frame) if masks is not None else None
     out: dict[str, np.ndarray | str] = {}
     square = np.array([[-1.0, -1], [1, -1], [1, 1], [-1, 1]]) * _REACH
+    surface = regions.mask_of(track.region, plate.size, None)
     for point, at in zip(track.repair.points, there, strict=True):
         place = np.array(point.place)
-        slip = DriftMeter(base, fill(place + square, plate.size), place[None]).measure(now, onto, held)
+        # what lies beside the surface moves otherwise; near its edge more of the surface is taken instead
+        near, wide = (fill(place + square * grown, plate.size) for grown in (1.0, _GROWN))
+        on_surface = np.count_nonzero(near & surface)
+        mask = near if on_surface > _WHOLE * np.count_nonzero(near) or on_surface < _LEAST * np.count_nonzero(near) else wide & surface
+        slip = DriftMeter(base, mask, place[None]).measure(now, onto, held)
         out[point.id] = at + slip.slip[0] if np.isfinite(slip.slip).all() else slip.reason or "too little texture round it"
     return out
