@@ -12,6 +12,7 @@ from tests.test_deliver import command, table
 from tests.test_plate import Folder
 from tests.test_window import WindowCase
 from wertis.core.check.drift import DriftMeter
+from wertis.core.check.series import DriftSeries
 from wertis.core.check.slip import Slip
 from wertis.core.check.summary import next_worst, share_under, summary, worst_first
 from wertis.core.geometry import homography, polygon
@@ -111,6 +112,47 @@ class DriftTest(unittest.TestCase):
         a, b = (p[y0:y1, x0:x1].astype(np.float32) for p in (luma(shot.frames[0]), steady))
         (dx, dy), _ = cv2.phaseCorrelate(a, b, cv2.createHanningWindow(a.shape[::-1], cv2.CV_32F))
         np.testing.assert_allclose(drift[2].slip.mean(0), [dx, dy], atol=0.3)
+
+
+def over_the_shot(shot: PlaneShot, name: str) -> tuple[dict[int, Slip], dict[int, Slip], dict[int, np.ndarray]]:
+    """What each frame's drift is found to be by itself, and with what the others tell; and the true slip."""
+    series = DriftSeries(luma(shot.frames[0]), polygon.fill(shot.region, SIZE), shot.region, 0)
+    drift, truth = {}, {}
+    for i in range(1, len(shot.frames)):
+        off = spoil(name, i / (len(shot.frames) - 1), shot.truth(i))
+        drift[i] = series.look(i, luma(shot.frames[i]), homography.from_points(shot.region, shot.truth(i) + off), None, (0, 0), SIZE)
+        truth[i] = -off
+    again = {i: work() for i, work in series.again(lambda i: (luma(shot.frames[i]), None))}
+    return drift, {**drift, **again}, truth
+
+
+class SeriesTest(unittest.TestCase):
+    def far(self, drift: dict[int, Slip], truth: dict[int, np.ndarray]) -> np.ndarray:
+        """(n,) of the measured frames: by how much the worst corner is mismeasured, in pixels."""
+        return np.array([np.linalg.norm(s.slip - truth[i], axis=1).max() for i, s in drift.items() if np.isfinite(s.slip).all()])
+
+    def test_a_shaken_camera_is_measured_through_its_blur(self) -> None:
+        shot = PlaneShot(n=24, shake=7.0, shutter=0.5)
+        alone, drift, truth = over_the_shot(shot, "corner")
+        away = self.far(drift, truth)
+        self.assertGreaterEqual(len(away), 0.9 * len(drift))
+        self.assertGreaterEqual((away < 0.3).mean(), 0.9)
+        self.assertLess(np.median(away), 0.15)
+        self.assertGreater(sum(s.worst != drift[i].worst for i, s in alone.items()), 10)  # it was the second look that said so
+
+    def test_behind_a_reflection(self) -> None:
+        shot = PlaneShot(n=30, mirrored=0.5)
+        alone, drift, truth = over_the_shot(shot, "jump")
+        away = self.far(drift, truth)
+        self.assertGreaterEqual(len(away), 0.9 * len(drift))
+        self.assertGreaterEqual((away < 0.2).mean(), 0.9)
+        self.assertLess(len(self.far(alone, truth)), len(away))
+        worst = summary(drift).frame
+        self.assertGreater(np.linalg.norm(truth[worst], axis=1).max(), 3)
+
+    def test_sharp_still_shots_are_not_looked_at_twice(self) -> None:
+        alone, drift, _ = over_the_shot(PlaneShot(n=14, motion=0.4), "shift")
+        self.assertEqual(alone, drift)
 
 
 def slip_of(amount: float) -> Slip:

@@ -66,6 +66,7 @@ class Viewer(QWidget):
         self.texture = False
         self._image: QImage | None = None
         self._pixels: np.ndarray | None = None
+        self._reduced: tuple[np.ndarray, QImage] | None = None  # the picture and what of it is on the screen
         self._size = (1280, 720)
         self._trouble = ""
         self.zoom = 1.0
@@ -84,7 +85,7 @@ class Viewer(QWidget):
     def show_picture(self, picture: np.ndarray | None, trouble: str) -> None:
         """Show (h, w, 3) uint8, or the reason why there is no picture."""
         self._trouble = trouble
-        self._pixels = picture
+        self._pixels, self._reduced = picture, None
         if picture is not None:
             h, w = picture.shape[:2]
             self._image = QImage(picture.data, w, h, 3 * w, QImage.Format.Format_RGB888)
@@ -198,8 +199,7 @@ class Viewer(QWidget):
             self._paint_empty(painter)
             return
         if self._image is not None:
-            painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, self.zoom < 3)
-            painter.drawImage(area, self._image)
+            self._paint_picture(painter, area)
         else:
             self._paint_missing(painter, area)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
@@ -223,6 +223,26 @@ class Viewer(QWidget):
         self.paint_over(painter)
         if self.overlays and self.through is None:
             self._paint_words(painter)
+
+    def _paint_picture(self, painter: QPainter, area: QRectF) -> None:
+        """The picture; reduced once for each picture and zoom where it is shown smaller, which Qt would do at every painting, and slower."""
+        assert self._image is not None
+        dots = self.devicePixelRatioF()
+        if self.zoom * dots >= 1 or self._pixels is None:
+            painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, self.zoom < 3)
+            painter.drawImage(area, self._image)
+            return
+        size = max(1, round(area.width() * dots)), max(1, round(area.height() * dots))
+        if self._reduced is None or self._reduced[0] is not self._pixels or self._reduced[1].size().toTuple() != size:
+            small = self._pixels
+            while size[0] < small.shape[1] / 2:  # by whole halves first, which is quick and loses no pixel
+                small = cv2.resize(small, (max(1, small.shape[1] // 2), max(1, small.shape[0] // 2)), interpolation=cv2.INTER_AREA)
+            small = cv2.resize(small, size, interpolation=cv2.INTER_LINEAR)
+            # Qt keeps no copy of what it is given here
+            image = QImage(small.data, *size, 3 * size[0], QImage.Format.Format_RGB888).convertToFormat(QImage.Format.Format_RGB32)
+            image.setDevicePixelRatio(dots)
+            self._reduced = self._pixels, image
+        painter.drawImage(QPointF(round(area.x() * dots) / dots, round(area.y() * dots) / dots), self._reduced[1])
 
     def paint_over(self, painter: QPainter) -> None:
         """For views that have more to show over the picture."""

@@ -6,7 +6,7 @@ from pathlib import Path
 
 import numpy as np
 import qtawesome
-from PySide6.QtCore import QEvent, QObject, Qt
+from PySide6.QtCore import QEvent, QObject, Qt, QTimer
 from PySide6.QtGui import QAction, QActionGroup, QCloseEvent, QDragEnterEvent, QDropEvent, QKeyEvent, QKeySequence
 from PySide6.QtWidgets import (
     QAbstractSpinBox,
@@ -57,7 +57,8 @@ from wertis.core.track.advice import advice
 
 PLATES = "Plates and shots (*.wertis *.png *.jpg *.jpeg *.tif *.tiff *.dpx *.exr *.mov *.mp4 *.mkv *.webm *.avi *.mxf)"
 _AHEAD = 12
-_QUICK = 0.75  # zoom below which half the resolution does while something is dragged
+_HELD_FOR = 80  # milliseconds for which painting may wait for a picture
+_QUICK, _QUICKEST = 0.75, 0.3  # zooms below which a half or a quarter of the resolution does while something is dragged
 
 
 class MainWindow(QMainWindow):
@@ -70,6 +71,10 @@ class MainWindow(QMainWindow):
         self.pictures = PictureMaker(int(0.4 * self.session.budget))
         self.playback = Playback(self.session, self)
         self.job: Job | None = None
+        self._held = QTimer(self)
+        self._held.setSingleShot(True)
+        self._held.setInterval(_HELD_FOR)
+        self._held.timeout.connect(self._paint_again)
         self.play_at = 1  # playing is done at this part of the resolution: 1, 2 or 4
         self._rest_of_demo = threading.Thread()
         self._render_words = self._after_demo = ""
@@ -801,7 +806,7 @@ class MainWindow(QMainWindow):
         graphics = self.buttons["graphics"].isChecked()
         # while something is dragged, or played so, a quick look does where the pane cannot show more
         dragging = isinstance(self.viewer.tool, PointsTool) and self.viewer.tool.magnify is not None
-        reduced = self.play_at if self.playback.playing else 2 if dragging and self.viewer.zoom < _QUICK else 1
+        reduced = self.play_at if self.playback.playing else (4 if self.viewer.zoom < _QUICKEST else 2) if dragging and self.viewer.zoom < _QUICK else 1
         ready = self.pictures.ready(s.frame, graphics, reduced)
         low, high = s.shot.range
         ahead = [f for f in range(s.frame + 1, s.frame + 1 + _AHEAD) if low <= f <= high]
@@ -815,12 +820,26 @@ class MainWindow(QMainWindow):
         else:
             self.playback.waiting = True
             self.pictures.wish(s.frame, graphics, ahead if self.playback.playing else [], reduced)
+            if dragging:  # the old picture need not be painted once more while the new one is made
+                self._hold_painting()
         self.viewer.update()
+
+    def _hold_painting(self) -> None:
+        """Let both panes wait for the next picture, but not for long."""
+        for pane in (self.viewer, self.steady):
+            pane.setUpdatesEnabled(False)
+        self._held.start()
+
+    def _paint_again(self) -> None:
+        self._held.stop()
+        for pane in (self.viewer, self.steady):
+            pane.setUpdatesEnabled(True)
 
     def _on_picture(self, frame: int, picture: object, error: str) -> None:
         if frame == self.session.frame:
             self.playback.waiting = False
             self._show_picture(picture, error)  # type: ignore[arg-type]
+            self._paint_again()
 
     def _on_viewing(self) -> None:
         self.pictures.look_through(self.session.viewing)
