@@ -149,7 +149,7 @@ class SteadyViewer(Viewer):
             base = self.session.base if self.session.base is not None else track.region.frame
             what = {"none": "", "reference": "; this is the reference frame", "difference": f"; difference, {GAIN} times",
                     "wipe": "; reference frame on the left"}[self.compared]
-            text = f"Steady view: {track.name}, plane, {track.kind}, {motion_words(track)}; held as on frame {base}{what}"
+            text = f"Steady on {base}: {track.name}, plane, {track.kind}, {motion_words(track)}{what}"
             words(painter, QPointF(12, 20), self.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, self.width() - 24),
                   theme.PAPER)
 

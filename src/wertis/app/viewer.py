@@ -393,7 +393,7 @@ class Viewer(QWidget):
     def _magnifier_box(self, point: np.ndarray) -> QRectF:
         place = self.to_screen(point[None])[0]
         left = self.width() - _MAGNIFIER - 14 if place[0] < self.width() / 2 else 14
-        return QRectF(left, 38 if place[1] > self.height() / 2 else self.height() - _MAGNIFIER - 14, _MAGNIFIER, _MAGNIFIER)
+        return QRectF(left, 62 if place[1] > self.height() / 2 else self.height() - _MAGNIFIER - 14, _MAGNIFIER, _MAGNIFIER)
 
     def _paint_spot(self, painter: QPainter, point: np.ndarray) -> None:
         """Beside the magnifier, the spot that is being dragged as the reference frame shows it, in this frame's perspective."""

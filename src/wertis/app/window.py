@@ -806,7 +806,8 @@ class MainWindow(QMainWindow):
         graphics = self.buttons["graphics"].isChecked()
         # while something is dragged, or played so, a quick look does where the pane cannot show more
         dragging = isinstance(self.viewer.tool, PointsTool) and self.viewer.tool.magnify is not None
-        reduced = self.play_at if self.playback.playing else (4 if self.viewer.zoom < _QUICKEST else 2) if dragging and self.viewer.zoom < _QUICK else 1
+        quick = 4 if s.step == "Repair" and self.viewer.zoom < _QUICKEST else 2  # in Repair the magnifiers show the plate itself
+        reduced = self.play_at if self.playback.playing else quick if dragging and self.viewer.zoom < _QUICK else 1
         ready = self.pictures.ready(s.frame, graphics, reduced)
         low, high = s.shot.range
         ahead = [f for f in range(s.frame + 1, s.frame + 1 + _AHEAD) if low <= f <= high]
