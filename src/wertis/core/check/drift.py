@@ -197,17 +197,18 @@ class DriftMeter:
         again = self._told(fit, view, fix, first.slip.in_view)
         return again if again.unlike < first.unlike or again.slip.doubt.max() < first.slip.doubt.max() else first
 
-    def disagreement(self, picture: np.ndarray, first: Look, own: np.ndarray, base: np.ndarray) -> np.ndarray:
+    def disagreement(self, picture: np.ndarray, origin: tuple[int, int], first: Look, own: np.ndarray, base: np.ndarray) -> np.ndarray:
         """(N,) what is left between a frame and the base blurred with each other's path (J, n, 2) at `measured_places`, over the contrast.
 
-        `picture` is the frame at half the resolution, level 1 of its pyramid.
+        `picture` is the part of the frame at `origin` (x, y), at half the resolution: level 1 of its pyramid.
         """
         assert first.place is not None
         patches = self._at(1)
         chosen = np.arange(min(len(patches), _MEASURED_PATCHES))
         model = modelled_blurred(patches, chosen, self._basis(patches.centre), own, 0.0)
         at = patches.places[chosen] - base.astype(np.float32)[:, :, None]
-        seen = np.mean([_read(picture, _moved(a, first.place, 2.0)) for a in at], axis=0)
+        onto = _at_origin(first.place, origin)
+        seen = np.mean([_read(picture, _moved(a, onto, 2.0)) for a in at], axis=0)
         inside = ((seen < _WHITE) & (seen > 0)).astype(np.float32)
         amounts, rest = _without_light(model.light, seen, inside)
         # hidden patches would say nothing of the blur
@@ -358,8 +359,8 @@ class DriftMeter:
         grouped = inverse @ (apart.T @ apart) @ inverse * agrees.sum() / (agrees.sum() - 1)
         # grain is what the plainest patches show
         grain = min(float(np.quantile(left[agrees], 0.1)), 2 * _PLAIN ** 2)
-        unlike = float(np.median((np.maximum(left - grain, 0) / np.maximum(power, 1e-6))[agrees]))
-        return _Fit(fix, inverse[:8, :8], grouped[:8, :8], unlike,
+        unlike, beyond = (float(np.median((np.maximum(left - g, 0) / np.maximum(power, 1e-6))[agrees])) for g in (0.0, grain))
+        return _Fit(fix, inverse[:8, :8], grouped[:8, :8], unlike, beyond,
                     float(agrees.mean()), -parameters[8:])
 
     def _told(self, fit: "_Fit | None", view: "_View", fix: np.ndarray, in_view: float) -> Look:
@@ -368,7 +369,7 @@ class DriftMeter:
         place = view.whole @ fit.fix
         slip = homography.apply(place, self._points) - homography.apply(view.whole, self._points)
         # where a blur of another shape or a reflection lies over the surface, all patches may be wrong together
-        blind = _UNLIKE_DOUBT * max(0.0, fit.unlike - _UNLIKE)
+        blind = _UNLIKE_DOUBT * max(0.0, fit.beyond_grain - _UNLIKE)
         doubt = np.hypot(self._doubt(fit, view.whole), blind)
         slip[doubt > MEASURED] = np.nan
         reason = "" if np.isfinite(slip).any() else "too little texture is seen" if blind < MEASURED else \
@@ -384,12 +385,14 @@ class DriftMeter:
 
 @dataclass(frozen=True)
 class _Fit:
-    """A small homography, two covariances (8, 8) of its parameters, the share of contrast left unexplained, and the share of patches that agree."""
+    """A small homography, two covariances (8, 8) of its parameters, the share of contrast left unexplained, the same beyond what grain explains, and
+    the share of patches that agree."""
 
     fix: np.ndarray
     covariance: np.ndarray
     grouped: np.ndarray
     unlike: float
+    beyond_grain: float
     agreed: float
     beside: np.ndarray
 
@@ -399,7 +402,7 @@ class _View:
 
     def __init__(self, frame: Pyramid, held: HeldOut | None, whole: np.ndarray, origin: tuple[int, int], size: tuple[int, int], scale: float) -> None:
         self.frame, self.held, self.whole, self.size = frame, held, whole, size
-        self.onto = np.array([[1, 0, -origin[0]], [0, 1, -origin[1]], [0, 0, 1.0]]) @ whole
+        self.onto = _at_origin(whole, origin)
         # both pictures are compared at the resolution of the poorer one
         self.down, self.up = max(0, round(-np.log2(scale))), max(0, round(np.log2(scale)))
         self._scale = scale
@@ -416,6 +419,11 @@ class _View:
             return np.zeros(len(patches), bool)
         level = max(0, patches.level - self.down + self.up)
         return np.asarray(_read(self.held[level], _moved(patches.places, self.onto @ fix, 2.0 ** level)).mean(1) > 0.5)
+
+
+def _at_origin(matrix: np.ndarray, origin: tuple[int, int]) -> np.ndarray:
+    """A matrix (3, 3) to a picture, to the part of it that begins at `origin` (x, y)."""
+    return np.array([[1, 0, -origin[0]], [0, 1, -origin[1]], [0, 0, 1.0]]) @ matrix
 
 
 def _without_light(light: np.ndarray, seen: np.ndarray, weights: np.ndarray) -> tuple[np.ndarray, np.ndarray]:

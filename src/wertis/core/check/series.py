@@ -19,7 +19,8 @@ from wertis.core.imaging.pyramid import Pyramid
 from wertis.core.imaging.shutter import FAST, GUESS, NEAR, Shutter
 
 _MEASURED_FRAMES = 6  # from which the shutter is measured
-_TURNS = 3  # of that
+_MOST_CROPS = 48  # kept of frames that are looked at again
+_TURNS = 2  # of that
 _DOUBTFUL = 0.5  # part of the frames that a reflection must have made doubtful
 _MOST_AWAY = 12.0  # pixels from the first look beyond which the one without the reflection is not believed
 
@@ -43,6 +44,7 @@ class DriftSeries:
         self._luma, self._mask, self._points, self._base = luma, mask, points, base
         self._looks: dict[int, Look] = {}
         self._matrices: dict[int, np.ndarray] = {}
+        self._crops: dict[int, tuple[np.ndarray, np.ndarray | None, tuple[int, int], tuple[int, int]]] = {}
 
     def look(self, frame: int, luma: np.ndarray, matrix: np.ndarray, held: np.ndarray | None, origin: tuple[int, int],
              size: tuple[int, int]) -> Slip:
@@ -86,13 +88,23 @@ class DriftSeries:
 
     def _through(self, frame: int, found: Shutter, read: Callable[[int], Picture]) -> Look:
         """A frame looked at again with its blur, from the place that is known."""
-        luma, held = read(frame)
-        matrix = self._matrices[frame]
-        x0, y0, x1, y1 = self.meter.window(matrix, luma.shape[1::-1])
-        cut = held[y0:y1, x0:x1] if held is not None else None
-        look = self.meter.look_again(self._looks[frame], luma[y0:y1, x0:x1], matrix, self._blurs(frame, found), cut, (x0, y0), luma.shape[1::-1])
+        luma, held, origin, size = self._crop(frame, read)
+        look = self.meter.look_again(self._looks[frame], luma, self._matrices[frame], self._blurs(frame, found), held, origin, size)
         self._looks[frame] = look
         return look
+
+    def _crop(self, frame: int, read: Callable[[int], Picture]) -> tuple[np.ndarray, np.ndarray | None, tuple[int, int], tuple[int, int]]:
+        """What of a frame measuring needs, its place and the picture's size; the last few are kept, since they are needed more than once."""
+        kept = self._crops.get(frame)
+        if kept is None:
+            luma, held = read(frame)
+            size = luma.shape[1], luma.shape[0]
+            x0, y0, x1, y1 = self.meter.window(self._matrices[frame], size)
+            kept = luma[y0:y1, x0:x1].copy(), held[y0:y1, x0:x1].copy() if held is not None else None, (x0, y0), size
+            self._crops[frame] = kept
+            while len(self._crops) > _MOST_CROPS:
+                self._crops.pop(next(iter(self._crops)), None)
+        return kept
 
     def _near(self, frame: int) -> list[np.ndarray | None]:
         """Places (3, 3) of the surface, centred, on the frames round one, its own in the middle."""
@@ -120,10 +132,11 @@ class DriftSeries:
         known = [f for f in frames if leg_at(f)(GUESS) is not None]
         if of_base(GUESS) is None or len(known) < 2 or len(places) < 6:
             return None
-        pictures = [Pyramid(read(f)[0])[1] for f in known]
+        crops = [self._crop(f, read) for f in known]
+        pictures = [Pyramid(c[0])[1] for c in crops]
 
         def disagreement(i: int, own: np.ndarray, other: np.ndarray) -> np.ndarray:
-            return self.meter.disagreement(pictures[i], self._looks[known[i]], own, other)
+            return self.meter.disagreement(pictures[i], crops[i][2], self._looks[known[i]], own, other)
 
         return shutter.measure(disagreement, [leg_at(f) for f in known], [of_base] * len(known), before)
 
