@@ -20,7 +20,7 @@ from wertis.core.imaging.shutter import FAST, GUESS, NEAR, Shutter
 
 _MEASURED_FRAMES = 6  # from which the shutter is measured
 _MOST_CROPS = 48  # kept of frames that are looked at again
-_TURNS = 2  # of that
+_TURNS = 3  # of that
 _DOUBTFUL = 0.5  # part of the frames that a reflection must have made doubtful
 _MOST_AWAY = 12.0  # pixels from the first look beyond which the one without the reflection is not believed
 
