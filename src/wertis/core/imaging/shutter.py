@@ -23,6 +23,8 @@ LEG_DOUBT = 1.0  # pixels, standard deviation, in each leg of a path: a hand doe
 _STARTS = (0.3, 0.7)  # shutters, as parts of a frame, from which the measurement begins
 _AGAINST_SWAPPED, _AGAINST_BOTH = 0.4, 1.05  # parts to which the misfit must fall, against other ways to put the blurs on, to be believed
 _AGAINST_NONE = 0.9  # the same against no blur at all, for a start
+_MERELY_SOFT = 0.2  # the same at the end
+_LONGER, _LONGER_BY = 2.0, 6.0  # times the known leg, and pixels beyond that, by which the missing one cannot be longer
 _HOPELESS = 0.6  # the first of them, before the best shutter is found, on the first few samples
 _FEW = 4
 _ROUNDS = 5
@@ -206,6 +208,11 @@ def measure(disagreement: Disagreement, legs: list[LegAt], reference_legs: list[
         values, rest = values + move, after
         if abs(move[0]) < 0.005:
             break
+    # a frame that is merely softer, by a lens or by nearness, is explained a little by any blur
+    if _share(rest, misfit(0 * values)) > _MERELY_SOFT:
+        return None
+    if lacking and np.linalg.norm(values[1:]) > _LONGER * np.linalg.norm(mean) + _LONGER_BY:
+        return None
     # only the right one agrees better than the same blurs put on the wrong pictures, or both on both
     if not 0.03 < values[0] < 1.3 or _share(rest, misfit(values, "swapped")) > _AGAINST_SWAPPED or _share(rest, misfit(values, "both")) > _AGAINST_BOTH:
         return None
