@@ -4,7 +4,6 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.interpolate import CubicHermiteSpline, PchipInterpolator
 
 NOWHERE = -(10 ** 9)
 """A reference frame for curves that have none."""
@@ -76,6 +75,8 @@ class Curve:
         if not self.smooth:
             secants = np.diff(self._values, axis=0) / np.diff(self.frames)[:, None]
             return np.vstack([np.zeros((1, 2)), secants]), np.vstack([secants, np.zeros((1, 2))])
+        from scipy.interpolate import PchipInterpolator  # slow to load, and a shot without repairs needs none
+
         auto = PchipInterpolator(self.frames, self._values).derivative()(self.frames)
         incoming, outgoing = auto.copy(), auto.copy()
         incoming[0] = outgoing[-1] = 0  # beyond the ends the value holds
@@ -96,6 +97,8 @@ class Curve:
             return self._values[-1], nothing
         k = int(np.searchsorted(self.frames, time, side="right")) - 1
         a, b = self.frames[k], self.frames[k + 1]
+        from scipy.interpolate import CubicHermiteSpline  # slow to load, and a shot without repairs needs none
+
         piece = CubicHermiteSpline([a, b], self._values[k:k + 2], [self._out[k], self._in[k + 1]])
         return np.asarray(piece(time)), np.asarray(piece(time, 1))
 
