@@ -829,7 +829,8 @@ class MainWindow(QMainWindow):
         """Let both panes wait for the next picture, but not for long."""
         for pane in (self.viewer, self.steady):
             pane.setUpdatesEnabled(False)
-        self._held.start()
+        if not self._held.isActive():  # a quick hand must not put it off for ever
+            self._held.start()
 
     def _paint_again(self) -> None:
         self._held.stop()

@@ -103,7 +103,7 @@ class DriftMeter:
             self._short = min(np.ptp(xs), np.ptp(ys)) + 1.0
             self._radius = max(np.ptp(xs), np.ptp(ys)) / 2 + 1.0
         self._patches: dict[tuple[int, bool], Patches] = {}
-        self._models: dict[tuple[int, bool, int], Model] = {}
+        self._models: dict[int, Model] = {}
 
     def measure(self, luma: np.ndarray, matrix: np.ndarray | None, held: np.ndarray | None = None) -> Slip:
         """One frame's drift.
@@ -244,11 +244,10 @@ class DriftMeter:
         return self._patches[key]
 
     def _model(self, level: int) -> Model:
-        key = level, False, 8
-        if key not in self._models:
+        if level not in self._models:
             patches = self._at(level)
-            self._models[key] = modelled(patches, np.arange(len(patches)), self._basis(patches.centre))
-        return self._models[key]
+            self._models[level] = modelled(patches, np.arange(len(patches)), self._basis(patches.centre))
+        return self._models[level]
 
     def _basis(self, places: np.ndarray) -> np.ndarray:
         """(n, 2, 8) how level-0 places (n, 2) of the base move by a small homography's parameters, each of about a pixel's effect."""

@@ -12,15 +12,15 @@ import numpy as np
 from wertis.core.check.drift import MEASURED, Blurs, BlursAt, DriftMeter, Look
 from wertis.core.check.slip import Slip
 from wertis.core.geometry import homography
-from wertis.core.geometry.conventions import homography_from_centred, to_centred
+from wertis.core.geometry.conventions import from_centred, homography_from_centred, to_centred
 from wertis.core.imaging import shutter
 from wertis.core.imaging.layers import Kept, Layers, side_by_side
 from wertis.core.imaging.pyramid import Pyramid
 from wertis.core.imaging.shutter import FAST, GUESS, NEAR, Shutter
 
 _MEASURED_FRAMES = 6  # from which the shutter is measured
-_MOST_CROPS = 48  # kept of frames that are looked at again
 _TURNS = 3  # of that
+_MOST_CROPS = 48  # kept of frames that are looked at again
 _DOUBTFUL = 0.5  # part of the frames that a reflection must have made doubtful
 _MOST_AWAY = 12.0  # pixels from the first look beyond which the one without the reflection is not believed
 
@@ -171,7 +171,7 @@ class DriftSeries:
 
             def aligned(surface: np.ndarray, mask: np.ndarray, pictures: list[np.ndarray], matrices: list[np.ndarray],
                         corners: np.ndarray = corners, looks: list[Look] = looks) -> list[np.ndarray]:
-                meter = DriftMeter(surface, mask, corners + 0.5)
+                meter = DriftMeter(surface, mask, from_centred(corners))
                 looks[:] = side_by_side(lambda pair: meter.look(pair[0], homography_from_centred(pair[1])), list(zip(pictures, matrices, strict=True)))
                 return [matrix if look.place is None else look.place for look, matrix in zip(looks, matrices, strict=True)]
 
@@ -182,10 +182,12 @@ class DriftSeries:
                     yield k.frame, lambda k=k, look=look, own=looks[0], layers=layers: self._told(k, look, own, layers)  # type: ignore[misc]
 
     def _told(self, k: Kept, look: Look, of_base: Look, layers: Layers) -> Slip:
-        first, matrix = self._looks[k.frame].slip, self._matrices[k.frame]
+        first, matrix, place = self._looks[k.frame].slip, self._matrices[k.frame], self._looks[k.frame].place
+        assert place is not None
         slip = homography.apply(layers.whole(k), self._points) - homography.apply(matrix, self._points)
         doubt = np.hypot(look.slip.doubt, of_base.slip.doubt) * layers.scale
-        if not (doubt.max() < first.doubt.max() and np.linalg.norm(slip, axis=1).max() < 3 * _MOST_AWAY):
+        away = homography.apply(layers.whole(k), self._points) - homography.apply(homography_from_centred(place), self._points)
+        if not (doubt.max() < first.doubt.max() and np.linalg.norm(away, axis=1).max() < _MOST_AWAY):
             return first
         slip[doubt > MEASURED] = np.nan
         return Slip(slip, doubt, look.slip.seen, first.in_view, "" if np.isfinite(slip).any() else first.reason)

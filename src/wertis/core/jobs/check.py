@@ -3,6 +3,7 @@
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import suppress
 
 import numpy as np
 
@@ -98,7 +99,8 @@ def check_track(shot: Shot, track: Track, plate: Plate, frames: Iterable[int], r
             return unmeasured(len(there), str(why))
 
     yield from _in_turn(((frame, lambda f=frame: first_look(f)) for frame in frames), safely)  # type: ignore[misc]
-    yield from _in_turn(((frame, lambda g=look: g) for frame, look in series.again(whole)), safely)  # type: ignore[misc]
+    with suppress(PlateError):  # a frame has gone meanwhile: what the first looks gave stands
+        yield from _in_turn(((frame, lambda g=look: g) for frame, look in series.again(whole)), safely)  # type: ignore[misc]
 
 
 def _in_turn(tasks: Iterable[tuple[int, Callable[[], Callable[[], Slip]]]], run: Callable[[Callable[[], Slip]], Slip]) -> Iterator[tuple[int, Slip]]:
