@@ -11,14 +11,11 @@ import numpy as np
 
 from wertis.core.geometry import homography
 from wertis.core.track.kinds import small_motion
-from wertis.core.track.reference import GAIN_PRIOR, PLAIN, Reference, TileSet, sampled_at
+from wertis.core.track.one_pass import TEXTURE_SHARE, Matter, one_pass, scale_of
+from wertis.core.track.reference import PLAIN, Reference, TileSet
 
 CORRELATION = 3.0  # residuals of neighbouring pixels go together: this many count as one
-_QUANTILE = 0.3   # two thirds of the tiles may be hidden and the scale is still that of the surface
-_TEXTURE_SHARE = 0.01  # part of a tile's own contrast that always counts as noise (resampling, changes of sharpness)
 _SETTLING = 0.35  # part of the roughness that is left after each step
-_PIXEL_CUT = 2.5  # standard deviations at which a pixel counts a quarter
-_TILE_CUT = 3.0   # times the usual tile residual at which a tile counts a quarter
 
 
 @dataclass(frozen=True, eq=False)
@@ -91,63 +88,17 @@ def align(reference: Reference, tiles: TileSet, chosen: np.ndarray, picture: np.
     white : luma from which a pixel is taken to be clipped and left out.
     expected : counts as one more measurement, so that what the pixels in view cannot say is not left to chance.
     """
-    places = np.stack([tiles.x[chosen], tiles.y[chosen]], axis=-1)
-    basis, inside = tiles.basis[chosen], tiles.inside[chosen]
-    energy = tiles.energy[chosen]
-    n, pixels = inside.shape
-    count = np.maximum(inside.sum(1), 1)
-    info = np.sqrt(tiles.information[chosen] + 1e-6)
     unit = reference.to_unit
     back = np.linalg.inv(unit)
-    design = (tiles.joint if smear and tiles.joint is not None else tiles.steer)[:, chosen]
-    weighted = np.empty_like(design)  # filled anew at each step, since fresh memory costs more than the sums
-    blur = design[8:].reshape(-1, n * pixels) if len(design) > 8 else None
-    smeared = np.zeros(0 if blur is None else len(blur), np.float32)
-    weights = inside * np.maximum(trust, 0.02)[:, None].astype(np.float32)
-    gain = 1.0
+    columns = tiles.joint if smear and tiles.joint is not None else tiles.steer
+    matter = Matter(tiles, chosen, columns, picture, held, 2.0 ** level, taps, trust, white)
+    blurred = len(columns) > 8
+    smeared = np.zeros(len(columns) - 8, np.float32)
     m = matrix
-    shrink = 2.0 ** level
     step = 0
     while True:
-        seen = sampled_at(picture, m, places, shrink) if taps is None else averaged(picture, m, places, taps, shrink)
-        lit = (seen < white) * inside
-        if held is not None:
-            lit *= 1 - sampled_at(held, m, places, shrink)
-        # the light in each tile, by weighted least squares with its gain drawn to the surface's
-        wb = basis * (weights * lit)[:, None]
-        gram = wb @ basis.transpose(0, 2, 1)
-        right = (wb @ seen[..., None])[..., 0]
-        mass = gram[:, 0, 0] + 1e-3
-        for j in (0, 1, 2):
-            gram[:, j, j] += 1e-3 + 1e-3 * mass
-        right[:, 0] += 1e-3 * mass * seen.mean(1)
-        pull = mass * PLAIN / GAIN_PRIOR ** 2
-        gram[:, 3, 3] += pull
-        right[:, 3] += pull * gain
-        light = np.linalg.solve(gram.astype(np.float64), right[..., None].astype(np.float64))[..., 0].astype(np.float32)
-        own = light[:, 3]
-        rest = seen - (light[:, None] @ basis)[:, 0]
-        gain = float(np.clip(_weighted_quantile(own, energy * trust + 1e-6, 0.5), 0.05, 20.0))
-        rest *= 1 / np.maximum(own, 0.3 * gain)[:, None]
-        raw = rest
-        if blur is not None:
-            rest = raw - (smeared @ blur).reshape(n, pixels)
-        variance = (rest ** 2 * lit).sum(1) / np.maximum(lit.sum(1), 1)
-        usual = PLAIN + max(_TEXTURE_SHARE, rough * _SETTLING ** step) * energy
-        ratio = variance / usual
-        scale = max(_scale(ratio, trust, info), 1e-3)
-        misfit = ratio / scale
-        # contrast turned over or gone is not this surface
-        odd = (own < 0.35 * gain) | (lit.sum(1) < 0.3 * count)
-        tile_weight = 1 / (1 + (misfit / _TILE_CUT) ** 2) ** 2
-        tile_weight[odd] = 0
-        sigma2 = (usual * scale)[:, None]
-        pixel_weight = 1 / (1 + rest ** 2 / (_PIXEL_CUT ** 2 * sigma2)) ** 2
-        weights = (pixel_weight * lit * (tile_weight * np.sqrt(np.maximum(trust, 0.02)))[:, None]).astype(np.float32)
-        # pixels count by the inverse of their variance
-        np.multiply(design, weights / sigma2.astype(np.float32), out=weighted)
-        joint = (weighted.transpose(1, 0, 2) @ design.transpose(1, 2, 0)).sum(0, dtype=np.float64)
-        normal = joint[:8, :8] if blur is None else _aside_from_blur(joint, np.zeros(len(joint)), kind, prior)[0]
+        found = one_pass(matter, m, max(TEXTURE_SHARE, rough * _SETTLING ** step), smeared)
+        normal = _aside_from_blur(found.joint, np.zeros(len(found.joint)), kind, prior)[0] if blurred else found.joint
         if expected is not None:
             moves = corner_moves(m, unit, expected.points).reshape(-1, 8)
             away = (homography.apply(expected.matrix, expected.points) - homography.apply(m, expected.points)).ravel()
@@ -155,9 +106,9 @@ def align(reference: Reference, tiles: TileSet, chosen: np.ndarray, picture: np.
             normal = normal + weight * moves.T @ moves
         if step >= steps:
             break
-        pull_down = (weighted.reshape(-1, n * pixels) @ raw.ravel()).astype(np.float64)
-        if blur is not None:
-            _, pull_down, smeared = _aside_from_blur(joint, pull_down, kind, prior)
+        pull_down = found.pull
+        if blurred:
+            _, pull_down, smeared = _aside_from_blur(found.joint, pull_down, kind, prior)
         if expected is not None:
             pull_down = pull_down - weight * moves.T @ away
         k = kind @ normal @ kind.T
@@ -173,21 +124,12 @@ def align(reference: Reference, tiles: TileSet, chosen: np.ndarray, picture: np.
         step += 1
         if reach < tolerance:
             steps = step  # one last pass, for the weights at the final place
-    likeness = np.clip(1 - variance / np.maximum(energy + variance, 1e-6), 0, 1)
-    likeness[odd] = 0
-    settled = _scale(variance / (PLAIN + _TEXTURE_SHARE * energy), trust, info)
-    return Alignment(tiles, m, chosen, misfit, likeness, weights, settled * PLAIN, normal, gain, step, smeared,
+    energy = matter.energy
+    likeness = np.clip(1 - found.variance / np.maximum(energy + found.variance, 1e-6), 0, 1)
+    likeness[found.odd] = 0
+    settled = scale_of(found.variance / (PLAIN + TEXTURE_SHARE * energy), trust, matter.texture)
+    return Alignment(tiles, m, chosen, found.misfit, likeness, matter.weights, settled * PLAIN, normal, matter.gain, step, smeared,
                      _extent(smeared) if len(smeared) > 4 else 0.0)
-
-
-def averaged(picture: np.ndarray, matrix: np.ndarray, places: np.ndarray, taps: np.ndarray, shrink: float) -> np.ndarray:
-    """(n, P) mean of a picture (a pyramid level, `shrink` times smaller) over places (n, P, 2) moved back by `taps` (J, n, 2), then by `matrix`."""
-    return np.asarray(at_taps(picture, matrix, places, taps, shrink).mean(0))
-
-
-def at_taps(picture: np.ndarray, matrix: np.ndarray, places: np.ndarray, taps: np.ndarray, shrink: float) -> np.ndarray:
-    """(J, n, P) what `averaged` takes the mean of."""
-    return np.stack([sampled_at(picture, matrix, places - offset[:, None], shrink) for offset in taps.astype(np.float32)])
 
 
 def _extent(smeared: np.ndarray) -> float:
@@ -220,14 +162,3 @@ def corner_moves(matrix: np.ndarray, unit: np.ndarray, points: np.ndarray) -> np
     zero, one = np.zeros_like(u), np.ones_like(u)
     return spread @ np.stack([np.column_stack([u, v, one, zero, zero, zero, -u * u, -u * v]),
                               np.column_stack([zero, zero, zero, u, v, one, -u * v, -v * v])], axis=1)
-
-
-def _scale(ratio: np.ndarray, trust: np.ndarray, info: np.ndarray) -> float:
-    """What is usual on this frame: a low quantile over the texture, so that two thirds of it may be hidden."""
-    return _weighted_quantile(ratio, info * (trust + 0.05), _QUANTILE) * 1.15
-
-
-def _weighted_quantile(values: np.ndarray, weights: np.ndarray, share: float) -> float:
-    order = np.argsort(values)
-    total = np.cumsum(weights[order])
-    return float(values[order[np.searchsorted(total, total[-1] * share)]])

@@ -3,13 +3,16 @@
 See `imaging.shutter` for the method.
 """
 
+import ctypes
 from dataclasses import dataclass
 
 import numpy as np
 
+from wertis.core import compiled
+from wertis.core.compiled import address
 from wertis.core.imaging.shutter import TAPS, path_times
-from wertis.core.track.align import at_taps, averaged
-from wertis.core.track.reference import Reference, TileSet, described, without_light
+from wertis.core.track.reading import at_taps, plainly_read, read_tiles
+from wertis.core.track.reference import PLAIN, Reference, TileSet, described, without_light
 
 LEVEL = 1  # the shutter is measured at half the resolution
 MEASURED_TILES = 40
@@ -20,23 +23,54 @@ def blurred_tiles(reference: Reference, tiles: TileSet, chosen: np.ndarray, offs
 
     With a `shutter`, the tiles have `joint` columns: `steer`, and the change of luma by the legs (before x, y, after x, y) of the path.
     """
-    x, y = tiles.x[chosen], tiles.y[chosen]
-    image = reference.pyramid[tiles.level]
-    shrink = 2.0 ** tiles.level
-    places = np.stack([x, y], axis=-1)
-    luma = averaged(image, np.eye(3), places, offsets, shrink)
-    slopes = [at_taps(plane, np.eye(3), places, offsets, shrink) for plane in reference.slopes(tiles.level)]
-    slope_x, slope_y = (s.mean(0) for s in slopes)
-    basis, steer, energy = described(reference, tiles.level, x, y, tiles.basis[chosen, :3], tiles.inside[chosen], luma, slope_x, slope_y)
-    inside = tiles.inside[chosen]
-    joint = None
+    sides = None
     if shutter:
         times = path_times(shutter)
-        sides = [np.maximum(-times, 0), np.maximum(times, 0)]
-        columns = [np.tensordot(-(side - side.mean()) / TAPS / shrink, s, 1) for side in sides for s in slopes]
-        joint = np.concatenate([steer, without_light(np.stack(columns).astype(np.float32) * inside, basis, inside)])
-    return TileSet(tiles.level, tiles.tile, x, y, basis, steer, inside, energy, tiles.centre[chosen], tiles.information[chosen],
-                   tiles.bucket[chosen], joint)
+        sides = np.stack([np.maximum(-times, 0), np.maximum(times, 0)])
+        sides = (sides - sides.mean(1, keepdims=True)) / TAPS / 2.0 ** tiles.level
+    fits = tiles.inside.shape[1] <= compiled.MOST_PIXELS and min(reference.pyramid[tiles.level].shape) > 1
+    run = _compiled if compiled.LIBRARY is not None and fits else plainly_blurred
+    basis, columns, energy = run(reference, tiles, chosen, offsets, sides)
+    return TileSet(tiles.level, tiles.tile, tiles.x[chosen], tiles.y[chosen], basis, columns[:8], tiles.inside[chosen], energy, tiles.centre[chosen],
+                   tiles.information[chosen], tiles.bucket[chosen], None if sides is None else columns)
+
+
+def plainly_blurred(reference: Reference, tiles: TileSet, chosen: np.ndarray, offsets: np.ndarray,
+                    sides: np.ndarray | None) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Basis (n, 4, P), columns (8 or 12, n, P) and energy (n,) of blurred tiles, in NumPy.
+
+    `sides` (2, J) is how far each tap goes with the leg before and the leg after, over the number of taps and the level's pixel size.
+    """
+    x, y, inside = tiles.x[chosen], tiles.y[chosen], tiles.inside[chosen]
+    shrink, here = 2.0 ** tiles.level, np.eye(3)
+    luma = plainly_read(reference.pyramid[tiles.level], here, x, y, shrink, offsets)
+    slopes = [at_taps(plane, here, x, y, shrink, offsets) for plane in reference.slopes(tiles.level)]
+    slope_x, slope_y = (s.mean(0) for s in slopes)
+    basis, steer, energy = described(reference, tiles.level, x, y, tiles.basis[chosen, :3], inside, luma, slope_x, slope_y)
+    if sides is None:
+        return basis, steer, energy
+    legs = np.stack([np.tensordot(-side, s, 1) for side in sides for s in slopes]).astype(np.float32) * inside
+    return basis, np.concatenate([steer, without_light(legs, basis, inside)]), energy
+
+
+def _compiled(reference: Reference, tiles: TileSet, chosen: np.ndarray, offsets: np.ndarray,
+              sides: np.ndarray | None) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """`plainly_blurred` in C."""
+    image, (slope_x, slope_y) = reference.pyramid[tiles.level], reference.slopes(tiles.level)
+    (h, w), n, pixels = image.shape, len(chosen), tiles.inside.shape[1]
+    offsets = np.ascontiguousarray(offsets, np.float32)
+    chosen = np.ascontiguousarray(chosen, np.int64)
+    basis, columns = np.empty((n, 4, pixels), np.float32), np.empty((8 if sides is None else 12, n, pixels), np.float32)
+    energy = np.empty(n)
+    f, d, number = np.float32, np.float64, ctypes.c_double
+    assert compiled.LIBRARY is not None
+    ok = compiled.LIBRARY.blurred_tiles(
+        address(image, f), address(slope_x, f), address(slope_y, f), h, w, number(2.0 ** tiles.level), address(tiles.x, f), address(tiles.y, f),
+        address(tiles.basis, f), address(tiles.inside, f), address(chosen, np.int64), n, pixels, address(offsets, f), len(offsets), address(sides, d),
+        *(number(v) for v in (*reference.centre, reference.radius, PLAIN)), address(basis, f), address(columns, f), address(energy, d))
+    if not ok:
+        raise np.linalg.LinAlgError("a tile's light cannot be solved for")
+    return basis, columns, energy
 
 
 @dataclass(frozen=True)
@@ -52,7 +86,7 @@ class Sample:
 def disagreement(reference: Reference, sample: Sample, frame_taps: np.ndarray, reference_taps: np.ndarray) -> np.ndarray:
     """(N,) what is left between the two blurred pictures when each tile's light and the whole motion have been fitted, over the contrast."""
     tiles = blurred_tiles(reference, reference.tiles(LEVEL), sample.chosen, frame_taps)
-    seen = averaged(sample.picture, sample.matrix, np.stack([tiles.x, tiles.y], axis=-1), reference_taps, 2.0 ** LEVEL)
+    seen = read_tiles(sample.picture, sample.matrix, tiles.x, tiles.y, 2.0 ** LEVEL, reference_taps)
     masked = tiles.basis * sample.weights[:, None]
     gram = masked @ tiles.basis.transpose(0, 2, 1) + 1e-2 * np.eye(4, dtype=np.float32)
     light = np.linalg.solve(gram, masked @ seen[..., None])

@@ -21,7 +21,8 @@ from wertis.core.track import fresh_start
 from wertis.core.track.align import CORRELATION, Alignment, Expected, align, corner_moves
 from wertis.core.track.blurred import blurred_tiles
 from wertis.core.track.kinds import KINDS, small_motion
-from wertis.core.track.reference import Reference, TileSet, choose, sampled_at, visible_tiles
+from wertis.core.track.reading import read_tiles
+from wertis.core.track.reference import Reference, TileSet, choose, visible_tiles
 
 _ROUGH = 0.3  # see align; the place is unsure at first at every level
 _BLUR_GAIN = 0.76  # the residual must fall to this part of itself for a change of sharpness to be believed
@@ -165,7 +166,7 @@ class PlanarTracker:
         chosen, trusted = chosen[trusted > 0.6], trusted[trusted > 0.6]
         weights = tiles.inside[chosen] * trusted[:, None]
         if picture.held is not None and len(chosen):
-            weights = weights * (1 - sampled_at(picture.held[level], matrix, np.stack([tiles.x[chosen], tiles.y[chosen]], axis=-1), 2.0 ** level))
+            weights = weights * (1 - read_tiles(picture.held[level], matrix, tiles.x[chosen], tiles.y[chosen], 2.0 ** level))
         return chosen, weights.astype(np.float32), picture[level]
 
     def second_look(self, luma: np.ndarray, held: np.ndarray | None, matrix: np.ndarray, trust: Trust | None,

@@ -207,13 +207,6 @@ def _sampled(tile: int, stride: int) -> tuple[np.ndarray, np.ndarray]:
     return dy + (dx // stride) % 2 * (stride // 2), dx + (dy // stride) % 2 * (stride // 2)
 
 
-def sampled_at(picture: np.ndarray, matrix: np.ndarray, places: np.ndarray, shrink: float) -> np.ndarray:
-    """A picture (a pyramid level, `shrink` times smaller), read at places (n, P, 2) float32 of level 0 moved by `matrix` (3, 3): (n, P)."""
-    scaled = matrix / np.array([[shrink], [shrink], [1.0]])
-    moved = cv2.perspectiveTransform(places, scaled)
-    return np.asarray(cv2.remap(picture, moved, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE))  # type: ignore[call-overload]
-
-
 def visible_tiles(tiles: TileSet, matrix: np.ndarray, size: tuple[int, int], border: float = 3.0) -> np.ndarray:
     """(K,) whether each tile's middle and corners fall inside a picture of `size` (width, height) under `matrix`."""
     reach = tiles.tile * 2 ** tiles.level / 2

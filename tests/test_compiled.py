@@ -1,0 +1,114 @@
+"""The loops in C do what their twins in NumPy say."""
+
+import shutil
+import unittest
+from unittest import mock
+
+import numpy as np
+from scipy import ndimage
+
+from tests.scenes import SIZE, PlaneShot
+from wertis.core import compiled
+from wertis.core.compiled import address
+from wertis.core.geometry import polygon
+from wertis.core.imaging.pyramid import Pyramid
+from wertis.core.plate.base import luma
+from wertis.core.track import blurred, one_pass, reading
+from wertis.core.track.one_pass import Matter
+from wertis.core.track.planar import PlanarTracker
+from wertis.core.track.reference import Reference
+
+MATRIX = np.array([[1.01, 0.02, 3.3], [-0.01, 0.99, -2.1], [1e-5, -2e-5, 1.0]])
+
+
+class CompiledLoops(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls) -> None:
+        shot = PlaneShot(n=3)
+        cls.frames, cls.region = [luma(f) for f in shot.frames], shot.corners[0]
+        cls.reference = Reference(Pyramid(cls.frames[0]), polygon.fill(cls.region, SIZE))
+        cls.picture = Pyramid(cls.frames[1])
+
+    def setUp(self) -> None:
+        self.rng = np.random.default_rng(4)
+        if compiled.LIBRARY is None:
+            self.skipTest("the loops in C were not compiled here")
+
+    def assertNear(self, found: np.ndarray, meant: np.ndarray, part: float, what: str = "") -> None:
+        self.assertLess(float(np.abs(np.asarray(found, float) - meant).max()), part * float(np.abs(meant).max()) + 1e-9, what)
+
+    def test_a_picture_is_read_as_scipy_reads_it(self) -> None:
+        """scipy.ndimage.map_coordinates, order 1, mode 'nearest', is the reference; half of the places lie outside."""
+        picture = self.picture[0]
+        x, y = (self.rng.uniform(-60, 1.2 * size, (7, 64)).astype(np.float32) for size in SIZE)
+        taps = self.rng.normal(0, 3, (5, 7, 2)).astype(np.float32)
+        total = np.zeros(x.shape)
+        for offset in taps:
+            places = np.stack([x - offset[:, :1], y - offset[:, 1:], np.ones_like(x)]).astype(float)
+            moved = np.tensordot(MATRIX, places, 1)
+            total += ndimage.map_coordinates(picture, [moved[1] / moved[2], moved[0] / moved[2]], order=1, mode="nearest") / len(taps)
+        self.assertNear(reading.read_tiles(picture, MATRIX, x, y, 1.0, taps), total, 1e-4)
+        # OpenCV rounds places to a thirty-second of a pixel
+        self.assertNear(reading.plainly_read(picture, MATRIX, x, y, 1.0, taps), total, 0.02)
+
+    def test_a_pass_gives_what_numpy_gives(self) -> None:
+        for level in (0, 1):
+            tiles = self.reference.tiles_with_smear(level)
+            chosen = np.sort(self.rng.permutation(len(tiles))[:30])
+            trust = self.rng.uniform(0.05, 1, len(chosen))
+            held = np.zeros_like(self.picture[level])
+            held[:, : held.shape[1] // 2] = 1
+            taps = self.rng.normal(0, 2, (5, len(chosen), 2)).astype(np.float32)
+            for columns in (tiles.steer, tiles.joint):
+                for hold, tap in ((None, None), (held, None), (None, taps)):
+                    with self.subTest(level=level, columns=len(columns), held=hold is not None, taps=tap is not None):
+                        beside = self.rng.normal(0, 0.01, len(columns) - 8).astype(np.float32)
+                        results = []
+                        for run in (one_pass.plain, one_pass._compiled):
+                            matter = Matter(tiles, chosen, columns, self.picture[level], hold, 2.0 ** level, tap, trust, 253.0)
+                            run(matter, MATRIX, 0.05, beside)  # the second pass goes on from the weights of the first
+                            results.append((run(matter, MATRIX, 0.02, beside), matter))
+                        (meant, plain), (found, fast) = results
+                        self.assertNear(found.variance, meant.variance, 0.02)
+                        self.assertNear(found.joint, meant.joint, 0.02)
+                        self.assertNear(found.pull, meant.pull, 0.03)
+                        self.assertNear(fast.weights, plain.weights, 0.1)
+                        self.assertAlmostEqual(fast.gain, plain.gain, 2)
+                        self.assertEqual(found.odd.tolist(), meant.odd.tolist())
+                        self.assertTrue(meant.odd.any() if hold is not None else not meant.odd.all(), "the case is not trivial")
+
+    def test_blurred_tiles_are_what_numpy_gives(self) -> None:
+        tiles = self.reference.tiles(0)
+        chosen = np.sort(self.rng.permutation(len(tiles))[:20])
+        offsets, sides = self.rng.normal(0, 2, (5, 20, 2)), self.rng.normal(0, 0.1, (2, 5))
+        for legs in (sides, None):
+            found, meant = (run(self.reference, tiles, chosen, offsets, legs) for run in (blurred._compiled, blurred.plainly_blurred))
+            for name, a, b in zip(("basis", "columns", "energy"), found, meant, strict=True):
+                self.assertEqual(a.shape, b.shape)
+                self.assertNear(a, b, 0.02, name)
+
+    def test_tracking_gives_the_same_place_either_way(self) -> None:
+        places = []
+        for library in (compiled.LIBRARY, None):
+            with mock.patch.object(compiled, "LIBRARY", library):
+                tracker = PlanarTracker(self.frames[0], polygon.fill(self.region, SIZE), self.region)
+                places.append([tracker.feed(frame) for frame in self.frames[1:]])
+        for fast, plain in zip(*places, strict=True):
+            self.assertIsNotNone(fast.matrix)
+            self.assertLess(np.abs(np.asarray(fast.matrix) - plain.matrix)[:2, 2].max(), 0.03, "pixels")
+            self.assertAlmostEqual(fast.seen, plain.seen, 1)
+
+    def test_a_wrong_kind_of_array_is_refused_before_c_sees_it(self) -> None:
+        for wrong in (np.zeros(3, np.float64), np.zeros((4, 4), np.float32)[:, ::2]):
+            with self.assertRaisesRegex(TypeError, "contiguous float32"):
+                address(wrong, np.float32)
+
+
+class Compiling(unittest.TestCase):
+    @unittest.skipUnless(shutil.which("gcc"), "no compiler here")
+    def test_the_loops_are_compiled_where_there_is_a_compiler(self) -> None:
+        self.assertIsNotNone(compiled.LIBRARY, "install Wertis again (./setup-venv), or unset WERTIS_PLAIN_LOOPS")
+
+
+if __name__ == "__main__":
+    unittest.main()
