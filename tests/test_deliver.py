@@ -112,10 +112,16 @@ class RenderTest(ShotFolder):
         self.assertEqual([w for _, w in render(shot, self.plate, str(self.folder / "out" / "c.####.png"), [1001, 1004])], ["", ""])
         comp = read_picture(self.folder / "out" / "c.1004.png")
         np.testing.assert_array_equal(comp, Compositor().comp(shot, self.plate.read(1004), 1004, 3))
-        list(render(shot, self.plate, str(self.folder / "out" / "g.####.exr"), [1004], "graphic"))
-        graphic = read_picture(self.folder / "out" / "g.1004.exr").astype(np.float32)
-        again = graphic[..., :3] + self.plate.read(1004) / 255.0 * (1 - graphic[..., 3:])
-        self.assertLess(np.abs(again - comp / 255.0).max(), 2.5 / 255)
+        for suffix, scale in ((".png", 65535.0), (".exr", 1.0)):
+            list(render(shot, self.plate, str(self.folder / "out" / f"g.####{suffix}"), [1004], "graphic"))
+            graphic = read_picture(self.folder / "out" / f"g.1004{suffix}").astype(np.float32) / scale
+            alpha = graphic[..., 3:]
+            colour = graphic[..., :3]
+            if suffix == ".exr":  # linear light: back by the curve of IEC 61966-2-1
+                light = colour / np.maximum(alpha, 1e-6)
+                colour = np.where(light <= 0.0031308, 12.92 * light, 1.055 * np.maximum(light, 1e-9) ** (1 / 2.4) - 0.055) * alpha
+            again = colour + self.plate.read(1004) / 255.0 * (1 - alpha)
+            self.assertLess(np.abs(again - comp / 255.0).max(), 2.5 / 255, suffix)
         with self.assertRaisesRegex(DeliverError, "no alpha"):
             list(render(shot, self.plate, str(self.folder / "g.mp4"), [1004], "graphic"))
 

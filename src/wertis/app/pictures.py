@@ -167,7 +167,7 @@ class PictureMaker:
 
 def _same_look(a: Shot, b: Shot) -> bool:
     """Whether two shots' frames look the same: names and regions do not show in the comp."""
-    if len(a.tracks) != len(b.tracks):
+    if len(a.tracks) != len(b.tracks) or a.mixing != b.mixing or (a.plate and a.plate.colour) != (b.plate and b.plate.colour):
         return False
     return all(s.visible == t.visible
                and s.solved is t.solved and s.repair == t.repair and s.smoothing == t.smoothing

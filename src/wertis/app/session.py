@@ -15,7 +15,7 @@ from wertis.core.plate.cache import FrameCache
 from wertis.core.plate.colour import Viewing
 from wertis.core.shot import edits, regions, relocate, store
 from wertis.core.shot.autosave import Lost
-from wertis.core.shot.document import HoldOut, Placement, Shot, Track
+from wertis.core.shot.document import HoldOut, Placement, PlateRef, Shot, Track
 from wertis.core.shot.history import History
 from wertis.core.shot.hold_outs import held_masks, open_matte, read_matte
 from wertis.core.track.look import looked_at
@@ -66,6 +66,7 @@ class Session:
         self.drift: dict[int, Slip] = {}  # of the selected track, as far as it is measured
         self.viewing = Viewing()
         self.mending = "points"  # part of the Repair step in hand: "points", "motion" or "sides"
+        self._read_as: object = None  # how the plate that is open is read
         self.base: int | None = None  # the frame that drift is measured against; the track's own when None
         self._matte: tuple[object, np.ndarray | None] | None = None
         self._texture: tuple[object, Texture] | None = None
@@ -77,6 +78,11 @@ class Session:
     def shot(self) -> Shot:
         """The shot as it is now."""
         return self.history.shot
+
+    @property
+    def aspect(self) -> float:
+        """Width over height of a pixel of the plate."""
+        return self.shot.plate.aspect if self.shot.plate is not None else 1.0
 
     def open_any(self, path: Path) -> None:
         """Open a shot file or a plate.
@@ -128,7 +134,7 @@ class Session:
         trouble = ""
         if shot.plate is not None:
             try:
-                plate = open_plate(shot.plate.path)
+                plate = edits.opened(shot.plate)
                 if plate.size != shot.plate.size:
                     trouble = (f"The plate is {plate.size[0]} x {plate.size[1]} now and was {shot.plate.size[0]} x {shot.plate.size[1]} "
                                "when the shot was saved; tracks will not fit it.")
@@ -153,7 +159,7 @@ class Session:
         if found:
             self.history.do("Find files again", relocate.relocated(self.shot, found))
             if self.plate is None and self.shot.plate is not None:
-                self._show_plate(open_plate(self.shot.plate.path))
+                self._show_plate(edits.opened(self.shot.plate))
         return len(found)
 
     def replace_plate(self, path: Path) -> None:
@@ -172,6 +178,26 @@ class Session:
         ref = edits.new_shot(plate, str(path.absolute())).plate
         self.history.do("Replace plate", self.shot.but(plate=ref))
         self._show_plate(plate)
+
+    def read_otherwise(self, **changes: str) -> None:
+        """Another layer of the plate's files (`layer`), or their alpha taken otherwise (`alpha`).
+
+        Raises
+        ------
+        PlateError
+            When there is no such layer, or it has another size; all stays as it was.
+        """
+        ref = self.shot.plate
+        if ref is None or self.plate is None:
+            return
+        wanted = ref.but(**changes)
+        if wanted == ref:
+            return
+        plate = self.plate.taken(wanted.layer, wanted.alpha)
+        if plate.size != ref.size:
+            raise PlateError(f"The layer '{wanted.layer}' is {plate.size[0]} x {plate.size[1]} pixels, the plate {ref.size[0]} x {ref.size[1]}; "
+                             "choose another.")
+        self.history.do("Choose what is read of the plate", self.shot.but(plate=wanted))
 
     def save(self, path: Path) -> None:
         """Save the shot.
@@ -366,18 +392,34 @@ class Session:
         self.shot_changed.emit()
         self.selection_changed.emit()
 
-    def _show_plate(self, plate: Plate | None) -> None:
+    def _show_plate(self, plate: Plate | None, same: bool = False) -> None:
+        """Show another plate; the frame in view stays where it is the `same` one, read otherwise."""
         if self.cache is not None:
             self.cache.close()
         self.plate = plate
         self.cache = FrameCache(plate, int(0.6 * self.budget)) if plate is not None else None
-        self.frame = int(np.clip(self.shot.range[0], plate.first, plate.last)) if plate is not None else self.shot.range[0]
+        ref = self.shot.plate
+        self._read_as = _reading(ref) if ref is not None else None
+        if plate is None or not plate.first <= self.frame <= plate.last or not same:
+            self.frame = int(np.clip(self.shot.range[0], plate.first, plate.last)) if plate is not None else self.shot.range[0]
         self.plate_changed.emit()
         self.frame_changed.emit(self.frame)
+
+    def _follow_plate(self, ref: PlateRef) -> None:
+        """After undo, redo or a choice: what is open is what the shot means."""
+        if self.plate is None or self._read_as == _reading(ref):
+            return
+        try:
+            self._show_plate(edits.opened(ref), same=True)
+        except PlateError as why:
+            self._read_as = _reading(ref)  # said once
+            self.message.emit(str(why), True)
 
     def _on_history(self, shot: Shot) -> None:
         if shot.plate is not None and shot.plate.colour != self.viewing.space:
             self.look_through(replace(self.viewing, space=shot.plate.colour))
+        if shot.plate is not None:
+            self._follow_plate(shot.plate)
         track = shot.track(self.track_id)
         before = (self.track_id, self.placement_id)
         if track is None:
@@ -389,3 +431,8 @@ class Session:
         self.shot_changed.emit()
         if before != (self.track_id, self.placement_id):
             self.selection_changed.emit()
+
+
+def _reading(ref: PlateRef) -> tuple[str, str, str]:
+    """What of a plate's reference says how its files are read."""
+    return ref.path, ref.layer, ref.alpha

@@ -11,7 +11,7 @@ from wertis.app.session import Session
 from wertis.app.tools import Tool
 from wertis.app.viewer import Viewer
 from wertis.core.comp.picture import surface_proportions
-from wertis.core.geometry import homography
+from wertis.core.geometry import homography, quad
 from wertis.core.geometry.conventions import homography_to_centred
 from wertis.core.geometry.motion import plane_between
 from wertis.core.jobs.check import corners_of
@@ -46,6 +46,11 @@ class SteadyViewer(Viewer):
         self._now: np.ndarray | None = None
         self._before: np.ndarray | None = None
         self.setAccessibleName("Steady view")
+
+    @property
+    def aspect(self) -> float:
+        """A flat surface is shown with its own proportions."""
+        return 1.0 if self.held == "flat" else self.session.aspect
 
     @property
     def tool(self) -> Tool | None:  # type: ignore[override]
@@ -103,10 +108,9 @@ class SteadyViewer(Viewer):
             return None
         placement = track.placement(self.session.placement_id) or (track.placements[0] if track.placements else None)
         if placement is not None:
-            ratio = surface_proportions(placement, size).ratio
+            ratio = surface_proportions(placement, size, self.session.aspect).ratio
         else:
-            sides = np.linalg.norm(corners - np.roll(corners, -1, 0), axis=1)
-            ratio = float((sides[0] + sides[2]) / max(sides[1] + sides[3], 1e-6))
+            ratio = quad.side_proportions(corners * [self.session.aspect, 1.0])
         w, h = (_LONG_SIDE, _LONG_SIDE / ratio) if ratio >= 1 else (_LONG_SIDE * ratio, _LONG_SIDE)
         dx, dy = _MARGIN * w, _MARGIN * h
         target = np.array([[dx, dy], [w - dx, dy], [w - dx, h - dy], [dx, h - dy]])
@@ -138,7 +142,7 @@ class SteadyViewer(Viewer):
     def paint_over(self, painter: QPainter) -> None:
         """What the steady view has over the picture beside the overlays."""
         if self.compared == "wipe" and self._before is not None and self._image is not None:
-            x = self.origin.x() + self.split * self._size[0] * self.zoom
+            x = self.origin.x() + self.split * self._size[0] * self.zoom * self.aspect
             for colour, width in ((theme.HALO, 3.0), (theme.PAPER, 1.0)):
                 painter.setPen(QPen(colour, width))
                 painter.drawLine(QPointF(x, self.origin.y()), QPointF(x, self.origin.y() + self._size[1] * self.zoom))
@@ -173,7 +177,7 @@ class SteadyViewer(Viewer):
                 painter.setClipRect(box)
                 painter.fillRect(box, theme.GROUND)
                 painter.translate(box.center())
-                painter.scale(factor, factor)
+                painter.scale(factor * self.aspect, factor)
                 painter.drawImage(QPointF(-x, -y), image)
                 painter.restore()
                 c = box.center()

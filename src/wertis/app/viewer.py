@@ -24,6 +24,7 @@ from wertis.app.painting import outline as _outline
 from wertis.app.painting import words as _words
 from wertis.app.session import Session
 from wertis.app.tools import Tool
+from wertis.core.comp.light import light_words
 from wertis.core.comp.picture import surface_proportions
 from wertis.core.geometry import coons, homography, quad
 from wertis.core.geometry.conventions import homography_to_centred
@@ -71,7 +72,7 @@ class Viewer(QWidget):
         self._trouble = ""
         self.zoom = 1.0
         self.origin = QPointF(0, 0)
-        self._fitted = True
+        self._fitted, self._fitted_aspect = True, 1.0
         self._panning: QPointF | None = None
         self._pointer = QPointF(-1, -1)
         self.setMouseTracking(True)
@@ -102,6 +103,11 @@ class Viewer(QWidget):
         self.fit()
 
     @property
+    def aspect(self) -> float:
+        """Width over height of a pixel of the picture shown."""
+        return self.session.aspect
+
+    @property
     def picture(self) -> np.ndarray | None:
         """What is shown, (h, w, 3) uint8."""
         return self._pixels
@@ -111,16 +117,17 @@ class Viewer(QWidget):
     def to_screen(self, points: np.ndarray) -> np.ndarray:
         """Picture points (N, 2) on the widget."""
         shown = np.asarray(points) if self.through is None else homography.apply(self.through, np.asarray(points))
-        return shown * self.zoom + [self.origin.x(), self.origin.y()]
+        return shown * [self.zoom * self.aspect, self.zoom] + [self.origin.x(), self.origin.y()]
 
     def to_picture(self, place: QPointF) -> np.ndarray:
         """A place on the widget as a picture point (2,)."""
-        shown = np.array([(place.x() - self.origin.x()) / self.zoom, (place.y() - self.origin.y()) / self.zoom])
+        shown = np.array([(place.x() - self.origin.x()) / (self.zoom * self.aspect), (place.y() - self.origin.y()) / self.zoom])
         return shown if self.through is None else homography.apply(np.linalg.inv(self.through), shown[None])[0]
 
     def fit(self) -> None:
         """Show the whole picture as large as it goes."""
-        w, h = self._size
+        self._fitted_aspect = self.aspect
+        w, h = self._size[0] * self.aspect, self._size[1]
         self.zoom = max(LEAST_ZOOM, min((self.width() - 8) / w, (self.height() - 8) / h))
         self.origin = QPointF((self.width() - w * self.zoom) / 2, (self.height() - h * self.zoom) / 2)
         self._fitted = True
@@ -194,7 +201,9 @@ class Viewer(QWidget):
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
         painter.fillRect(self.rect(), theme.GROUND)
-        area = QRectF(self.origin.x(), self.origin.y(), self._size[0] * self.zoom, self._size[1] * self.zoom)
+        if self._fitted and self._fitted_aspect != self.aspect:
+            self.fit()
+        area = QRectF(self.origin.x(), self.origin.y(), self._size[0] * self.zoom * self.aspect, self._size[1] * self.zoom)
         if self.session.plate is None:
             self._paint_empty(painter)
             return
@@ -229,7 +238,7 @@ class Viewer(QWidget):
         assert self._image is not None
         dots = self.devicePixelRatioF()
         if self.zoom * dots >= 1 or self._pixels is None:
-            painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, self.zoom < 3)
+            painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, self.zoom < 3 or self.aspect != 1)
             painter.drawImage(area, self._image)
             return
         size = max(1, round(area.width() * dots)), max(1, round(area.height() * dots))
@@ -333,7 +342,7 @@ class Viewer(QWidget):
         tint[light, :3] = theme.AMBER.red(), theme.AMBER.green(), theme.AMBER.blue()
         tint[..., 3] = np.where(light, mask // 4 * 3, mask // 5 * 2)
         image = QImage(tint.data, w, h, 4 * w, QImage.Format.Format_RGBA8888)
-        painter.drawImage(QRectF(self.origin.x(), self.origin.y(), w * self.zoom, h * self.zoom), image)
+        painter.drawImage(QRectF(self.origin.x(), self.origin.y(), w * self.zoom * self.aspect, h * self.zoom), image)
 
     def _paint_placement(self, painter: QPainter) -> None:
         s = self.session
@@ -373,7 +382,7 @@ class Viewer(QWidget):
                 lines.append((f"{track.name}: {known}", theme.LOST))
             elif s.step == "Use" and s.placement is not None:
                 p = s.placement
-                found = surface_proportions(p, s.shot.plate.size if s.shot.plate else self._size)
+                found = surface_proportions(p, s.shot.plate.size if s.shot.plate else self._size, s.aspect)
                 lines.append((f"{p.name} on {track.name}: plane, {track.kind}; placed on frame {p.frame}, proportions {found.ratio:.2f} "
                               f"({ {'given': 'given', 'perspective': 'from the perspective', 'flat': 'too flat to tell'}[found.source] })",
                               theme.PAPER))
@@ -381,6 +390,10 @@ class Viewer(QWidget):
                 lines.append((f"{track.name}: plane, {track.kind}, {motion_words(track)}; reference frame {reference}", theme.PAPER))
         if s.step in ("Check", "Repair") and track is not None:
             lines.append(drift_words(s))
+        if light_words(s.shot) and s.step in ("Use", "Deliver", "Plate"):
+            lines.append((f"Graphics are {light_words(s.shot)}", theme.QUIET))
+        if s.plate is not None and s.plate.layer:
+            lines.append((f"Layer {s.plate.layer} of the plate's files", theme.QUIET))
         if not s.viewing.plain:
             lines.append((f"View only: {s.viewing.words()}", theme.QUIET))
         if self._trouble and self._image is not None:
@@ -423,7 +436,8 @@ class Viewer(QWidget):
         """A plate's picture round `point`, carried `through` (3, 3) to the picture shown, in a magnifier's box."""
         factor, half = max(6.0, self.zoom * 3), _MAGNIFIER / 2
         x, y = homography.apply(through, point[None])[0]
-        placed = np.array([[factor, 0, half - factor * x], [0, factor, half - factor * y], [0, 0, 1]]) @ through
+        wide = factor * self.aspect
+        placed = np.array([[wide, 0, half - wide * x], [0, factor, half - factor * y], [0, 0, 1]]) @ through
         seen = as_shown(picture, self.session.viewing)
         shown = cv2.warpPerspective(seen, homography_to_centred(placed), (_MAGNIFIER, _MAGNIFIER), flags=cv2.INTER_NEAREST)
         painter.drawImage(box, QImage(shown.data, _MAGNIFIER, _MAGNIFIER, 3 * _MAGNIFIER, QImage.Format.Format_RGB888))
@@ -437,7 +451,7 @@ class Viewer(QWidget):
         painter.setClipRect(box)
         painter.fillRect(box, theme.GROUND)
         painter.translate(box.center())
-        painter.scale(factor, factor)
+        painter.scale(factor * self.aspect, factor)
         shown = point if self.through is None else homography.apply(self.through, point[None])[0]
         painter.translate(-shown[0], -shown[1])
         painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, False)

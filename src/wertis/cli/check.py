@@ -16,7 +16,7 @@ from wertis.core.check.summary import USABLE, share_under, summary
 from wertis.core.errors import WertisError
 from wertis.core.files import write_text
 from wertis.core.jobs.check import check_track, corners_of
-from wertis.core.plate import open_plate
+from wertis.core.shot.edits import opened
 
 
 def run_check(a: argparse.Namespace) -> int:
@@ -27,7 +27,7 @@ def run_check(a: argparse.Namespace) -> int:
         names = ", ".join(t.name for t in shot.tracks) or "none"
         raise WertisError(f"The shot has {len(shot.tracks)} tracks; say which with --track NAME. It has: {names}.")
     track = track_in(shot, a.track) if a.track is not None else shot.tracks[0]
-    plate = open_plate(shot.plate.path)
+    plate = opened(shot.plate)
     first, last = arguments.frame_range(a.range_, *shot.range)
     progress = Progress("measuring", last - first + 1, a.quiet)
     drift: dict[int, Slip] = {}
@@ -62,3 +62,4 @@ def as_csv(drift: dict[int, Slip]) -> str:
                  for text in (number(amount), number(doubt) if np.isfinite(amount) else "")]
         rows.writerow([frame, f"{slip.seen:.3f}", *pairs, number(slip.worst)])
     return out.getvalue()
+

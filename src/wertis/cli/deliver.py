@@ -12,9 +12,9 @@ from wertis.core.errors import DeliverError, ShotFileError, WertisError
 from wertis.core.jobs.export import export_corner_pin
 from wertis.core.jobs.passers import write_mattes
 from wertis.core.jobs.render import render
-from wertis.core.plate import open_plate
 from wertis.core.shot import store
 from wertis.core.shot.document import Shot, Track
+from wertis.core.shot.edits import opened
 
 
 def shot_at(path: str) -> Shot:
@@ -28,7 +28,7 @@ def run_render(a: argparse.Namespace) -> int:
     """Render; the exit code says whether every frame was written."""
     shot = shot_at(a.shot)
     assert shot.plate is not None
-    plate = open_plate(shot.plate.path)
+    plate = opened(shot.plate)
     first, last = arguments.frame_range(a.range_, *shot.range)
     steps = render(shot, plate, a.out, list(range(first, last + 1)), a.what, resume=a.resume)
     return _reported("rendering", steps, last - first + 1, a.quiet)
@@ -39,7 +39,7 @@ def run_matte(a: argparse.Namespace) -> int:
     shot = shot_at(a.shot)
     assert shot.plate is not None
     track = track_in(shot, a.track)
-    return _reported("making mattes", write_mattes(shot, track, open_plate(shot.plate.path), a.out), shot.range[1] - shot.range[0] + 1, a.quiet)
+    return _reported("making mattes", write_mattes(shot, track, opened(shot.plate), a.out), shot.range[1] - shot.range[0] + 1, a.quiet)
 
 
 def track_in(shot: Shot, name: str) -> Track:

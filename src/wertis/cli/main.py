@@ -36,6 +36,7 @@ def build_parser() -> argparse.ArgumentParser:
                        help="take pixels away: a polygon that stays in the picture, or a matte sequence (white is held out); several allowed")
     track.add_argument("--look", default="luma", choices=["luma", "red", "green", "blue", "contrast"],
                        help="what the tracker looks at: brightness (default), one channel, or brightness with its contrast raised")
+    track.add_argument("--layer", default="", metavar="NAME", help="layer of the plate's EXR files to look at (default: the picture itself)")
     track.add_argument("--half", action="store_true", help="track at half the resolution")
     track.add_argument("--range", dest="range_", metavar="FIRST-LAST", help="frames to track (default: the whole plate)")
     track.add_argument("--out", required=True, metavar="OUT.csv", help="file to write: frame,x1,y1,x2,y2,x3,y3,x4,y4")

@@ -9,9 +9,9 @@ from wertis.cli.main import EXIT_OK
 from wertis.cli.progress import Progress
 from wertis.core.errors import WertisError
 from wertis.core.jobs.track_again import out_of_date, track_again
-from wertis.core.plate import open_plate
 from wertis.core.shot import store
 from wertis.core.shot.document import Shot, Track
+from wertis.core.shot.edits import opened
 from wertis.core.shot.motions import blend_motions, copy_motion
 
 
@@ -42,7 +42,7 @@ def _again(shot: Shot, track: Track, quiet: bool) -> tuple[Shot, str]:
     stretches = out_of_date(track, shot.range)
     progress = Progress("tracking again", sum(len(s.frames) * ((s.begin is not None) + (s.end is not None)) for s in stretches), quiet)
     new = None
-    for done, (frame, found) in enumerate(track_again(shot, track.id, open_plate(shot.plate.path)), 1):
+    for done, (frame, found) in enumerate(track_again(shot, track.id, opened(shot.plate)), 1):
         new = found
         if found is None:
             progress.step(done, f"frame {frame}")

@@ -9,8 +9,8 @@ from wertis.cli.main import EXIT_OK, EXIT_OVER, EXIT_PARTLY
 from wertis.cli.progress import Progress
 from wertis.core.errors import WertisError
 from wertis.core.jobs.repair import Outcome, repair_by_itself
-from wertis.core.plate import open_plate
 from wertis.core.shot import store
+from wertis.core.shot.edits import opened
 
 
 def run_repair(a: argparse.Namespace) -> int:
@@ -25,7 +25,7 @@ def run_repair(a: argparse.Namespace) -> int:
     progress = Progress("repairing", 2 * count, a.quiet)
     outcome: Outcome | None = None
     done = 0
-    for what, frame, found in repair_by_itself(shot.but(range=asked), track.id, open_plate(shot.plate.path), a.limit):
+    for what, frame, found in repair_by_itself(shot.but(range=asked), track.id, opened(shot.plate), a.limit):
         done += what.startswith("measuring")
         progress.step(done, f"{what}, frame {frame}")
         outcome = found

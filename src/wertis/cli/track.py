@@ -32,7 +32,7 @@ def run_track(a: argparse.Namespace) -> int:
     out = Path(a.out)
     if not out.absolute().parent.is_dir():
         raise WertisError(f"The folder {out.absolute().parent} does not exist; make it, or write somewhere else.")
-    plate = open_plate(a.plate)
+    plate = open_plate(a.plate, a.layer)
     held = _held_out(a.holdout, plate)
     first, last = arguments.frame_range(a.range_, plate.first, plate.last)
     progress = Progress("tracking", last - first + 1, a.quiet)

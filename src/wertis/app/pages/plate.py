@@ -8,9 +8,13 @@ from PySide6.QtWidgets import (
 )
 
 from wertis.app.fields import DragLabel, Number, form, named
-from wertis.app.pages.base import Page, few
+from wertis.app.pages.base import Page, combo, few
 from wertis.app.pages.viewing import ViewingFields
 from wertis.app.session import Session
+from wertis.core.comp.light import MIXINGS
+from wertis.core.errors import PlateError
+
+ALPHA_WORDS = {"file": "As the format says", "straight": "Not multiplied in yet", "ignore": "Left out"}
 
 
 class PlatePage(Page):
@@ -40,6 +44,20 @@ class PlatePage(Page):
         f.addRow("First", self.first)
         f.addRow("Last", self.last)
         f.addRow(DragLabel("Rate", self.fps), self.fps)
+        self.aspect = Number(0.1, 10, 0.05, 4, "", "Pixel aspect")
+        self.aspect.setToolTip("Width of a pixel over its height; 1 is square. Tracks and exports stay in pixels")
+        self.aspect.valueChanged.connect(lambda v: self._read("Set the pixel aspect", aspect=v))
+        self.layer = combo({"": "The picture"}, "Layer of the files", lambda: self._choose(layer=self.layer.currentData()))
+        self.layer.setToolTip("Which of an EXR's layers is the plate")
+        self.alpha = combo(ALPHA_WORDS, "How alpha is taken", lambda: self._choose(alpha=self.alpha.currentData()))
+        self.mixing = combo(MIXINGS, "In what light graphics are laid on", self._mix)
+        self.mixing.setToolTip("Linear light blurs and blends as a lens does; as coded is quickest and the usual one for display-coded plates")
+        f.addRow(named("THE FILES", "section"))
+        f.addRow(DragLabel("Pixel aspect", self.aspect), self.aspect)
+        f.addRow("Layer", self.layer)
+        f.addRow("Alpha", self.alpha)
+        f.addRow(named("COMP", "section"))
+        f.addRow("Graphics mix", self.mixing)
         self.viewing = ViewingFields(session, f)
         session.viewing_changed.connect(self.show_state)
         f.addRow(named("Next: find the frame where the surface is largest and sharpest; then Region.", "hint"))
@@ -48,8 +66,10 @@ class PlatePage(Page):
     def show_state(self) -> None:
         plate, shot = self.session.plate, self.session.shot
         self.viewing.show_state()
-        for box in (self.first, self.last, self.fps):
+        for box in (self.first, self.last, self.fps, self.aspect, self.mixing):
             box.setEnabled(plate is not None)
+        self.layer.setEnabled(plate is not None and len(plate.layers) > 1)
+        self.alpha.setEnabled(plate is not None and (plate.has_alpha or plate.alpha != "file"))
         if plate is None:
             self.name.setText("No plate")
             self.facts.setText("A folder of numbered pictures (PNG, JPEG, TIFF, DPX, EXR) or a movie.")
@@ -63,6 +83,30 @@ class PlatePage(Page):
             self.first.setValue(shot.range[0])
             self.last.setValue(shot.range[1])
             self.fps.setValue(shot.plate.fps if shot.plate else plate.fps)
+        with QSignalBlocker(self.aspect):
+            self.aspect.setValue(self.session.aspect)
+        if [self.layer.itemData(i) for i in range(self.layer.count())] != list(plate.layers):
+            self.layer.clear()
+            for name in plate.layers:
+                self.layer.addItem(name or "The picture", name)
+        self.layer.setCurrentIndex(self.layer.findData(plate.layer))
+        self.alpha.setCurrentIndex(self.alpha.findData(plate.alpha))
+        self.mixing.setCurrentIndex(self.mixing.findData(shot.mixing))
+
+    def _choose(self, **changes: str) -> None:
+        try:
+            self.session.read_otherwise(**changes)
+        except PlateError as why:
+            self.session.message.emit(str(why), True)
+        self.show_state()
+
+    def _mix(self) -> None:
+        self.session.history.do("Choose how graphics mix", self.session.shot.but(mixing=self.mixing.currentData()))
+
+    def _read(self, words: str, **changes: float) -> None:
+        shot = self.session.shot
+        if shot.plate is not None:
+            self.session.history.do(words, shot.but(plate=shot.plate.but(**changes)))
 
     def _range(self) -> None:
         a, b = self.first.value(), self.last.value()
@@ -73,6 +117,4 @@ class PlatePage(Page):
         self.session.history.do("Set the range", self.session.shot.but(range=(a, b)))
 
     def _fps(self, value: float) -> None:
-        shot = self.session.shot
-        if shot.plate is not None:
-            self.session.history.do("Set the frame rate", shot.but(plate=shot.plate.but(fps=value)))
+        self._read("Set the frame rate", fps=value)

@@ -113,7 +113,7 @@ class UsePage(Page):
         name = Path(placement.artwork.path).name if files and placement.artwork.path else "Choose..."
         self.file.setText(self.fontMetrics().elidedText(name, Qt.TextElideMode.ElideMiddle, 76))
         self.file.setToolTip(placement.artwork.path)
-        found = surface_proportions(placement, s.shot.plate.size)
+        found = surface_proportions(placement, s.shot.plate.size, s.shot.plate.aspect)
         for box, value in ((self.artwork, placement.artwork.kind), (self.fit, placement.fit), (self.blend, placement.blend)):
             with QSignalBlocker(box):
                 box.setCurrentIndex(box.findData(value))

@@ -7,6 +7,7 @@ import numpy as np
 
 from wertis.core.errors import PlateError
 from wertis.core.plate.base import Plate, to_float
+from wertis.core.plate.colour import CODED, space_of
 
 MADE_SIZE = 1024  # longer side of made artwork
 
@@ -67,11 +68,12 @@ class FileArtwork:
         self.still = still
         self.plate: Plate = SequencePlate({1: path}, path) if still else open_plate(path)
         self._kept: tuple[int, np.ndarray] | None = None
+        self.space = CODED  # of the picture last read
 
     @property
     def ratio(self) -> float:
         """Width over height."""
-        return self.plate.size[0] / self.plate.size[1]
+        return self.plate.size[0] * self.plate.aspect / self.plate.size[1]
 
     def at(self, frame: int, start: int, loop: bool = False) -> np.ndarray:
         """The picture for a frame of the shot: the artwork's first picture falls on `start`; its ends hold, or it goes round when `loop`.
@@ -87,7 +89,8 @@ class FileArtwork:
             wanted = max((f for f in self.plate.frames if f <= wanted), default=self.plate.first)
         if self._kept is None or self._kept[0] != wanted:
             try:
-                self._kept = (wanted, from_picture(self.plate.read(wanted)))
+                read = self.plate.read(wanted)
+                self._kept, self.space = (wanted, from_picture(read)), space_of(read.dtype)
             except PlateError as why:
                 raise PlateError(f"The artwork cannot be shown: {why}") from why
         return self._kept[1]

@@ -9,8 +9,10 @@ import numpy as np
 from wertis.core.comp import artwork as art
 from wertis.core.comp import blend, warp
 from wertis.core.comp.fit import artwork_quad
+from wertis.core.comp.light import Light, light_of
 from wertis.core.geometry import quad
 from wertis.core.plate.base import from_float, to_float
+from wertis.core.plate.colour import CODED, converted
 from wertis.core.shot.document import Artwork, Placement, Shot
 from wertis.core.shot.edits import placement_on
 
@@ -22,26 +24,27 @@ class Proportions(NamedTuple):
     source: str  # "given", "perspective", or "flat": the view is too flat to tell, sides as seen
 
 
-def surface_proportions(placement: Placement, size: tuple[int, int]) -> Proportions:
-    """The true proportions of what a placement outlines on the surface."""
+def surface_proportions(placement: Placement, size: tuple[int, int], aspect: float = 1.0) -> Proportions:
+    """The true proportions of what a placement outlines on the surface; `aspect` is a pixel's width over its height."""
     if placement.ratio is not None:
         return Proportions(placement.ratio, "given")
-    found, _ = quad.proportions(placement.array, size)
+    found, _ = quad.proportions(placement.array, size, aspect)
     if found is not None and 0.02 < found < 50:
         return Proportions(found, "perspective")
-    return Proportions(quad.side_proportions(placement.array), "flat")
+    return Proportions(quad.side_proportions(placement.array * [aspect, 1.0]), "flat")
 
 
 _BAND = 96  # rows that are mixed at a time; bands are shared out among threads
 _MIXERS = ThreadPoolExecutor(2, thread_name_prefix="wertis-mix")
 
 
-def _mix(part: np.ndarray, graphic: np.ndarray, placement: Placement) -> None:
+def _mix(part: np.ndarray, graphic: np.ndarray, placement: Placement, light: Light) -> None:
     """Put a graphic (h, w, 4) over a part (h, w, channels) of a picture, in place; what it does not touch stays as it is, bit for bit."""
 
     def rows(top: int) -> None:
         back, over = part[top:top + _BAND], graphic[top:top + _BAND]
-        mixed = blend.over(to_float(back), over, placement.blend, placement.opacity)
+        mixed = blend.over(converted(to_float(back), light.plate, light.mixed), over, placement.blend, placement.opacity)
+        mixed = converted(mixed, light.mixed, light.plate)
         back[...] = np.where(over[..., 3:] > 0, from_float(mixed, part.dtype), back)
 
     list(_MIXERS.map(rows, range(0, len(part), _BAND)))
@@ -78,24 +81,31 @@ class Compositor:
         samples : sampling of the graphics per pixel and direction; 1 is for playing.
         reduced : by how much smaller `plate` is than the real one, in each direction, for a quick look.
         """
-        out = plate
-        for placement, laid in self._laid(shot, frame, (plate.shape[1], plate.shape[0]), samples, reduced):
+        out, light = plate, light_of(shot, plate.dtype)
+        for placement, laid in self._laid(shot, frame, (plate.shape[1], plate.shape[0]), samples, light.mixed, reduced):
             if out is plate:
                 out = plate.copy() if plate.shape[2] > 2 else np.repeat(plate[..., :1], 3, 2)
             h, w = laid.pixels.shape[:2]
-            _mix(out[laid.top:laid.top + h, laid.left:laid.left + w], laid.pixels, placement)
+            _mix(out[laid.top:laid.top + h, laid.left:laid.left + w], laid.pixels, placement, light)
         return out
 
-    def graphic(self, shot: Shot, frame: int, size: tuple[int, int], samples: int = 2) -> np.ndarray:
-        """The placements alone (h, w, 4), float32 premultiplied, nothing elsewhere."""
-        out = np.zeros((size[1], size[0], 4), np.float32)
-        for placement, laid in self._laid(shot, frame, size, samples):
+    def graphic(self, shot: Shot, frame: int, size: tuple[int, int], samples: int = 2, kind: np.dtype | type = np.uint8, space: str = CODED) -> np.ndarray:
+        """The placements alone (h, w, 4), float32 premultiplied, nothing elsewhere.
+
+        Parameters
+        ----------
+        kind : of the plate's numbers, which says in what light things are laid on one another.
+        space : the colour space that is wanted.
+        """
+        out, mixed = np.zeros((size[1], size[0], 4), np.float32), light_of(shot, kind).mixed
+        for placement, laid in self._laid(shot, frame, size, samples, mixed):
             h, w = laid.pixels.shape[:2]
             part = out[laid.top:laid.top + h, laid.left:laid.left + w]
             part[...] = blend.over(part, laid.pixels, placement.blend, placement.opacity)
-        return out
+        return converted(out, mixed, space)
 
-    def _laid(self, shot: Shot, frame: int, size: tuple[int, int], samples: int, reduced: int = 1) -> list[tuple[Placement, warp.Laid]]:
+    def _laid(self, shot: Shot, frame: int, size: tuple[int, int], samples: int, space: str,
+              reduced: int = 1) -> list[tuple[Placement, warp.Laid]]:
         found = []
         for track in shot.tracks:
             if not track.visible:
@@ -107,9 +117,9 @@ class Compositor:
                 if on is None:
                     continue
                 on = on / reduced
-                ratio = surface_proportions(placement, shot.plate.size if shot.plate else size).ratio
+                ratio = surface_proportions(placement, *((shot.plate.size, shot.plate.aspect) if shot.plate else (size,))).ratio
                 target = artwork_quad(on, ratio, self.artwork_ratio(placement.artwork, ratio), placement.fit)
-                picture = self._picture(placement.artwork, ratio, frame)
+                picture = self._picture(placement.artwork, ratio, frame, space)
                 if placement.is_bent:
                     laid = warp.lay_bent(picture, target, on, placement.bend.at(frame), size, samples)
                 else:
@@ -118,17 +128,19 @@ class Compositor:
                     found.append((placement, laid))
         return found
 
-    def _picture(self, artwork: Artwork, ratio: float, frame: int) -> warp.Reductions:
+    def _picture(self, artwork: Artwork, ratio: float, frame: int, space: str) -> warp.Reductions:
+        """Artwork for a frame, its colours in a colour space."""
         if artwork.kind in ("grid", "checker"):
-            key: object = (artwork.kind, round(ratio, 3), artwork.cells)
+            key: object = (artwork.kind, round(ratio, 3), artwork.cells, space)
             if key not in self._made:
                 make = art.grid if artwork.kind == "grid" else art.checker
-                self._keep(key, make(ratio, artwork.cells))
+                self._keep(key, converted(make(ratio, artwork.cells), CODED, space))
             return self._made[key]
-        picture = self._file(artwork).at(frame, artwork.start, artwork.loop)
-        key = (artwork.kind, artwork.path, id(picture))
+        file = self._file(artwork)
+        picture = file.at(frame, artwork.start, artwork.loop)
+        key = (artwork.kind, artwork.path, id(picture), space)
         if key not in self._made:
-            self._keep(key, picture)
+            self._keep(key, converted(picture, file.space, space))
         return self._made[key]
 
     def _keep(self, key: object, picture: np.ndarray) -> None:

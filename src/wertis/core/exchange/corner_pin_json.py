@@ -10,7 +10,7 @@ from wertis.core.errors import DeliverError
 from wertis.core.files import read_text, write_text
 
 FORMAT = "wertis-corner-pin"
-VERSION = 2  # 1 had no bent sides; it is read as it is
+VERSION = 3  # 1 had no bent sides, 2 no pixel aspect; they are read as they are
 CONVENTION = "pixels; origin at the picture's top-left corner, x right, y down; first pixel's centre at 0.5,0.5"
 ORDER = "corners in order: the artwork's top left, top right, bottom right, bottom left"
 
@@ -26,6 +26,7 @@ class CornerPin(BaseModel):
     Attributes
     ----------
     corners : frame to four (x, y); frames without an answer are left out.
+    pixel_aspect : width of a pixel over its height; coordinates are in pixels all the same.
     reference : the frame on which the corners were placed.
     sides : frame to eight (x, y), the control points of bent sides; None where the sides are straight.
     """
@@ -42,6 +43,7 @@ class CornerPin(BaseModel):
     width: int = Field(ge=1, le=65536)
     height: int = Field(ge=1, le=65536)
     fps: float = Field(gt=0, le=1000)
+    pixel_aspect: float = Field(default=1.0, ge=0.1, le=10)
     reference: int
     surface_ratio: float | None = None
     corners: dict[int, tuple[_Pair, _Pair, _Pair, _Pair]]
@@ -83,7 +85,7 @@ def read(path: Path) -> CornerPin:
         body = json.loads(read_text(path))
         if not isinstance(body, dict) or body.get("format") != FORMAT:
             raise DeliverError(f"{path.name} is not a corner pin; choose a JSON file that Wertis exported.")
-        if body.get("version") not in (1, VERSION):
+        if body.get("version") not in (1, 2, VERSION):
             raise DeliverError(f"{path.name} is of version {body.get('version')}; this Wertis reads up to version {VERSION}.")
         body.pop("sides_order", None)
         return CornerPin.model_validate(body)

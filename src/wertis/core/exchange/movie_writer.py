@@ -22,9 +22,10 @@ class MovieWriter:
     path : .mp4 or .mov (H.264, 4:2:0, even sizes are made by leaving out a last row or column), .mkv (FFV1, without loss).
     size : width and height.
     fps : frames per second.
+    aspect : width of a pixel over its height; .mkv does not keep it.
     """
 
-    def __init__(self, path: Path, size: tuple[int, int], fps: float) -> None:
+    def __init__(self, path: Path, size: tuple[int, int], fps: float, aspect: float = 1.0) -> None:
         if path.suffix.lower() not in SUFFIXES:
             raise DeliverError(f"'{path.suffix}' is not a kind of movie that Wertis writes; choose one of {', '.join(SUFFIXES)}.")
         if not path.absolute().parent.is_dir():
@@ -38,6 +39,8 @@ class MovieWriter:
             self._container = av.open(str(self._temporary), "w")
             self._stream = self._container.add_stream("ffv1" if self._exact else "libx264", rate=self._rate)
             self._stream.width, self._stream.height = self._size
+            if aspect != 1:
+                self._stream.codec_context.sample_aspect_ratio = Fraction(aspect).limit_denominator(1000)
             self._stream.pix_fmt = "bgr0" if self._exact else "yuv420p"
             if not self._exact:
                 self._stream.options = {"crf": "14", "preset": "medium"}

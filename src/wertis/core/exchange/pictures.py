@@ -32,11 +32,12 @@ def copy_picture(source: Path, path: Path) -> bool:
     return True
 
 
-def write_picture(path: Path, picture: np.ndarray, bits: int = 0) -> None:
+def write_picture(path: Path, picture: np.ndarray, bits: int = 0, aspect: float = 1.0) -> None:
     """Write (h, w, channels); the file's kind of number follows the picture's where the format can hold it.
 
     PNG: 8 or 16 bits, alpha straight as the PNG specification asks (W3C PNG, 3rd ed., section 6.2); EXR: half or full floats, alpha
     premultiplied (OpenEXR file layout). JPEG and DPX hold no alpha. `bits` a number are kept of a DPX (SMPTE ST 268) that has fewer than 16.
+    `aspect` is a pixel's width over its height, which the file says.
 
     Raises
     ------
@@ -52,6 +53,8 @@ def write_picture(path: Path, picture: np.ndarray, bits: int = 0) -> None:
     spec = oiio.ImageSpec(width, height, channels, oiio.TypeDesc(kinds[pixels.dtype]))
     if bits and suffix == ".dpx" and pixels.dtype == np.uint16:
         spec.attribute("oiio:BitsPerSample", bits)
+    if aspect != 1:
+        spec.attribute("PixelAspectRatio", aspect)
     if suffix == ".png":
         spec.attribute("png:compressionLevel", 4)
     if suffix in (".jpg", ".jpeg"):
@@ -66,6 +69,11 @@ def write_picture(path: Path, picture: np.ndarray, bits: int = 0) -> None:
         if not target.close() or not wrote:
             raise DeliverError(f"{path.name} could not be written ({why or 'the disk may be full'}); free some space and render again. "
                                "Finished frames are kept.")
+
+
+def kind_in(suffix: str, kind: np.dtype) -> np.dtype:
+    """The kind of number that a format keeps numbers of this kind as."""
+    return _fitting(np.zeros((1, 1, 1), kind), suffix).dtype
 
 
 def _fitting(picture: np.ndarray, suffix: str) -> np.ndarray:

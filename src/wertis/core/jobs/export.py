@@ -39,9 +39,9 @@ def corner_pin(shot: Shot, track: Track, placement: Placement | None = None) -> 
     if placement is not None and placement.is_bent:
         handles = {f: bends.handles_on(track, placement, f) for f in found}
         sides = {f: tuple((float(x), float(y)) for x, y in at) for f, at in handles.items() if at is not None}
-    ratio = surface_proportions(placement, shot.plate.size).ratio if placement is not None else None
+    ratio = surface_proportions(placement, shot.plate.size, shot.plate.aspect).ratio if placement is not None else None
     return CornerPin(shot=shot.name, track=track.name, placement=placement.name if placement else "", width=shot.plate.size[0],
-                     height=shot.plate.size[1], fps=shot.plate.fps, reference=frame, surface_ratio=ratio, corners=found,
+                     height=shot.plate.size[1], fps=shot.plate.fps, pixel_aspect=shot.plate.aspect, reference=frame, surface_ratio=ratio, corners=found,
                      sides=sides or None)  # type: ignore[arg-type]
 
 
@@ -60,6 +60,8 @@ def export_corner_pin(shot: Shot, track: Track, placement: Placement | None, pat
     elif suffix == ".csv":
         remarks = [f"Wertis corner pin of {pin.track}{' / ' + pin.placement if pin.placement else ''}, {pin.width} x {pin.height}, {pin.fps:g} fps",
                    pin.convention, pin.order, f"placed on frame {pin.reference}"]
+        if pin.pixel_aspect != 1:
+            remarks.append(f"a pixel is {pin.pixel_aspect:g} times as wide as high")
         if pin.sides:
             remarks.append("the sides are bent; this table has the corners only, the JSON export has the sides as well")
         corner_pin_csv.write_plain(path, pin.arrays(), remarks)

@@ -6,10 +6,12 @@ from pathlib import Path
 
 import numpy as np
 
+from wertis.core.comp.light import light_of
 from wertis.core.comp.picture import Compositor
 from wertis.core.errors import DeliverError, PlateError
 from wertis.core.exchange import pictures
-from wertis.core.plate.base import Plate
+from wertis.core.plate.base import ALPHAS, Plate, to_float
+from wertis.core.plate.colour import CODED, LINEAR, converted, space_of
 from wertis.core.shot.document import Shot
 
 MOVIES = (".mp4", ".mov", ".mkv")
@@ -57,7 +59,7 @@ def render(shot: Shot, plate: Plate, pattern: str, frames: list[int], what: str 
     Parameters
     ----------
     resume : frames of a sequence whose file is there are kept as they are, so that a render that was stopped goes on where it was.
-    what : "comp", or "graphic" for the graphics alone with alpha (sequences only).
+    what : "comp", or "graphic" for the graphics alone with alpha (sequences only; linear light in EXR, display-coded in other formats).
 
     Raises
     ------
@@ -66,6 +68,7 @@ def render(shot: Shot, plate: Plate, pattern: str, frames: list[int], what: str 
     """
     check_target(pattern)
     suffix = Path(pattern).suffix.lower()
+    aspect = shot.plate.aspect if shot.plate is not None else plate.aspect
     if what == "graphic" and suffix in (*MOVIES, ".jpg", ".jpeg", ".dpx"):
         raise DeliverError(f"{suffix} holds no alpha; render the graphic to .png, .tif or .exr.")
     if suffix not in MOVIES:
@@ -77,31 +80,43 @@ def render(shot: Shot, plate: Plate, pattern: str, frames: list[int], what: str 
         for frame in frames:
             if frame in done:
                 yield frame, ""
-        for frame, picture, why, untouched in _pictures(shot, plate, [f for f in frames if f not in done], what, read or plate.read):
+        for frame, picture, why, untouched in _pictures(shot, plate, [f for f in frames if f not in done], what, read or plate.read,
+                                                          LINEAR if suffix == ".exr" else CODED):
             if picture is not None:
-                kept = picture.astype(np.float16) if what == "graphic" and suffix == ".exr" else picture
-                _write(plate, frame, kept, frame_path(pattern, frame), untouched)
+                if what == "graphic":
+                    kept = picture.astype(np.float16) if suffix == ".exr" else picture
+                else:
+                    kept = _recoded(shot, picture, pictures.kind_in(suffix, picture.dtype))
+                _write(plate, frame, kept, frame_path(pattern, frame), untouched, aspect)
             yield frame, why
         return
     from wertis.core.exchange.movie_writer import MovieWriter
 
-    with MovieWriter(Path(pattern), plate.size, plate.fps) as movie:
+    with MovieWriter(Path(pattern), plate.size, plate.fps, aspect) as movie:
         last = np.zeros((plate.size[1], plate.size[0], 3), np.uint8)
         for frame, picture, why, _ in _pictures(shot, plate, frames, what, read or plate.read):
-            last = picture if picture is not None else last
+            last = _recoded(shot, picture, np.uint8) if picture is not None else last
             movie.add(last)
             yield frame, why
 
 
-def _write(plate: Plate, frame: int, picture: np.ndarray, path: Path, untouched: bool) -> None:
+def _recoded(shot: Shot, picture: np.ndarray, kind: np.dtype | type) -> np.ndarray:
+    """The picture for a file of another kind of number: floats are linear light, whole numbers as a display codes them."""
+    if space_of(kind) == space_of(picture.dtype):
+        return picture
+    return converted(to_float(picture), light_of(shot, picture.dtype).plate, space_of(kind))
+
+
+def _write(plate: Plate, frame: int, picture: np.ndarray, path: Path, untouched: bool, aspect: float) -> None:
     """A frame's file; where nothing lies on the plate and the format is the plate's own, the plate's file as it is."""
-    source = plate.file(frame) if untouched else None
+    as_is = untouched and (plate.layer, plate.alpha) == ("", ALPHAS[0])
+    source = plate.file(frame) if as_is else None
     if source is None or not pictures.copy_picture(source, path):
-        pictures.write_picture(path, picture, plate.bits)
+        pictures.write_picture(path, picture, plate.bits, aspect)
 
 
 def _pictures(shot: Shot, plate: Plate, frames: list[int], what: str,
-              read: Callable[[int], np.ndarray]) -> Iterator[tuple[int, np.ndarray | None, str, bool]]:
+              read: Callable[[int], np.ndarray], space: str = CODED) -> Iterator[tuple[int, np.ndarray | None, str, bool]]:
     compositor = Compositor()
     for frame in frames:
         try:
@@ -110,7 +125,7 @@ def _pictures(shot: Shot, plate: Plate, frames: list[int], what: str,
             yield frame, None, str(why), False
             continue
         if what == "graphic":
-            yield frame, compositor.graphic(shot, frame, plate.size, FINAL_SAMPLES), "", False
+            yield frame, compositor.graphic(shot, frame, plate.size, FINAL_SAMPLES, source.dtype, space), "", False
         else:
             made = compositor.comp(shot, source, frame, FINAL_SAMPLES)
             yield frame, made, "", made is source

@@ -7,6 +7,9 @@ import numpy as np
 
 from wertis.core.errors import PlateError
 
+ALPHAS = ("file", "straight", "ignore")
+"""How a plate's alpha is taken: as its format says, as not multiplied into the colours yet, or not at all."""
+
 
 class Plate(ABC):
     """A run of pictures of one size with frame numbers of their own.
@@ -17,6 +20,10 @@ class Plate(ABC):
     first, last : the numbers of the first and the last frame; there may be gaps between them.
     size : width and height in pixels.
     fps : frames per second.
+    aspect : width of a pixel over its height, as the file says.
+    layers : names of the layers there are; "" is the picture itself.
+    layer, alpha : the layer that is read, and one of `ALPHAS`.
+    has_alpha : whether that layer's file has an alpha.
     """
 
     path: Path
@@ -24,6 +31,23 @@ class Plate(ABC):
     last: int
     size: tuple[int, int]
     fps: float
+    aspect: float = 1.0
+    layers: tuple[str, ...] = ("",)
+    layer: str = ""
+    alpha: str = ALPHAS[0]
+    has_alpha: bool = False
+
+    def taken(self, layer: str, alpha: str) -> "Plate":
+        """The same plate, read otherwise.
+
+        Raises
+        ------
+        PlateError
+            When it has no such layer.
+        """
+        if layer:
+            raise PlateError(f"{self.path.name} has no layers to choose from.")
+        return self
 
     @abstractmethod
     def read(self, frame: int) -> np.ndarray:

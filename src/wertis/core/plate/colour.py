@@ -15,6 +15,7 @@ from wertis.core.errors import PlateError
 from wertis.core.plate.base import from_float, to_float
 
 CHANNELS = ("colour", "red", "green", "blue", "alpha", "luma")
+CODED, LINEAR = "coded", "linear"  # what a display shows as it is, and light itself; they stand for names that configurations have for them
 _BUILT_IN = "ocio://default"
 _CODED, _LINEAR = ("sRGB Encoded Rec.709 (sRGB)", "sRGB - Texture"), ("Linear Rec.709 (sRGB)", "lin_srgb")
 
@@ -86,6 +87,34 @@ def proposed(kind: np.dtype | type) -> str:
     return str(c.getColorSpace("color_picking" if whole else "scene_linear").getName()) if names else ""
 
 
+def space_of(kind: np.dtype | type) -> str:
+    """Whether numbers of this kind are taken as `CODED` (whole ones) or `LINEAR` (floats) where nobody says otherwise."""
+    return CODED if np.issubdtype(np.dtype(kind), np.integer) else LINEAR
+
+
+def converted(picture: np.ndarray, space: str, to: str) -> np.ndarray:
+    """A float32 picture (h, w, 3), or (h, w, 4) with alpha premultiplied, brought from one colour space to another: names of the
+    configuration, `CODED`, or `LINEAR`.
+
+    Raises
+    ------
+    PlateError
+        When the configuration lacks a name, or cannot be used.
+    """
+    if space == to:
+        return picture
+    try:
+        between = _between(os.environ.get("OCIO", ""), space, to)
+    except Exception as why:  # OpenColorIO's own kind of error
+        raise PlateError(f"Colours cannot be brought from {space} to {to} ({why}); choose another colour space in the step Plate.") from why
+    if between is None:
+        return picture
+    alpha = picture[..., 3:]
+    straight = np.array(picture[..., :3] if not alpha.shape[2] else picture[..., :3] / np.maximum(alpha, np.float32(1e-6)), np.float32, order="C")
+    between.applyRGB(straight)
+    return straight if not alpha.shape[2] else np.concatenate([straight * alpha, alpha], axis=2)
+
+
 def shown(picture: np.ndarray, viewing: Viewing | None = None) -> np.ndarray:
     """A picture (h, w, channels) of any kind of number as 8-bit RGB (h, w, 3).
 
@@ -137,6 +166,23 @@ def _config(name: str) -> Any:
         return ocio.Config.CreateFromFile(name) if name else ocio.Config.CreateFromBuiltinConfig(_BUILT_IN)
     except ocio.Exception as why:
         raise PlateError(f"The colour configuration {name} that OCIO names cannot be used ({why}); correct or unset that environment variable.") from why
+
+
+@lru_cache(maxsize=8)
+def _between(name: str, space: str, to: str) -> Any:
+    c = _config(name)
+    source, target = (_in_config(c, s) for s in (space, to))
+    processor = c.getProcessor(source, target)
+    return None if processor.isNoOp() else processor.getDefaultCPUProcessor()
+
+
+def _in_config(c: Any, space: str) -> str:
+    """The configuration's own name for `CODED` and `LINEAR`; other names as they are."""
+    if space not in (CODED, LINEAR):
+        return space
+    names = set(c.getColorSpaceNames())
+    role = "color_picking" if space == CODED else "scene_linear"
+    return next((n for n in (_CODED if space == CODED else _LINEAR) if n in names), role)
 
 
 @lru_cache(maxsize=8)

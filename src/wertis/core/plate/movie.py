@@ -32,6 +32,7 @@ class MoviePlate(Plate):
                 rate = stream.average_rate or stream.guessed_rate or Fraction(24)
                 self.fps = float(rate)
                 self.size = (stream.codec_context.width, stream.codec_context.height)
+                self.aspect = float(stream.sample_aspect_ratio or 1) if 0.1 <= float(stream.sample_aspect_ratio or 1) <= 10 else 1.0
                 self._deep = (stream.pix_fmt or "").find("10") >= 0 or (stream.pix_fmt or "").find("12") >= 0
                 self._times, self._keys = _listed(container, stream)
         except (av.error.FFmpegError, OSError) as why:

@@ -3,14 +3,19 @@
 from pathlib import Path
 
 from wertis.core.errors import PlateError
-from wertis.core.plate.base import Plate
+from wertis.core.plate.base import ALPHAS, Plate
 from wertis.core.plate.sequence import find_sequence
 
 MOVIES = frozenset({".mov", ".mp4", ".mkv", ".webm", ".avi", ".mxf", ".m4v", ".mpg", ".mpeg"})
 
 
-def open_plate(path: str | Path) -> Plate:
+def open_plate(path: str | Path, layer: str = "", alpha: str = ALPHAS[0]) -> Plate:
     """Open a folder of frames, a sequence pattern, one file of a sequence, or a movie.
+
+    Parameters
+    ----------
+    layer : which of the files' layers (EXR); "" is the picture itself.
+    alpha : one of `base.ALPHAS`.
 
     Raises
     ------
@@ -25,5 +30,6 @@ def open_plate(path: str | Path) -> Plate:
 
         if not where.exists():
             raise PlateError(f"{where} does not exist; check the name.")
-        return MoviePlate(where)
-    return find_sequence(where)
+        return MoviePlate(where).taken(layer, ALPHAS[0])
+    found = find_sequence(where)
+    return found if (layer, alpha) == ("", ALPHAS[0]) else found.taken(layer, alpha)

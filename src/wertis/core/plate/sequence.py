@@ -9,7 +9,8 @@ import numpy as np
 import OpenImageIO as oiio
 
 from wertis.core.errors import PlateError
-from wertis.core.plate.base import Plate
+from wertis.core.plate.base import ALPHAS, Plate, from_float, to_float
+from wertis.core.plate.layers import MAIN, Layer, layers_in
 
 EXTENSIONS = frozenset({".png", ".jpg", ".jpeg", ".tif", ".tiff", ".dpx", ".exr"})
 DEFAULT_FPS = 24.0
@@ -27,15 +28,24 @@ class SequencePlate(Plate):
     files : frame number to path, at least one.
     path : what to call the plate.
     fps : frames per second; sequences do not say.
+    layer : which of the files' layers; "" is the picture itself.
+    alpha : one of `base.ALPHAS`.
     """
 
-    def __init__(self, files: dict[int, Path], path: Path, fps: float = DEFAULT_FPS) -> None:
+    def __init__(self, files: dict[int, Path], path: Path, fps: float = DEFAULT_FPS, layer: str = MAIN, alpha: str = ALPHAS[0]) -> None:
         self.files = dict(sorted(files.items()))
+        self.layer, self.alpha = layer, alpha
         self.path = path
         self.fps = fps
         self.first, self.last = min(files), max(files)
         self._gaps = frozenset(range(self.first, self.last + 1)) - frozenset(files)
-        self.size = self._first_readable_size()
+        self.size, self.aspect, self.layers, self.has_alpha = self._first_readable()
+        if layer not in self.layers:
+            raise PlateError(f"{path.name} has no layer named '{layer}'; it has: {', '.join(filter(None, self.layers)) or 'only the picture itself'}.")
+
+    def taken(self, layer: str, alpha: str) -> "SequencePlate":
+        """The same files, read otherwise."""
+        return SequencePlate(self.files, self.path, self.fps, layer, alpha)
 
     @property
     def gaps(self) -> frozenset[int]:
@@ -59,7 +69,7 @@ class SequencePlate(Plate):
             raise self._out_of_range(frame)
         if frame not in self.files:
             raise PlateError(f"Frame {frame} is missing from {self.path.name}; it is shown as a gap and skipped.")
-        picture = read_picture(self.files[frame])
+        picture = read_picture(self.files[frame], self.layer, self.alpha)
         size = (picture.shape[1], picture.shape[0])
         if size != self.size:
             raise PlateError(
@@ -68,53 +78,54 @@ class SequencePlate(Plate):
             )
         return picture
 
-    def _first_readable_size(self) -> tuple[int, int]:
+    def _first_readable(self) -> tuple[tuple[int, int], float, tuple[str, ...], bool]:
+        """Size, pixel aspect, layers, and whether the wanted layer has an alpha, of the first file that can be read."""
         why: PlateError | None = None
         for path in list(self.files.values())[:20]:
             try:
-                return picture_size(path)
+                source = _opened(path)
             except PlateError as error:
                 why = why or error
+                continue
+            try:
+                spec = source.spec()
+                size, aspect = (spec.full_width or spec.width, spec.full_height or spec.height), spec.get_float_attribute("PixelAspectRatio", 1.0)
+                layers = layers_in(source)
+                chosen = layers.get(self.layer)
+                return size, _believable(aspect), tuple(layers) or (MAIN,), chosen is not None and chosen.has_alpha
+            finally:
+                source.close()
         assert why is not None
         raise why
 
 
-def picture_size(path: Path) -> tuple[int, int]:
-    """Width and height from the file's header.
-
-    Raises
-    ------
-    PlateError
-        When the file is no picture, or claims a size that is not believable.
-    """
-    source = _opened(path)
-    try:
-        spec = source.spec()
-        return spec.full_width or spec.width, spec.full_height or spec.height
-    finally:
-        source.close()
+def _believable(aspect: float) -> float:
+    return round(aspect, 6) if 0.1 <= aspect <= 10 else 1.0
 
 
-def read_picture(path: Path) -> np.ndarray:
+def read_picture(path: Path, layer: str = MAIN, alpha: str = ALPHAS[0]) -> np.ndarray:
     """A picture file as (height, width, channels), in the file's own kind of number, alpha premultiplied.
 
     A smaller data window (EXR) is laid on black at its place in the display window.
 
+    Parameters
+    ----------
+    layer : which of the file's layers; "" is the picture itself.
+    alpha : one of `base.ALPHAS`.
+
     Raises
     ------
     PlateError
-        When the file cannot be read as a picture.
+        When the file cannot be read as a picture, or lacks the layer.
     """
-    source = _opened(path)
+    source = _opened(path, raw_alpha=alpha != ALPHAS[0])
     try:
+        chosen = layers_in(source).get(layer)
+        if chosen is None:
+            raise PlateError(f"{path.name} has no layer named '{layer}'; the frame is skipped.")
+        source.seek_subimage(chosen.part, 0)
         spec = source.spec()
-        kind = _KINDS.get(str(spec.format), np.float32)
-        # the first layer's colour and alpha only; other layers are not this picture
-        channels = min(spec.nchannels, 4)
-        pixels = source.read_image(0, 0, 0, channels, oiio.TypeDesc(np_name(kind)))
-        if pixels is None:
-            raise PlateError(f"{path.name} is damaged or cut short ({_said(source.geterror)}); copy it again or render it again.")
-        pixels = np.asarray(pixels).reshape(spec.height, spec.width, channels)
+        pixels = _with_alpha(_pixels(source, spec, chosen, path), chosen, alpha)
         window = (spec.full_width or spec.width, spec.full_height or spec.height)
         left, top = spec.x - spec.full_x, spec.y - spec.full_y
         if (spec.width, spec.height) != window or left or top:
@@ -122,6 +133,31 @@ def read_picture(path: Path) -> np.ndarray:
         return pixels
     finally:
         source.close()
+
+
+def _pixels(source: oiio.ImageInput, spec: oiio.ImageSpec, layer: Layer, path: Path) -> np.ndarray:
+    kind = _KINDS.get(str(spec.format), np.float32)
+    low, high = min(layer.channels), max(layer.channels) + 1
+    pixels = source.read_image(layer.part, 0, low, high, oiio.TypeDesc(np_name(kind)))
+    if pixels is None:
+        raise PlateError(f"{path.name} is damaged or cut short ({_said(source.geterror)}); copy it again or render it again.")
+    pixels = np.asarray(pixels).reshape(spec.height, spec.width, high - low)
+    picked = [c - low for c in layer.channels]
+    if picked != list(range(high - low)):
+        pixels = np.ascontiguousarray(pixels[..., picked])
+    if pixels.shape[2] == 2 and not layer.has_alpha:  # such as a layer of motion: never taken for grey with alpha
+        pixels = np.dstack([pixels, np.zeros_like(pixels[..., 0])])
+    return pixels
+
+
+def _with_alpha(pixels: np.ndarray, layer: Layer, alpha: str) -> np.ndarray:
+    """Pixels as the person says their alpha is to be taken."""
+    if alpha == ALPHAS[0] or not layer.has_alpha:
+        return pixels
+    if alpha == "ignore":
+        return np.ascontiguousarray(pixels[..., :-1])
+    values = to_float(pixels)
+    return np.concatenate([from_float(values[..., :-1] * values[..., -1:], pixels.dtype), pixels[..., -1:]], axis=2)
 
 
 def np_name(kind: type) -> str:
@@ -181,10 +217,14 @@ def _matching(folder: Path, expression: re.Pattern[str]) -> dict[int, Path]:
     return {int(m[1]): p for p in folder.iterdir() if (m := expression.match(p.name))}
 
 
-def _opened(path: Path) -> oiio.ImageInput:
+def _opened(path: Path, raw_alpha: bool = False) -> oiio.ImageInput:
+    """The file, opened; with `raw_alpha` its colours are not multiplied by its alpha, whatever the format says."""
     if not path.exists():
         raise PlateError(f"{path.name} has gone from {path.parent}; put it back, or open the plate again where it is now.")
-    source = oiio.ImageInput.open(str(path))
+    how = oiio.ImageSpec()
+    if raw_alpha:
+        how.attribute("oiio:UnassociatedAlpha", 1)
+    source = oiio.ImageInput.open(str(path), how)
     if source is None:
         raise PlateError(f"{path.name} cannot be read as a picture ({_said(oiio.geterror)}); "
                          "it may be damaged or another kind of file under that name.")

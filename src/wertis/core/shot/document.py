@@ -14,7 +14,9 @@ from wertis.core.repair.extra import ExtraMotion
 from wertis.core.repair.points import RepairedMotion, Spot
 from wertis.core.repair.smoothing import smoothed
 
-FORMAT_VERSION = 3  # 1 had regions of one shape, 2 no extra moves, bent sides or stretches tracked again; they are read as they are
+# older ones are read as they are: 1 had regions of one shape, 2 no extra moves, bent sides or stretches tracked again, 3 no layers, pixel
+# aspect or choice of light
+FORMAT_VERSION = 4
 
 Name = Annotated[str, Field(min_length=1, max_length=200)]
 Point = tuple[Annotated[float, Field(allow_inf_nan=False, ge=-1e7, le=1e7)], Annotated[float, Field(allow_inf_nan=False, ge=-1e7, le=1e7)]]
@@ -23,6 +25,8 @@ Kind = Literal["shift", "shift-scale", "shift-turn", "similarity", "affine", "pe
 Look = Literal["luma", "red", "green", "blue", "contrast"]
 Blend = Literal["normal", "multiply", "screen", "overlay"]
 Fit = Literal["fit", "fill", "stretch"]
+Alpha = Literal["file", "straight", "ignore"]
+Mixing = Literal["plate", "linear", "display"]
 ArtworkKind = Literal["grid", "checker", "picture", "sequence"]
 
 
@@ -50,7 +54,15 @@ class Record(BaseModel):
 
 
 class PlateRef(Record):
-    """Where the plate is, how it plays, and its colour space (a name of the colour configuration; empty for the one proposed)."""
+    """Where the plate is, how it plays, and how it is read.
+
+    Attributes
+    ----------
+    colour : its colour space, a name of the colour configuration; empty for the one proposed.
+    layer : which of its files' layers; empty for the picture itself.
+    alpha : how its alpha is taken; see `core.plate.base.ALPHAS`.
+    aspect : width of a pixel over its height.
+    """
 
     path: Annotated[str, Field(max_length=4096)]
     first: Frame
@@ -58,6 +70,9 @@ class PlateRef(Record):
     size: tuple[Annotated[int, Field(ge=1, le=65536)], Annotated[int, Field(ge=1, le=65536)]]
     fps: Annotated[float, Field(gt=0, le=1000)] = 24.0
     colour: Annotated[str, Field(max_length=200)] = ""
+    layer: Annotated[str, Field(max_length=200)] = ""
+    alpha: Alpha = "file"
+    aspect: Annotated[float, Field(ge=0.1, le=10)] = 1.0
 
     @model_validator(mode="after")
     def _in_order(self) -> Self:
@@ -422,10 +437,16 @@ def _spot(point: RepairPoint, repair: Repair, reference: int) -> Spot:
 
 
 class Shot(Record):
-    """One plate, a range, and tracks."""
+    """One plate, a range, and tracks.
+
+    Attributes
+    ----------
+    mixing : in what light graphics are laid on the plate: in the plate's own numbers, in linear light, or as a display codes it.
+    """
 
     name: Name = "Untitled"
     plate: PlateRef | None = None
+    mixing: Mixing = "plate"
     range: tuple[Frame, Frame] = (1, 1)
     tracks: tuple[Track, ...] = ()
 

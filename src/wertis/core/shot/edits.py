@@ -5,7 +5,7 @@ import numpy as np
 from wertis.core.errors import RegionError
 from wertis.core.geometry import polygon, quad
 from wertis.core.geometry.motion import Fix, carried
-from wertis.core.plate.base import Plate
+from wertis.core.plate import Plate, open_plate
 from wertis.core.shot.document import Placement, PlateRef, Point, Region, Shot, Solved, Track
 
 
@@ -26,8 +26,20 @@ def free_name(base: str, taken: list[str]) -> str:
 
 def new_shot(plate: Plate, path: str, name: str = "") -> Shot:
     """A shot of a plate, its range the whole of it."""
-    ref = PlateRef(path=path, first=plate.first, last=plate.last, size=plate.size, fps=plate.fps)
+    ref = PlateRef(path=path, first=plate.first, last=plate.last, size=plate.size, fps=plate.fps, layer=plate.layer, alpha=plate.alpha,
+                   aspect=plate.aspect)
     return Shot(name=name or plate.path.stem or "Untitled", plate=ref, range=(plate.first, plate.last))
+
+
+def opened(ref: PlateRef) -> Plate:
+    """The plate that a shot means, read as the shot says.
+
+    Raises
+    ------
+    PlateError
+        When it cannot be read.
+    """
+    return open_plate(ref.path, ref.layer, ref.alpha)
 
 
 def add_track(shot: Shot, points: np.ndarray, frame: int, name: str = "Surface", smooth: bool = False) -> tuple[Shot, Track]:
