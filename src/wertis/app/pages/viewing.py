@@ -17,9 +17,9 @@ _AS_CODED = "As coded, floats by sRGB"
 
 
 class ViewingFields:
-    """The rows of a form that set the session's viewing."""
+    """The rows of a form that set the session's viewing, and the box `space` for the plate's colour space, which is not of the view only."""
 
-    def __init__(self, session: Session, f: QFormLayout) -> None:
+    def __init__(self, session: Session) -> None:
         self._session = session
         self.space = combo({"": ""}, "The plate's colour space", self._space)
         self.view = combo({"": _AS_CODED}, "Display and view", self._view)
@@ -32,14 +32,16 @@ class ViewingFields:
         self.reset = QPushButton("Show it plain")
         self.reset.setToolTip("As it is in the file; what the view does never reaches a render anyway")
         self.reset.clicked.connect(lambda: self._show(Viewing(space=session.viewing.space)))
+        self._filled_for: object = ()
+
+    def add_rows(self, f: QFormLayout) -> None:
+        """Put the view's fields into a form."""
         f.addRow(named("VIEW ONLY", "section"))
-        f.addRow("Plate is", self.space)
         f.addRow("Shown", self.view)
         f.addRow(DragLabel("Exposure", self.exposure), self.exposure)
         f.addRow(DragLabel("Gamma", self.gamma), self.gamma)
         f.addRow("Channel", self.channel)
         f.addRow(self.reset)
-        self._filled_for: object = ()
 
     def show_state(self) -> None:
         """Show things as they are."""
