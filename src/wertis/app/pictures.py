@@ -33,7 +33,7 @@ class PictureMaker:
 
     def __init__(self, budget: int = 1 << 30) -> None:
         self._budget = budget
-        self._kept: OrderedDict[Key, tuple[np.ndarray | None, str]] = OrderedDict()
+        self._kept: OrderedDict[Key, tuple[np.ndarray | None, str]] = OrderedDict()  # pictures only, no failures
         self._bytes = 0
         self._wish: tuple[int, Shot, bool, int] | None = None
         self._ahead: list[int] = []
@@ -151,7 +151,7 @@ class PictureMaker:
         return (cv2.resize(shown, (w, h), interpolation=cv2.INTER_LINEAR) if reduced > 1 else shown), error
 
     def _keep(self, key: Key, done: tuple[np.ndarray | None, str]) -> None:
-        if key in self._kept:
+        if key in self._kept or done[0] is None:  # what could not be read may be readable the next time
             return
         self._kept[key] = done
         self._bytes += done[0].nbytes if done[0] is not None else 0

@@ -25,6 +25,10 @@ from wertis.core.track.texture import Texture, measure
 STEPS = ("Plate", "Region", "Track", "Check", "Repair", "Use", "Deliver")
 
 
+PLATE_SHARE, FINISHED_SHARE = 0.5, 0.25
+"""Of the memory that a person allows, for the plate's pictures and for finished ones; the rest is for pictures in work and the program itself."""
+
+
 class Session:
     """One shot being worked on.
 
@@ -70,7 +74,7 @@ class Session:
         self.base: int | None = None  # the frame that drift is measured against; the track's own when None
         self._matte: tuple[object, np.ndarray | None] | None = None
         self._texture: tuple[object, Texture] | None = None
-        self.budget = budget  # bytes for all pictures kept: the plate's, and finished ones
+        self.budget = budget  # bytes; see PLATE_SHARE
 
     # -- what is open ---------------------------------------------------------------------------------------------
 
@@ -397,7 +401,7 @@ class Session:
         if self.cache is not None:
             self.cache.close()
         self.plate = plate
-        self.cache = FrameCache(plate, int(0.6 * self.budget)) if plate is not None else None
+        self.cache = FrameCache(plate, int(PLATE_SHARE * self.budget)) if plate is not None else None
         ref = self.shot.plate
         self._read_as = _reading(ref) if ref is not None else None
         if plate is None or not plate.first <= self.frame <= plate.last or not same:

@@ -38,7 +38,7 @@ from wertis.app.mending import Mending
 from wertis.app.outline import Outline
 from wertis.app.pictures import PictureMaker
 from wertis.app.playback import Playback
-from wertis.app.session import STEPS, Session
+from wertis.app.session import FINISHED_SHARE, STEPS, Session
 from wertis.app.steady import COMPARED, SteadyViewer
 from wertis.app.steps import Steps
 from wertis.app.tools import PointsTool
@@ -68,7 +68,7 @@ class MainWindow(QMainWindow):
         super().__init__()
         self.desk = Desk(self)
         self.session = session or Session(self.desk.preferences.memory << 20)
-        self.pictures = PictureMaker(int(0.4 * self.session.budget))
+        self.pictures = PictureMaker(int(FINISHED_SHARE * self.session.budget))
         self.playback = Playback(self.session, self)
         self.job: Job | None = None
         self._held = QTimer(self)

@@ -1,6 +1,7 @@
 """Frames kept in memory within a budget, read ahead of need by threads of their own."""
 
 import threading
+import time
 from collections import OrderedDict
 from collections.abc import Iterable
 from concurrent.futures import CancelledError, Future, ThreadPoolExecutor
@@ -11,10 +12,11 @@ from wertis.core.errors import PlateError
 from wertis.core.plate.base import Plate
 
 DEFAULT_BUDGET = 2 << 30
+ASK_AGAIN = 2.0  # seconds after which a frame that could not be read is tried again: a disk may have come back
 
 
 class FrameCache:
-    """Least recently used frames of one plate; errors are kept as well, so that a bad file is not read at every look.
+    """Least recently used frames of one plate; errors are kept as well, for a moment, so that a bad file is not read at every look.
 
     Parameters
     ----------
@@ -26,6 +28,7 @@ class FrameCache:
         self.plate = plate
         self.budget = budget
         self._kept: OrderedDict[int, np.ndarray | PlateError] = OrderedDict()
+        self._failed: dict[int, float] = {}
         self._bytes = 0
         self._lock = threading.Lock()
         self._coming: dict[int, Future] = {}
@@ -42,6 +45,8 @@ class FrameCache:
         """
         with self._lock:
             kept = self._kept.get(frame)
+            if isinstance(kept, PlateError) and time.monotonic() - self._failed.get(frame, 0.0) > ASK_AGAIN:
+                kept = None
             if kept is not None:
                 self._kept.move_to_end(frame)
             coming = self._coming.get(frame)
@@ -103,6 +108,8 @@ class FrameCache:
             self._coming.pop(frame, None)
             self._drop(frame)
             self._kept[frame] = picture
+            if isinstance(picture, PlateError):
+                self._failed[frame] = time.monotonic()
             self._bytes += _size(picture)
             while self._bytes > self.budget and len(self._kept) > 1:
                 self._drop(next(iter(self._kept)))

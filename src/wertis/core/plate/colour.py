@@ -4,6 +4,7 @@ OpenColorIO with the configuration that the environment variable OCIO names, els
 """
 
 import os
+from collections.abc import Callable
 from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any
@@ -16,6 +17,7 @@ from wertis.core.plate.base import from_float, to_float
 
 CHANNELS = ("colour", "red", "green", "blue", "alpha", "luma")
 CODED, LINEAR = "coded", "linear"  # what a display shows as it is, and light itself; they stand for names that configurations have for them
+_BAND = 128  # rows
 _BUILT_IN = "ocio://default"
 _CODED, _LINEAR = ("sRGB Encoded Rec.709 (sRGB)", "sRGB - Texture"), ("Linear Rec.709 (sRGB)", "lin_srgb")
 
@@ -136,12 +138,11 @@ def shown(picture: np.ndarray, viewing: Viewing | None = None) -> np.ndarray:
         out = np.ascontiguousarray(colour)
         if v.exposure or v.gamma != 1:
             out = cv2.LUT(out, from_float(_adjusted(np.arange(256) / 255, v), np.uint8))
-    elif np.issubdtype(colour.dtype, np.integer):
-        unit = to_float(colour)
-        out = from_float(_adjusted(unit, v) if v.exposure or v.gamma != 1 else unit, np.uint8)
+    elif colour.dtype.itemsize == 2:
+        # every number there is, worked out once: quick, and no large picture of floats on the way
+        out = _table(colour.dtype.str, v.exposure, v.gamma)[colour.view(np.uint16)]
     else:
-        linear = np.clip(np.nan_to_num(colour.astype(np.float32)) * np.float32(2.0 ** v.exposure), 0, 1)
-        out = from_float(_coded(linear) ** np.float32(1 / v.gamma), np.uint8)
+        out = _in_bands(colour, lambda part: _plainly(part, v.exposure, v.gamma))
     if v.channel == "luma":
         return np.repeat(cv2.cvtColor(out, cv2.COLOR_RGB2GRAY)[..., None], 3, 2)
     if v.channel != "colour":
@@ -150,12 +151,39 @@ def shown(picture: np.ndarray, viewing: Viewing | None = None) -> np.ndarray:
 
 
 def _through_config(colour: np.ndarray, v: Viewing) -> np.ndarray:
-    pixels = np.array(np.nan_to_num(to_float(colour)), order="C")
+    def band(part: np.ndarray) -> np.ndarray:
+        pixels = np.array(np.nan_to_num(to_float(part)), order="C")
+        processor.applyRGB(pixels)
+        return from_float(pixels, np.uint8)
+
     try:
-        _processor(os.environ.get("OCIO", ""), v.space or proposed(colour.dtype), v.display, v.view, v.exposure, v.gamma).applyRGB(pixels)
+        processor = _processor(os.environ.get("OCIO", ""), v.space or proposed(colour.dtype), v.display, v.view, v.exposure, v.gamma)
+        return _in_bands(colour, band)
     except Exception as why:  # OpenColorIO's own kind of error
         raise PlateError(f"The colours cannot be shown as chosen ({why}); choose another colour space or view in the step Plate.") from why
-    return from_float(pixels, np.uint8)
+
+
+def _in_bands(colour: np.ndarray, work: Callable[[np.ndarray], np.ndarray]) -> np.ndarray:
+    """A picture (h, w, 3) made 8-bit a few rows at a time, so that the floats on the way never fill memory."""
+    out = np.empty(colour.shape, np.uint8)
+    for top in range(0, len(colour), _BAND):
+        out[top:top + _BAND] = work(colour[top:top + _BAND])
+    return out
+
+
+def _plainly(values: np.ndarray, exposure: float, gamma: float) -> np.ndarray:
+    """Numbers of any kind as 8-bit codes: whole ones as coded, floats through the sRGB curve."""
+    if np.issubdtype(values.dtype, np.integer):
+        unit = to_float(values)
+        return from_float(_adjusted(unit, Viewing(exposure=exposure, gamma=gamma)) if exposure or gamma != 1 else unit, np.uint8)
+    linear = np.clip(np.nan_to_num(values.astype(np.float32)) * np.float32(2.0 ** exposure), 0, 1)
+    return from_float(_coded(linear) ** np.float32(1 / gamma), np.uint8)
+
+
+@lru_cache(maxsize=4)
+def _table(kind: str, exposure: float, gamma: float) -> np.ndarray:
+    """(65536,) the 8-bit code of every 16-bit number of a kind."""
+    return _plainly(np.arange(65536, dtype=np.uint16).view(kind), exposure, gamma)
 
 
 @lru_cache(maxsize=4)
