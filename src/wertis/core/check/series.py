@@ -14,9 +14,10 @@ from wertis.core.check.slip import Slip
 from wertis.core.geometry import homography
 from wertis.core.geometry.conventions import from_centred, homography_from_centred, to_centred
 from wertis.core.imaging import shutter
-from wertis.core.imaging.layers import Kept, Layers, side_by_side
+from wertis.core.imaging.layers import Kept, Layers
 from wertis.core.imaging.pyramid import Pyramid
 from wertis.core.imaging.shutter import FAST, GUESS, NEAR, Shutter
+from wertis.core.imaging.threads import side_by_side
 
 _MEASURED_FRAMES = 6  # from which the shutter is measured
 _TURNS = 3  # of that

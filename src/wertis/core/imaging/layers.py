@@ -11,9 +11,7 @@ alignment method, 1975.
 
 import copy
 from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
-from typing import TypeVar
 
 import cv2
 import numpy as np
@@ -21,6 +19,7 @@ import numpy as np
 from wertis.core.geometry import homography
 from wertis.core.geometry.conventions import homography_from_centred, homography_to_centred
 from wertis.core.imaging.pyramid import Pyramid
+from wertis.core.imaging.threads import side_by_side
 
 _PIXELS = 350_000  # of the region that are kept of a frame at most; larger regions are kept at lower resolutions
 _COARSE_PIXELS = 90_000  # from which the layers are told apart at half the resolution first
@@ -34,12 +33,9 @@ _NEAR = 40.0  # pixels beyond which a shift found against the reflection's own p
 _CLOSE = 2.0  # pixels below which a shift is measured by least squares
 _SEEN_OFTEN = 2.5  # frames on which a part of the reflection must be seen to be compared
 _BETTER = 0.75  # part to which what is left must fall for the layers to be believed
-_ROUNDS, _MEANS = 2, 3
+_ROUNDS, _MEANS = 1, 2
 _PAIRS = 8  # of frames that are looked at first
 _MASKED = -1000.0
-_THREADS = 2
-_T = TypeVar("_T")
-_R = TypeVar("_R")
 _DOUBLED = np.diag([2.0, 2.0, 1.0])
 _INVERSE = cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP
 
@@ -133,7 +129,7 @@ class Layers:
                 return False
             for k, r in zip(kept, rough.kept, strict=True):
                 k.matrix, k.shift, k.sure = _DOUBLED @ r.matrix @ np.linalg.inv(_DOUBLED), 2 * r.shift, r.sure
-            return self._refined(self._left_over(rough.enlarged_surface(self.mask.shape)), align, 1, 1) is not None
+            return self._refined(self._left_over(rough.enlarged_surface(self.mask.shape)), align, 1, 1, measured=False) is not None
         whole = self._surface(None)
         if len(kept) > 2 * _PAIRS and not self._first_signs(whole):
             return False
@@ -144,8 +140,9 @@ class Layers:
         after = self._refined(left, align, _ROUNDS, _MEANS)
         return after is not None and after <= _BETTER * before
 
-    def _refined(self, left: list[np.ndarray], align: Align, rounds: int, means: int) -> float | None:
-        """Both layers and both motions, in turn; what is left unexplained in the end, or None where the surface could not be aligned.
+    def _refined(self, left: list[np.ndarray], align: Align, rounds: int, means: int, measured: bool = True) -> float | None:
+        """Both layers and both motions, in turn; what is left unexplained in the end (0 unless `measured`), or None where the surface could not be
+        aligned.
 
         `left` (h, w) of each frame is what the surface does not explain.
         """
@@ -163,8 +160,9 @@ class Layers:
             base = np.linalg.inv(found[0])
             for k, matrix in zip(kept, found, strict=True):
                 k.matrix = homography.normalised(matrix @ base)
-            left = self._left_over(self._surface(mirror))
-        return _spread([rest - self._seen(mirror, k) * k.inside for rest, k in zip(left, kept, strict=True)], kept)
+            if measured:
+                left = self._left_over(self._surface(mirror))
+        return 0.0 if not measured else _spread([rest - self._seen(mirror, k) * k.inside for rest, k in zip(left, kept, strict=True)], kept)
 
     def _halved(self) -> "Layers":
         """The same at half the resolution."""
@@ -204,16 +202,21 @@ class Layers:
     def _surface(self, mirror: "_Mirror | None") -> np.ndarray:
         """The surface (h, w) float32 on the reference's crop: the mean of the frames with the reflection taken off."""
         h, w = self.mask.shape
-        total, count = np.zeros((h, w), np.float32), np.full((h, w), 1e-3, np.float32)
-        for k in self.kept:
-            picture = k.picture.astype(np.float32)
-            if mirror is not None:
-                picture -= self._seen(mirror, k)
-            steadied = cv2.warpPerspective(picture, k.matrix, (w, h), flags=_INVERSE, borderValue=_MASKED)
-            ok = steadied > _MASKED / 4
-            total += np.where(ok, steadied, 0)
-            count += ok
-        return total / count
+
+        def some(frames: list[Kept]) -> tuple[np.ndarray, np.ndarray]:
+            total, count = np.zeros((h, w), np.float32), np.zeros((h, w), np.float32)
+            for k in frames:
+                picture = k.picture.astype(np.float32)
+                if mirror is not None:
+                    picture -= self._seen(mirror, k)
+                steadied = cv2.warpPerspective(picture, k.matrix, (w, h), flags=_INVERSE, borderValue=_MASKED)
+                ok = steadied > _MASKED / 4
+                cv2.add(total, steadied, total, ok.view(np.uint8))
+                count += ok
+            return total, count
+
+        (total, count), (more, counted) = side_by_side(some, [self.kept[::2], self.kept[1::2]])
+        return (total + more) / (count + counted + np.float32(1e-3))
 
     def _left_over(self, surface: np.ndarray, of: list[Kept] | None = None) -> list[np.ndarray]:
         """(h, w) of each frame, or of some: what the surface does not explain, less its mean; 0 outside the region."""
@@ -269,12 +272,21 @@ class Layers:
         ends = starts + np.array([k.picture.shape[::-1] for k in kept])
         low = np.floor(starts.min(0))
         w, h = (np.ceil(ends.max(0) - low) + 2).astype(int)
-        total, count = np.zeros((h, w), np.float32), np.zeros((h, w), np.float32)
-        for k, left, start in zip(kept, left_over, starts, strict=True):
-            place = np.array([[1, 0, start[0] - low[0]], [0, 1, start[1] - low[1]]])
-            if k.sure:
-                total += cv2.warpAffine(left, place, (w, h))
-                count += cv2.warpAffine(k.inside, place, (w, h))
+
+        def some(frames: list[tuple[Kept, np.ndarray, np.ndarray]]) -> tuple[np.ndarray, np.ndarray]:
+            total, count = np.zeros((h, w), np.float32), np.zeros((h, w), np.float32)
+            for k, left, start in frames:
+                # on its own corner of the canvas only
+                x, y = np.floor(start - low).astype(int)
+                across, down = min(k.picture.shape[1] + 1, w - x), min(k.picture.shape[0] + 1, h - y)
+                place = np.array([[1, 0, start[0] - low[0] - x], [0, 1, start[1] - low[1] - y]])
+                for onto, of in ((total, left), (count, k.inside)):
+                    onto[y:y + down, x:x + across] += cv2.warpAffine(of, place, (across, down))
+            return total, count
+
+        all_sure = [each for each in zip(kept, left_over, starts, strict=True) if each[0].sure]
+        (total, count), (more, counted) = side_by_side(some, [all_sure[::2], all_sure[1::2]])
+        total, count = total + more, count + counted
         return _Mirror(total / np.maximum(count, 1), count, low)
 
     def _seen(self, mirror: "_Mirror", k: Kept, count: bool = False) -> np.ndarray:
@@ -322,12 +334,6 @@ class _Mirror:
     low: np.ndarray
 
 
-def side_by_side(work: Callable[[_T], _R], over: list[_T]) -> list[_R]:
-    """The work done on each, on several threads."""
-    with ThreadPoolExecutor(_THREADS) as pool:
-        return list(pool.map(work, over))
-
-
 def _offset(origin: np.ndarray, scale: float) -> np.ndarray:
     """(3, 3) from a crop's pixels at a level to level 0."""
     return np.array([[scale, 0, scale * origin[0]], [0, scale, scale * origin[1]], [0, 0, 1.0]])
@@ -359,15 +365,15 @@ def _fine_shift(a: np.ndarray, b: np.ndarray, where: np.ndarray) -> np.ndarray:
     a, b = (p - cv2.blur(p, (_FINE, _FINE)) for p in (a * where, b * where))
     gx, gy = (cv2.Scharr(a, cv2.CV_32F, i, 1 - i, scale=1 / 32) * where for i in (1, 0))
     inner = cv2.erode(where, np.ones((_FINE, _FINE), np.uint8))
+    g = np.stack([(gx * inner).ravel(), (gy * inner).ravel()])
+    normal = (g @ g.T).astype(np.float64) + 1e-6 * np.eye(2)
     total = np.zeros(2)
     for _ in range(2):
         moved = cv2.warpAffine(b, np.array([[1, 0, -total[0]], [0, 1, -total[1]]]), b.shape[::-1])
         rest = (moved - a) * inner
         # what belongs to neither layer must not pull
-        rest = np.clip(rest, -3 * rest.std(), 3 * rest.std())
-        g = np.stack([gx[inner > 0], gy[inner > 0]]).astype(np.float64)
-        step = -np.linalg.solve(g @ g.T + 1e-6 * np.eye(2), g @ rest[inner > 0])
-        total = np.clip(total + step, -_CLOSE, _CLOSE)
+        most = float(3 * np.sqrt(cv2.norm(rest, cv2.NORM_L2SQR) / rest.size))
+        total = np.clip(total - np.linalg.solve(normal, g @ np.clip(rest, -most, most).ravel()), -_CLOSE, _CLOSE)
     return total
 
 

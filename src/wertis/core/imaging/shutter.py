@@ -14,6 +14,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from wertis.core.geometry import homography
+from wertis.core.imaging.threads import side_by_side
 
 TAPS = 5  # pictures summed in place of the open shutter
 NEAR = 3  # frames on each side of a frame from which its path is worked out
@@ -163,8 +164,8 @@ def measure(disagreement: Disagreement, legs: list[LegAt], reference_legs: list[
 
     def misfit(values: np.ndarray, blurs: str = "crossed", count: int | None = None) -> np.ndarray:
         part = float(np.clip(values[0], 0, 1.5))
-        parts = []
-        for i in range(len(legs[:count])):
+
+        def one(i: int) -> np.ndarray:
             here, leg = legs[i](part), reference_legs[i](part)
             assert here is not None and leg is not None
             own = completed(leg, values[1:], part) if lacking else leg
@@ -175,8 +176,9 @@ def measure(disagreement: Disagreement, legs: list[LegAt], reference_legs: list[
                 frame_taps = reference_taps = (frame_taps[:, None] + reference_taps[None]).reshape(-1, *frame_taps.shape[1:])
             # any blur takes grain away, which must not count as agreement
             grain = grain_left(frame_taps) + grain_left(reference_taps)
-            parts.append(disagreement(i, frame_taps, reference_taps) / np.sqrt(grain))
-        return np.concatenate(parts)
+            return np.asarray(disagreement(i, frame_taps, reference_taps) / np.sqrt(grain))
+
+        return np.concatenate(side_by_side(one, list(range(len(legs[:count])))))
 
     if before is not None and (before.missing is not None) == bool(lacking):
         values = np.r_[before.part, before.missing if before.missing is not None else []]

@@ -11,6 +11,7 @@ import numpy as np
 from wertis.core.geometry.conventions import homography_to_centred
 from wertis.core.geometry.motion import Fix
 from wertis.core.imaging import shutter
+from wertis.core.imaging.pyramid import Pyramid
 from wertis.core.imaging.shutter import FAST, GUESS, NEAR, Leg, Shutter
 from wertis.core.track import blurred
 from wertis.core.track.planar import PlanarTracker, Trust
@@ -32,6 +33,12 @@ class _Kept:
     luma: np.ndarray | None = None
     held: np.ndarray | None = None
     trust: Trust | None = None
+    pyramid: Pyramid | None = None  # once the shutter is known, when few frames wait: the first look's own
+
+    def picture(self) -> Pyramid:
+        """The frame's pyramid; made again where many frames wait, since it takes five times the picture's memory."""
+        assert self.luma is not None
+        return self.pyramid or Pyramid(self.luma, self.held)
 
 
 class LaggingTracker:
@@ -71,6 +78,7 @@ class LaggingTracker:
         if self._tries < _TRIES and kept.matrix is not None:
             # pictures of the past are kept only while they may be needed
             kept.luma, kept.held, kept.trust = luma, held, self._tracker.trust
+            kept.pyramid = self._tracker.pyramid if self.shutter is not None else None
         line = [*self._gone, *self._kept]
         if len(self._after) < NEAR and (line[-1] in self._after if line else neighbour):
             self._after.append(kept)
@@ -120,7 +128,7 @@ class LaggingTracker:
         if fix.matrix is not None:
             kept.matrix = homography_to_centred(fix.matrix)
         done = self._kept.pop(0)
-        done.luma = done.held = None
+        done.luma = done.held = done.pyramid = None
         done.fix = fix
         self._gone = [*self._gone, done][-NEAR - 1:]
         return done.frame, fix
@@ -162,7 +170,7 @@ class LaggingTracker:
         samples, legs = [], []
         for kept in sampled:
             assert kept.luma is not None and kept.matrix is not None
-            chosen, weights, picture = self._tracker.sample(kept.luma, kept.held, kept.matrix, kept.trust, blurred.LEVEL, blurred.MEASURED_TILES)
+            chosen, weights, picture = self._tracker.sample(kept.picture(), kept.matrix, kept.trust, blurred.LEVEL, blurred.MEASURED_TILES)
             if len(chosen) < 6:
                 continue
             places = self._tracker.reference.tiles(blurred.LEVEL).centre[chosen]
@@ -222,4 +230,4 @@ class LaggingTracker:
             leg = self._reference_leg(points)
             return None if leg is None else shutter.taps(leg, part)
 
-        return self._tracker.second_look(kept.luma, kept.held, kept.matrix, kept.trust, path_at, reference_path_at, part)
+        return self._tracker.second_look(kept.picture(), kept.matrix, kept.trust, path_at, reference_path_at, part)

@@ -5,12 +5,13 @@ Once in C (compiled/tiles.c), and once in NumPy, which says what is meant and st
 
 import ctypes
 from dataclasses import dataclass
+from functools import partial
 
 import numpy as np
 
 from wertis.core import compiled
 from wertis.core.compiled import address
-from wertis.core.track.reading import plainly_read, scaled
+from wertis.core.track.reading import plainly_read
 from wertis.core.track.reference import GAIN_PRIOR, PLAIN, TileSet
 
 QUANTILE, WIDENED = 0.3, 1.15  # two thirds of the tiles may be hidden and the scale is still that of the surface
@@ -49,6 +50,7 @@ class Matter:
         self.texture = np.sqrt(self.tiles.information[self.chosen] + 1e-6).astype(np.float64)
         self.weights = self.tiles.inside[self.chosen] * np.maximum(self.trust, 0.02)[:, None].astype(np.float32)
         self.gain = 1.0
+        self.bound: _Bound | None = None
 
 
 @dataclass
@@ -140,27 +142,48 @@ def plain(matter: Matter, matrix: np.ndarray, share: float, beside: np.ndarray) 
     return Outcome(variance, misfit, odd, joint, (weighted.reshape(-1, n * pixels) @ raw.ravel()).astype(np.float64))
 
 
+class _Bound:
+    """The call into C for one alignment: all that its passes share is made ready once."""
+
+    def __init__(self, matter: Matter) -> None:
+        tiles, f, d = matter.tiles, np.float32, np.float64
+        n, count, pixels = len(matter.chosen), len(matter.columns), tiles.inside.shape[1]
+        h, w = matter.picture.shape
+        taps = None if matter.taps is None else np.ascontiguousarray(matter.taps, f)
+        self.onto, self.gain, self.scale = np.empty((3, 3)), np.empty(1), np.empty(1)
+        self.constants = np.array([PLAIN, GAIN_PRIOR, matter.white, 0.0, _TILE_CUT, _PIXEL_CUT, QUANTILE, WIDENED])
+        self.odd, self.beside = np.empty(n, np.uint8), np.zeros(max(count - 8, 1), f)
+        chosen, trust = np.ascontiguousarray(matter.chosen, np.int64), np.ascontiguousarray(matter.trust, d)
+        self._alive = (taps, chosen, trust, matter.weights)  # the library has their addresses only
+        # of each pass, in one piece: what the tiles say, and the normal equations
+        self.outcome = np.empty(2 * n + count * count + count)
+        self._split = n, 2 * n, 2 * n + count * count
+        at = self.outcome.ctypes.data
+        variance, misfit, joint, pull = (ctypes.c_void_p(at + 8 * start) for start in (0, *self._split))
+        assert compiled.LIBRARY is not None
+        self._call = partial(
+            compiled.LIBRARY.align_pass, address(matter.picture, f), h, w, address(matter.held, f), address(self.onto, d), address(tiles.x, f),
+            address(tiles.y, f), address(tiles.basis, f), address(tiles.inside, f), address(matter.columns, f), ctypes.c_ssize_t(len(tiles)), pixels,
+            count, address(chosen, np.int64), n, address(taps, f), 0 if taps is None else len(taps), address(matter.energy, d), address(trust, d),
+            address(matter.texture, d), address(self.constants, d), address(self.beside, f))
+        self._after = (address(matter.weights, f), address(self.gain, d), variance, misfit, address(self.odd, np.uint8), address(self.scale, d),
+                       joint, pull)
+
+    def __call__(self, matter: Matter, matrix: np.ndarray, share: float, beside: np.ndarray) -> Outcome:
+        np.divide(matrix, [[matter.shrink], [matter.shrink], [1.0]], out=self.onto)
+        self.constants[3], self.gain[0] = share, matter.gain
+        self.beside[:len(beside)] = beside
+        if not self._call(len(beside), *self._after):
+            raise np.linalg.LinAlgError("a tile's light cannot be solved for")
+        matter.gain = float(self.gain[0])
+        a, b, c = self._split
+        found = self.outcome.copy()
+        count = len(matter.columns)
+        return Outcome(found[:a], found[a:b], self.odd.astype(bool), found[b:c].reshape(count, count), found[c:])
+
+
 def _compiled(matter: Matter, matrix: np.ndarray, share: float, beside: np.ndarray) -> Outcome:
-    tiles, chosen = matter.tiles, np.ascontiguousarray(matter.chosen, np.int64)
-    n, count, pixels = len(chosen), len(matter.columns), tiles.inside.shape[1]
-    h, w = matter.picture.shape
-    constants = np.array([PLAIN, GAIN_PRIOR, matter.white, share, _TILE_CUT, _PIXEL_CUT, QUANTILE, WIDENED])
-    trust = np.ascontiguousarray(matter.trust, np.float64)
-    gain, scale = np.array([matter.gain]), np.zeros(1)
-    variance, misfit, odd = np.empty(n), np.empty(n), np.empty(n, np.uint8)
-    joint, pull = np.empty((count, count)), np.empty(count)
-    f, d, size = np.float32, np.float64, ctypes.c_ssize_t
-    taps = None if matter.taps is None else np.ascontiguousarray(matter.taps, f)
-    onto = scaled(matrix, matter.shrink)
-    assert compiled.LIBRARY is not None
-    ok = compiled.LIBRARY.align_pass(
-        address(matter.picture, f), h, w, address(matter.held, f), address(onto, d),
-        address(tiles.x, f), address(tiles.y, f), address(tiles.basis, f), address(tiles.inside, f), address(matter.columns, f), size(len(tiles)),
-        pixels, count, address(chosen, np.int64), n, address(taps, f), 0 if taps is None else len(taps),
-        address(matter.energy, d), address(trust, d), address(matter.texture, d), address(constants, d), address(beside, f), len(beside),
-        address(matter.weights, f), address(gain, d), address(variance, d), address(misfit, d), address(odd, np.uint8), address(scale, d),
-        address(joint, d), address(pull, d))
-    if not ok:
-        raise np.linalg.LinAlgError("a tile's light cannot be solved for")
-    matter.gain = float(gain[0])
-    return Outcome(variance, misfit, odd.astype(bool), joint, pull)
+    """`one_pass` in C."""
+    if matter.bound is None:
+        matter.bound = _Bound(matter)
+    return matter.bound(matter, matrix, share, beside)

@@ -96,6 +96,7 @@ class PlanarTracker:
         self._last: np.ndarray | None = np.eye(3)
         self._before: np.ndarray | None = None
         self.trust: Trust | None = None  # earned on the last frame
+        self.pyramid = self.reference.pyramid  # of the last frame
         self._noise_of_sharp = 0.0  # of the last frame that was found not to be blurred otherwise than the reference
         self.blur_is_known = False  # blur by motion is then left to a second look
         self.looked_at_again = False  # every frame is, so that the first look may end at half the resolution
@@ -113,7 +114,7 @@ class PlanarTracker:
 
     def feed(self, luma: np.ndarray, held: np.ndarray | None = None) -> Fix:
         """The next frame's answer; `luma` as for the reference frame, `held` (h, w) uint8 is 255 on pixels that are held out."""
-        pyramid = Pyramid(luma, held)
+        self.pyramid = pyramid = Pyramid(luma, held)
         ahead = self._ahead()
         found: Alignment | None = None
         if self._last is not None:
@@ -154,10 +155,8 @@ class PlanarTracker:
         """Corners (4, 2) of the region's box on the reference frame, first centres at 0."""
         return self._box
 
-    def sample(self, luma: np.ndarray, held: np.ndarray | None, matrix: np.ndarray, trust: Trust | None, level: int,
-               limit: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    def sample(self, picture: Pyramid, matrix: np.ndarray, trust: Trust | None, level: int, limit: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         """Tiles (n,) in view at a level, their pixels' weights (n, P), and the picture at that level, for a frame with a known place."""
-        picture = Pyramid(luma, held)
         tiles = self.reference.tiles(level)
         chosen, trusted = self._in_view(tiles, matrix, picture, trust, limit)
         at = self._picture_level(level, matrix)
@@ -169,7 +168,7 @@ class PlanarTracker:
             weights = weights * (1 - read_tiles(picture.held[level], matrix, tiles.x[chosen], tiles.y[chosen], 2.0 ** level))
         return chosen, weights.astype(np.float32), picture[level]
 
-    def second_look(self, luma: np.ndarray, held: np.ndarray | None, matrix: np.ndarray, trust: Trust | None,
+    def second_look(self, picture: Pyramid, matrix: np.ndarray, trust: Trust | None,
                     path: Path, reference_path: Path, shutter: float) -> Fix | None:
         """A frame's answer again, from `matrix` (3, 3, centred), with the blur along the frame's path and the reference's taken into account.
 
@@ -177,7 +176,6 @@ class PlanarTracker:
 
         None when it gives nothing to be believed.
         """
-        picture = Pyramid(luma, held)
         found: Alignment | None = None
         start = matrix
         change = np.zeros(4)  # of the path's legs; a hand does not move straight from frame to frame
@@ -252,7 +250,11 @@ class PlanarTracker:
             if level == min(1, top - 1) and guesses and self._distance(start, guesses[0]) > _FAR:
                 # fine lines are lost at coarse levels, whose answer can then be worse than the guess it began with
                 start = min([start, *guesses], key=lambda m: self._score_at(level, pyramid, m))
-            tried = self._level(level, pyramid, start, _STEPS[level], rough=_ROUGH)
+            if level == 0 and self._noise_of_sharp and not self.blur_is_known:
+                # most likely as sharp as the frame before: then this is the last word already
+                tried = self._level(0, pyramid, start, _LAST_STEPS, rough=_ROUGH, limit=_TILES_LAST)
+            else:
+                tried = self._level(level, pyramid, start, _STEPS[level], rough=_ROUGH)
             if tried is None or not _plausible(tried.matrix, self._box):
                 return found if level < top - 1 else None
             found = tried
@@ -275,7 +277,7 @@ class PlanarTracker:
         They describe it only as far as it is short beside the details, so a long one is fitted at half the resolution.
         """
         if found.tiles.level == 0 and found.noise < _NOISIER * self._noise_of_sharp and self._expected(found) < _STRONG:
-            return self._level(0, pyramid, found.matrix, _LAST_STEPS, limit=_TILES_LAST) or found
+            return found
         for level in (0, 1):
             tried = self._level(level, pyramid, found.matrix, _STEPS[2] if level else _LAST_STEPS, rough=_ROUGH if level else 0.0, smear=True)
             if tried is None or not _plausible(tried.matrix, self._box):

@@ -1,6 +1,7 @@
 """What the tracker remembers of the reference frame: small tiles of the region at several resolutions."""
 
 from dataclasses import dataclass, field
+from functools import cache
 
 import cv2
 import numpy as np
@@ -175,18 +176,23 @@ def _smear(image: np.ndarray, tiles: TileSet) -> np.ndarray:
     A picture convolved with a short kernel is its Taylor series: each derivative times the kernel's moment of that order. Left out,
     the odd ones pass for motion.
     """
-    def d(order_x: int, order_y: int) -> np.ndarray:
-        out = image
-        for _ in range(order_x):
-            out = cv2.Scharr(out, cv2.CV_32F, 1, 0, scale=1 / 32)
-        for _ in range(order_y):
-            out = cv2.Scharr(out, cv2.CV_32F, 0, 1, scale=1 / 32)
-        return out
-
     scale = 2 ** tiles.level
     h, w = image.shape
     px = np.clip(np.rint(tiles.x / scale).astype(int), 0, w - 1)
     py = np.clip(np.rint(tiles.y / scale).astype(int), 0, h - 1)
+    # the tiles' surroundings only, as far as five derivatives reach
+    left, top = max(0, px.min() - 2 * _ORDERS[-1]), max(0, py.min() - 2 * _ORDERS[-1])
+    part = image[top:py.max() + 2 * _ORDERS[-1] + 1, left:px.max() + 2 * _ORDERS[-1] + 1]
+    px, py = px - left, py - top
+
+    @cache
+    def d(order_x: int, order_y: int) -> np.ndarray:
+        if order_x + order_y == 0:
+            return part
+        along = order_x > 0
+        before = d(order_x - 1, order_y) if along else d(order_x, order_y - 1)
+        return cv2.Scharr(before, cv2.CV_32F, int(along), int(not along), scale=1 / 32)
+
     orders = [(k - j, j) for k in _ORDERS for j in range(k + 1)]
     columns = np.stack([d(a, b)[py, px] for a, b in orders]) * tiles.inside
     return without_light(columns, tiles.basis, tiles.inside)

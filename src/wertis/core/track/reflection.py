@@ -8,8 +8,9 @@ import numpy as np
 from wertis.core.geometry import homography
 from wertis.core.geometry.conventions import homography_to_centred, to_centred
 from wertis.core.geometry.motion import Fix
-from wertis.core.imaging.layers import MOST_FRAMES, Layers, side_by_side
+from wertis.core.imaging.layers import MOST_FRAMES, Layers
 from wertis.core.imaging.pyramid import Pyramid
+from wertis.core.imaging.threads import side_by_side
 from wertis.core.track.align import Alignment, align
 from wertis.core.track.planar import expected_error
 from wertis.core.track.reference import Reference, choose, visible_tiles
