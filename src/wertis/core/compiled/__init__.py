@@ -11,17 +11,24 @@ from pathlib import Path
 import numpy as np
 
 
-def _loaded() -> ctypes.CDLL | None:
-    if os.environ.get("WERTIS_PLAIN_LOOPS"):
-        return None
+def _at(name: str) -> ctypes.CDLL | None:
     for ending in EXTENSION_SUFFIXES:
-        path = Path(__file__).with_name("_tiles" + ending)
+        path = Path(__file__).with_name(name + ending)
         if path.exists():
             try:
                 return ctypes.CDLL(str(path))
             except OSError:  # made for another machine
                 return None
     return None
+
+
+def _loaded() -> ctypes.CDLL | None:
+    plain = None if os.environ.get("WERTIS_PLAIN_LOOPS") else _at("_tiles")
+    if plain is None:
+        return None
+    level = plain.processor_level()
+    wider = (_at(f"_tiles_{k}") for k in (4, 3) if k <= level)
+    return next((found for found in wider if found is not None), plain)
 
 
 LIBRARY = _loaded()

@@ -10,13 +10,21 @@
 #include <stdlib.h>
 #include <string.h>
 
-/* the same code for processors with and without wide registers, chosen when the library is loaded */
-#if defined(__x86_64__) && defined(__GNUC__) && !defined(__clang__) && defined(__gnu_linux__)
-#define ENTRY __attribute__((target_clones("arch=haswell", "default")))
-#else
-#define ENTRY
-#endif
 #define PART static inline __attribute__((always_inline))
+
+/* Which of the libraries that setup.py makes of this file this processor can run: of x86-64's levels 4, 3, or 0 for the plain one. */
+int processor_level(void)
+{
+#if defined(__x86_64__) && defined(__GNUC__)
+    __builtin_cpu_init();
+    const int three = __builtin_cpu_supports("avx2") && __builtin_cpu_supports("fma") && __builtin_cpu_supports("bmi2");
+    const int four = three && __builtin_cpu_supports("avx512f") && __builtin_cpu_supports("avx512bw") && __builtin_cpu_supports("avx512cd")
+                     && __builtin_cpu_supports("avx512dq") && __builtin_cpu_supports("avx512vl");
+    return four ? 4 : three ? 3 : 0;
+#else
+    return 0;
+#endif
+}
 
 enum { LIGHT = 4, MOST_COLUMNS = 32, MOST_PIXELS = 1024 };
 
@@ -100,6 +108,39 @@ PART void dot4(const float *a, const float *b, ptrdiff_t step, int P, double *ou
     out[3] += v;
 }
 
+/* Products of two rows of `a`, one after the other, with four of `b`: eight sums at once, so that each number is read less often. */
+PART void dot2x4(const float *a, const float *b, int P, double *out, double *out_next)
+{
+    const float *a2 = a + P, *c = b + P, *d = c + P, *e = d + P;
+    float s = 0, t = 0, u = 0, v = 0, s2 = 0, t2 = 0, u2 = 0, v2 = 0;
+    for (int i = 0; i < P; i++) {
+        s += a[i] * b[i];
+        t += a[i] * c[i];
+        u += a[i] * d[i];
+        v += a[i] * e[i];
+        s2 += a2[i] * b[i];
+        t2 += a2[i] * c[i];
+        u2 += a2[i] * d[i];
+        v2 += a2[i] * e[i];
+    }
+    out[0] += s, out[1] += t, out[2] += u, out[3] += v;
+    out_next[0] += s2, out_next[1] += t2, out_next[2] += u2, out_next[3] += v2;
+}
+
+/* Adds to the lower half of a (C, C) matrix, blocks of four rows along it in full, the products of the rows (C, P) of `a`; C is a multiple of two. */
+PART void add_products(const float *a, int C, int P, double *total)
+{
+    for (int r = 0; r < C; r += 2) {
+        int e = 0;
+        for (; e <= r && e + 4 <= C; e += 4)
+            dot2x4(a + (ptrdiff_t)r * P, a + (ptrdiff_t)e * P, P, total + r * C + e, total + (r + 1) * C + e);
+        for (; e <= r + 1; e++) {
+            total[r * C + e] += dot(a + (ptrdiff_t)r * P, a + (ptrdiff_t)e * P, P);
+            total[(r + 1) * C + e] += dot(a + (ptrdiff_t)(r + 1) * P, a + (ptrdiff_t)e * P, P);
+        }
+    }
+}
+
 /* Solves a symmetric positive system of N <= LIGHT unknowns for `count` right-hand sides that stand one after the other; both are overwritten. */
 PART int solved(double *a, int N, double *right, int count)
 {
@@ -153,7 +194,7 @@ static double weighted_quantile(Weighted *items, int n, double share)
 }
 
 /* Mean of a picture over taps (J, n, 2) at tiles' pixels x, y (n, P): out (n, P). */
-ENTRY void read_tiles(const float *picture, int h, int w, const double *m, const float *x, const float *y, const float *taps, int J, int n, int P,
+void read_tiles(const float *picture, int h, int w, const double *m, const float *x, const float *y, const float *taps, int J, int n, int P,
                       float *out)
 {
     const Plane p = {picture, h, w};
@@ -166,20 +207,21 @@ typedef struct {
 } Constants;
 
 /* One pass of the alignment; see one_pass.py. Returns 0 when memory or a tile's equations fail. */
-ENTRY int align_pass(const float *picture, int h, int w, const float *held, const double *m, const float *x, const float *y, const float *basis,
+int align_pass(const float *picture, int h, int w, const float *held, const double *m, const float *x, const float *y, const float *basis,
                      const float *inside, const float *columns, ptrdiff_t K, int P, int C, const int64_t *chosen, int n, const float *taps, int J,
                      const double *energy, const double *trust, const double *info, const Constants *c, const float *beside, int beside_count,
                      float *weights, double *gain_in_out, double *variance, double *misfit, uint8_t *odd, double *scale_out, double *joint,
                      double *pull)
 {
     const Plane p = {picture, h, w}, away = {held, h, w};
-    float *rest = malloc(sizeof(float) * (size_t)n * P), *lit = malloc(sizeof(float) * (size_t)n * P);
+    /* what is left less what lies beside the motion; the same where nothing does */
+    float *rest = malloc(sizeof(float) * (size_t)n * P), *aside = beside_count ? malloc(sizeof(float) * (size_t)n * P) : rest, *lit = malloc(sizeof(float) * (size_t)n * P);
     float *weighted = malloc(sizeof(float) * (size_t)C * P);
     double *light = malloc(sizeof(double) * (size_t)n * LIGHT), *usual = malloc(sizeof(double) * n), *mass_lit = malloc(sizeof(double) * n);
     Weighted *items = malloc(sizeof(Weighted) * (size_t)n);
     float buffer[MOST_PIXELS];
     double gain = *gain_in_out;
-    int good = rest && lit && weighted && light && usual && mass_lit && items;
+    int good = rest && aside && lit && weighted && light && usual && mass_lit && items;
 
     /* the light in each tile */
     for (int i = 0; good && i < n; i++) {
@@ -235,13 +277,15 @@ ENTRY int align_pass(const float *picture, int h, int w, const float *held, cons
         const float by = (float)(1 / fmax(l[3], 0.3 * gain));
         for (int k = 0; k < P; k++)
             left[k] = (left[k] - (l0 * b[k] + l1 * b[P + k] + l2 * b[2 * P + k] + l3 * b[3 * P + k])) * by;
-        memcpy(buffer, left, sizeof(float) * P);
+        float *other = aside + (ptrdiff_t)i * P;
+        if (beside_count)
+            memcpy(other, left, sizeof(float) * P);
         for (int j = 0; j < beside_count; j++) {
             const float *column = columns + (ptrdiff_t)(8 + j) * K * P + tile, amount = beside[j];
             for (int k = 0; k < P; k++)
-                buffer[k] -= amount * column[k];
+                other[k] -= amount * column[k];
         }
-        variance[i] = dot3(buffer, buffer, shown, P) / fmax(mass_lit[i], 1);
+        variance[i] = dot3(other, other, shown, P) / fmax(mass_lit[i], 1);
         usual[i] = c->plain + c->texture_share * energy[i];
         items[i] = (Weighted){variance[i] / usual[i], info[i] * (trust[i] + 0.05)};
     }
@@ -262,31 +306,25 @@ ENTRY int align_pass(const float *picture, int h, int w, const float *held, cons
         const double q = misfit[i] / c->tile_cut, tile_weight = odd[i] ? 0 : 1 / ((1 + q * q) * (1 + q * q));
         const double sigma2 = usual[i] * scale;
         const float factor = (float)(tile_weight * sqrt(fmax(trust[i], 0.02))), narrow = (float)(1 / (c->pixel_cut * c->pixel_cut * sigma2));
-        memcpy(buffer, left, sizeof(float) * P);
-        for (int j = 0; j < beside_count; j++) {
-            const float *column = columns + (ptrdiff_t)(8 + j) * K * P + tile, amount = beside[j];
-            for (int k = 0; k < P; k++)
-                buffer[k] -= amount * column[k];
-        }
+        const float *other = aside + (ptrdiff_t)i * P, per = (float)(1 / sigma2);
+        float root[MOST_PIXELS];
         for (int k = 0; k < P; k++) {
-            const float d = 1 + buffer[k] * buffer[k] * narrow;
+            const float d = 1 + other[k] * other[k] * narrow;
             weight[k] = factor * shown[k] / (d * d);
+            root[k] = sqrtf(weight[k] * per);
+            buffer[k] = left[k] * root[k];
         }
         if (factor == 0)
             continue;
-        const float per = (float)(1 / sigma2);
+        /* columns times the weights' roots, so that the sums are over one small piece of memory */
         for (int a = 0; a < C; a++) {
             const float *column = columns + (ptrdiff_t)a * K * P + tile;
             float *mine = weighted + (ptrdiff_t)a * P;
             for (int k = 0; k < P; k++)
-                mine[k] = column[k] * (weight[k] * per);
-            right[a] += dot(mine, left, P);
-            int e = 0;
-            for (; e + 3 <= a; e += 4)
-                dot4(mine, columns + (ptrdiff_t)e * K * P + tile, K * P, P, total + a * C + e);
-            for (; e <= a; e++)
-                total[a * C + e] += dot(mine, columns + (ptrdiff_t)e * K * P + tile, P);
+                mine[k] = column[k] * root[k];
+            right[a] += dot(mine, buffer, P);
         }
+        add_products(weighted, C, P, total);
     }
     for (int a = 0; a < C; a++) {
         pull[a] = right[a];
@@ -295,6 +333,8 @@ ENTRY int align_pass(const float *picture, int h, int w, const float *held, cons
     }
     *gain_in_out = gain;
     *scale_out = scale;
+    if (aside != rest)
+        free(aside);
     free(rest);
     free(lit);
     free(weighted);
@@ -324,7 +364,7 @@ PART int clear_of_light(float *column, const float *masked, const double *gram, 
  * light: (K, LIGHT, P), of which the first three rows are taken. sides: (2, J) how far each tap goes with the leg before and the leg after, less the
  * mean, over J and the level's pixel size; NULL without the legs' columns. Out: basis (n, LIGHT, P), columns (8 or 12, n, P), energy (n).
  */
-ENTRY int blurred_tiles(const float *image, const float *slope_x, const float *slope_y, int h, int w, double shrink, const float *x, const float *y,
+int blurred_tiles(const float *image, const float *slope_x, const float *slope_y, int h, int w, double shrink, const float *x, const float *y,
                         const float *light, const float *inside, const int64_t *chosen, int n, int P, const float *offsets, int J,
                         const double *sides, double centre_x, double centre_y, double radius, double plain, float *basis, float *columns,
                         double *energy)
