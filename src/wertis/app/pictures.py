@@ -22,7 +22,7 @@ class PictureMaker:
 
     Signals (sent from its own thread)
     -------
-    made(frame, picture, error) : picture (h, w, 3) uint8, or None with the reason; error may also come with a picture.
+    made(frame, picture, error) : picture (h, w, 3) uint8, smaller where that was wished, or None with the reason; error may also come with a picture.
 
     Parameters
     ----------
@@ -82,7 +82,7 @@ class PictureMaker:
 
     def wish(self, frame: int, graphics: bool, ahead: list[int] | None = None, reduced: int = 1) -> None:
         """Ask for a frame; earlier wishes not begun are dropped. `ahead` are made afterwards, in order. `reduced` ones are made at a part of
-        the resolution (a half for 2) and enlarged again."""
+        the resolution (a half for 2)."""
         with self._wake:
             if self._shot is not None:
                 self._wish = (frame, self._shot, graphics, reduced)
@@ -148,7 +148,7 @@ class PictureMaker:
             shown = colour.shown(picture, viewing)
         except PlateError as why:
             shown, error = colour.shown(picture), str(why)
-        return (cv2.resize(shown, (w, h), interpolation=cv2.INTER_LINEAR) if reduced > 1 else shown), error
+        return shown, error
 
     def _keep(self, key: Key, done: tuple[np.ndarray | None, str]) -> None:
         if key in self._kept or done[0] is None:  # what could not be read may be readable the next time

@@ -75,7 +75,8 @@ class SteadyViewer(Viewer):
             return
         base = self.session.base if self.session.base is not None else track.region.frame
         back = plane_between(track.motion, self.session.frame, base)
-        laid = self._laid(base, (picture.shape[1], picture.shape[0]))
+        full = self.session.plate.size if self.session.plate is not None else (picture.shape[1], picture.shape[0])
+        laid = self._laid(base, full)
         if back is None or laid is None:
             self.through = None
             self.show_picture(None, f"{track.name} is lost on frame {self.session.frame}: nothing to hold still.")
@@ -86,7 +87,9 @@ class SteadyViewer(Viewer):
         if isinstance(plate, np.ndarray):
             picture = as_shown(plate, self.session.viewing)  # the reference frame is shown without graphics, so this one is as well
         self.through = homography.normalised(onto @ back)
-        self._now = cv2.warpPerspective(picture, homography_to_centred(self.through), size, flags=cv2.INTER_LINEAR)
+        # a quick look is smaller than the frame it stands for
+        whole = homography.scaling(full[0] / picture.shape[1], full[1] / picture.shape[0])
+        self._now = cv2.warpPerspective(picture, homography_to_centred(self.through @ whole), size, flags=cv2.INTER_LINEAR)
         shown = self._now
         if comparing:
             self._before = self._steady_reference(base, onto, size)

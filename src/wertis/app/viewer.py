@@ -83,15 +83,15 @@ class Viewer(QWidget):
 
     # -- what is shown --------------------------------------------------------------------------------------------
 
-    def show_picture(self, picture: np.ndarray | None, trouble: str) -> None:
-        """Show (h, w, 3) uint8, or the reason why there is no picture."""
+    def show_picture(self, picture: np.ndarray | None, trouble: str, size: tuple[int, int] | None = None) -> None:
+        """Show (h, w, 3) uint8, or the reason why there is no picture. One that was made smaller for a quick look stands for a picture of `size`."""
         self._trouble = trouble
         self._pixels, self._reduced = picture, None
         if picture is not None:
             h, w = picture.shape[:2]
             self._image = QImage(picture.data, w, h, 3 * w, QImage.Format.Format_RGB888)
-            if (w, h) != self._size:
-                self._size = (w, h)
+            if (size or (w, h)) != self._size:
+                self._size = size or (w, h)
                 self.fit()
         else:
             self._image = None
@@ -237,8 +237,10 @@ class Viewer(QWidget):
         """The picture; reduced once for each picture and zoom where it is shown smaller, which Qt would do at every painting, and slower."""
         assert self._image is not None
         dots = self.devicePixelRatioF()
-        if self.zoom * dots >= 1 or self._pixels is None:
-            painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, self.zoom < 3 or self.aspect != 1)
+        enlarged = area.width() * dots >= self._image.width()
+        if enlarged or self._pixels is None:
+            painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform,
+                                  self.zoom < 3 or self.aspect != 1 or self._image.width() != self._size[0])
             painter.drawImage(area, self._image)
             return
         size = max(1, round(area.width() * dots)), max(1, round(area.height() * dots))
@@ -456,7 +458,7 @@ class Viewer(QWidget):
         painter.translate(-shown[0], -shown[1])
         painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, False)
         if self._image is not None:
-            painter.drawImage(QPointF(0, 0), self._image)
+            painter.drawImage(QRectF(0, 0, *self._size), self._image)
         painter.restore()
         self._cross(painter, box)
         _words(painter, QPointF(box.left() + 6, box.bottom() - 8), f"{point[0]:.2f}, {point[1]:.2f}   x{factor:.0f}", theme.PAPER)

@@ -791,7 +791,7 @@ class MainWindow(QMainWindow):
         self._show_picture(self.viewer.picture, "")
 
     def _show_picture(self, picture: np.ndarray | None, trouble: str) -> None:
-        self.viewer.show_picture(picture, trouble)
+        self.viewer.show_picture(picture, trouble, self.session.plate.size if self.session.plate is not None else None)
         if self.steady.isVisible():
             self.steady.show_frame(picture, trouble)
 
