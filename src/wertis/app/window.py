@@ -96,7 +96,7 @@ class MainWindow(QMainWindow):
         self.steps, self.viewer, self.outline = Steps(s), Viewer(s), Outline(s)
         self.lanes, self.details = Lanes(s), Details(s)
         self.steady = SteadyViewer(s, self.viewer)
-        self.measuring = Measuring(s, lambda: self.job is not None, self)
+        self.measuring = Measuring(s, lambda: self.job is not None or self._dragging, self)
         self.keeping = Keeping(s, self)
         self.hands = Hands(s, self.viewer, self.say)
         self.mending = Mending(self)
@@ -799,13 +799,18 @@ class MainWindow(QMainWindow):
         self.viewer.update()
         self.steady.update()
 
+    @property
+    def _dragging(self) -> bool:
+        """Whether a point is in hand."""
+        return isinstance(self.viewer.tool, PointsTool) and self.viewer.tool.magnify is not None
+
     def _show_frame(self) -> None:
         s = self.session
         if s.plate is None or s.cache is None:
             return
         graphics = self.buttons["graphics"].isChecked()
         # while something is dragged, or played so, a quick look does where the pane cannot show more
-        dragging = isinstance(self.viewer.tool, PointsTool) and self.viewer.tool.magnify is not None
+        dragging = self._dragging
         quick = 4 if s.step == "Repair" and self.viewer.zoom < _QUICKEST else 2  # in Repair the magnifiers show the plate itself
         reduced = self.play_at if self.playback.playing else quick if dragging and self.viewer.zoom < _QUICK else 1
         ready = self.pictures.ready(s.frame, graphics, reduced)
