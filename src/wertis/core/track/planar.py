@@ -28,6 +28,7 @@ _ROUGH = 0.3  # see align; the place is unsure at first at every level
 _BLUR_GAIN = 0.76  # the residual must fall to this part of itself for a change of sharpness to be believed
 _STRONG = 0.05  # pixels of expected error below which that holds; a weak fit gains from the test
 _NOISIER = 1.2  # times the noise of a sharp frame, below which a frame is taken to be as sharp without a test
+_SURELY_SHARP, _TESTED_EVERY = 4, 4  # frames in a row after which only every so many are tested in spite of a weak fit
 _CALM = 4.0  # pixels of surprise below which a start at a quarter of the resolution is enough
 _SHRUNK = 0.7  # scale of the surface below which the finest level is of no use
 _FAR = 2.0  # pixels; a coarse answer further than this from the guess is checked against it at a finer level
@@ -98,6 +99,7 @@ class PlanarTracker:
         self.trust: Trust | None = None  # earned on the last frame
         self.pyramid = self.reference.pyramid  # of the last frame
         self._noise_of_sharp = 0.0  # of the last frame that was found not to be blurred otherwise than the reference
+        self._found_sharp = 0  # frames in a row
         self.blur_is_known = False  # blur by motion is then left to a second look
         self.looked_at_again = False  # every frame is, so that the first look may end at half the resolution
         self._usual_likeness: float | None = None
@@ -276,8 +278,11 @@ class PlanarTracker:
         A blur whose ends are unlike (a hand's jerk) moves an edge's middle; its moments, fitted beside the motion, take that away.
         They describe it only as far as it is short beside the details, so a long one is fitted at half the resolution.
         """
-        if found.tiles.level == 0 and found.noise < _NOISIER * self._noise_of_sharp and self._expected(found) < _STRONG:
-            return found
+        if found.tiles.level == 0 and found.noise < _NOISIER * self._noise_of_sharp:
+            # a weak fit gains from the test all the same, unless it has said no several times
+            if self._expected(found) < _STRONG or (self._found_sharp >= _SURELY_SHARP and self._found_sharp % _TESTED_EVERY):
+                self._found_sharp += 1
+                return found
         for level in (0, 1):
             tried = self._level(level, pyramid, found.matrix, _STEPS[2] if level else _LAST_STEPS, rough=_ROUGH if level else 0.0, smear=True)
             if tried is None or not _plausible(tried.matrix, self._box):
@@ -287,7 +292,9 @@ class PlanarTracker:
                 if plain is None or tried.noise > _BLUR_GAIN * plain.noise:
                     if plain is not None and plain.tiles.level == 0:
                         self._noise_of_sharp = plain.noise
+                        self._found_sharp += 1
                     return plain or found
+            self._found_sharp = 0
             if level == 1 and tried.blur < _LONG_BLUR:
                 break
             found = tried
