@@ -278,11 +278,11 @@ class PlanarTracker:
         A blur whose ends are unlike (a hand's jerk) moves an edge's middle; its moments, fitted beside the motion, take that away.
         They describe it only as far as it is short beside the details, so a long one is fitted at half the resolution.
         """
-        if found.tiles.level == 0 and found.noise < _NOISIER * self._noise_of_sharp:
-            # a weak fit gains from the test all the same, unless it has said no several times
-            if self._expected(found) < _STRONG or (self._found_sharp >= _SURELY_SHARP and self._found_sharp % _TESTED_EVERY):
-                self._found_sharp += 1
-                return found
+        # a weak fit gains from the test all the same, unless it has said no several times
+        settled = self._found_sharp >= _SURELY_SHARP and self._found_sharp % _TESTED_EVERY
+        if found.tiles.level == 0 and found.noise < _NOISIER * self._noise_of_sharp and (settled or self._expected(found) < _STRONG):
+            self._found_sharp += 1
+            return found
         for level in (0, 1):
             tried = self._level(level, pyramid, found.matrix, _STEPS[2] if level else _LAST_STEPS, rough=_ROUGH if level else 0.0, smear=True)
             if tried is None or not _plausible(tried.matrix, self._box):
