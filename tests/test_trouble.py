@@ -118,6 +118,8 @@ class DiskGoneTest(WindowCase):
         s.select(s.shot.tracks[0].id)
         for frame in (1005, 1006):
             next(self.plate.glob(f"*{frame}*")).unlink()
+        self.until(lambda: not s.cache._coming)
+        s.cache.forget()  # what was read ahead before they went
         self.window.track("forward")
         self.until(lambda: s.shot.tracks[0].solved is not None and not s.live_track, 60)
         solved = s.shot.tracks[0].solved
