@@ -142,6 +142,20 @@ class LayersTest(Folder):
         written(folder / "a.0001.exr", self.values[..., :4], ["R", "G", "B", "Z"])
         self.assertEqual(open_plate(folder).read(1).shape[2], 3)
 
+    def test_half_colours_beside_a_float_depth_stay_half(self) -> None:
+        folder = self.folder / "mixed"
+        folder.mkdir()
+        spec = oiio.ImageSpec(30, 20, 4, "float")
+        spec.channelnames = ["R", "G", "B", "Z"]
+        spec.channelformats = ["half", "half", "half", "float"]
+        out = oiio.ImageOutput.create(str(folder / "a.0001.exr"))
+        self.assertTrue(out.open(str(folder / "a.0001.exr"), spec), out.geterror())
+        out.write_image(self.values[..., :4].astype(np.float32))
+        out.close()
+        plate = open_plate(folder)
+        self.assertEqual((plate.read(1).dtype, open_plate(folder, "Z").read(1).dtype), (np.float16, np.float32))
+        np.testing.assert_array_equal(plate.read(1), self.values[..., :3])
+
     def test_parts_of_a_file_are_layers_too(self) -> None:
         folder = self.folder / "parts"
         folder.mkdir()

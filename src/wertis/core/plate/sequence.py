@@ -136,7 +136,9 @@ def read_picture(path: Path, layer: str = MAIN, alpha: str = ALPHAS[0]) -> np.nd
 
 
 def _pixels(source: oiio.ImageInput, spec: oiio.ImageSpec, layer: Layer, path: Path) -> np.ndarray:
-    kind = _KINDS.get(str(spec.format), np.float32)
+    # channels of one file may differ: half colours beside a float depth stay half
+    kinds = {str(spec.channelformat(c)) for c in layer.channels}
+    kind = _KINDS.get(kinds.pop(), np.float32) if len(kinds) == 1 else np.float32
     low, high = min(layer.channels), max(layer.channels) + 1
     pixels = source.read_image(layer.part, 0, low, high, oiio.TypeDesc(np_name(kind)))
     if pixels is None:
