@@ -35,6 +35,7 @@ _SEEN_OFTEN = 2.5  # frames on which a part of the reflection must be seen to be
 _BETTER = 0.75  # part to which what is left must fall for the layers to be believed
 _ROUNDS, _MEANS = 1, 2
 _PAIRS = 8  # of frames that are looked at first
+_ROUND = 4  # pixels round a part that its smoothing may reach
 _MASKED = -1000.0
 _DOUBLED = np.diag([2.0, 2.0, 1.0])
 _INVERSE = cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP
@@ -93,7 +94,7 @@ class Layers:
         self.scale = 2.0 ** self._level
         self.kept: list[Kept] = []
         self._start = start
-        picture, origin = self._crop(Pyramid(luma), np.eye(3))
+        picture, origin = self._crop(luma, np.eye(3))
         self.back = _offset(origin, self.scale)
         h, w = picture.shape
         small = cv2.warpPerspective((mask > 0).astype(np.float32), self.back, (w, h), flags=_INVERSE)
@@ -107,7 +108,7 @@ class Layers:
         if len(self.kept) >= MOST_FRAMES:
             return
         onto = homography_to_centred(matrix)
-        picture, origin = self._crop(Pyramid(luma), onto)
+        picture, origin = self._crop(luma, onto)
         if min(picture.shape) < 16:
             return
         back = _offset(origin, self.scale)
@@ -185,14 +186,19 @@ class Layers:
 
     # -- inside ---------------------------------------------------------------------------------------------------
 
-    def _crop(self, pyramid: Pyramid, matrix: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    def _crop(self, luma: np.ndarray, matrix: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """The region's surroundings (h, w) uint8 at the kept level, and the place (2,) of its first pixel there."""
-        picture = pyramid[self._level]
         places = homography.apply(matrix, self.box) / self.scale
+        picture = luma if self._level == 0 else Pyramid(luma)[self._level]
         h, w = picture.shape
         x0, y0 = np.clip(np.floor(places.min(0)) - 2, 0, [w, h]).astype(int)
         x1, y1 = np.clip(np.ceil(places.max(0)) + 3, 0, [w, h]).astype(int)
-        return np.clip(np.rint(picture[y0:y1, x0:x1]), 0, 255).astype(np.uint8), np.array([x0, y0])
+        if self._level == 0:  # no more than this part need be smoothed
+            left, top = max(0, x0 - _ROUND), max(0, y0 - _ROUND)
+            part = Pyramid(luma[top:y1 + _ROUND, left:x1 + _ROUND])[0][y0 - top:y1 - top, x0 - left:x1 - left] if x1 > x0 and y1 > y0 else luma[:0, :0]
+        else:
+            part = picture[y0:y1, x0:x1]
+        return np.clip(np.rint(part), 0, 255).astype(np.uint8), np.array([x0, y0])
 
     def _inside(self, k: Kept) -> np.ndarray:
         h, w = k.picture.shape
@@ -222,8 +228,10 @@ class Layers:
         """(h, w) of each frame, or of some: what the surface does not explain, less its mean; 0 outside the region."""
         def left(k: Kept) -> np.ndarray:
             h, w = k.picture.shape
-            rest = (k.picture - cv2.warpPerspective(surface, k.matrix, (w, h), borderMode=cv2.BORDER_REPLICATE)) * k.inside
-            return np.asarray((rest - rest.sum() / max(k.inside.sum(), 1)) * k.inside)
+            shown = cv2.warpPerspective(surface, k.matrix, (w, h), borderMode=cv2.BORDER_REPLICATE)
+            rest = cv2.multiply(cv2.subtract(k.picture, shown, dtype=cv2.CV_32F), k.inside)
+            mean = cv2.sumElems(rest)[0] / max(cv2.sumElems(k.inside)[0], 1.0)
+            return np.asarray(cv2.scaleAdd(k.inside, -mean, rest))
 
         return side_by_side(left, of or self.kept)
 
