@@ -39,7 +39,7 @@ s.history.do("x", edits.add_placement(shot, t.id, Placement(frame=1, quad=edits.
 s.go_step("Use")
 shown = set()
 old = w.viewer.show_picture
-w.viewer.show_picture = lambda p, t: (shown.add(s.frame) if p is not None else None, old(p, t)) and None
+w.viewer.show_picture = lambda p, t, size=None: (shown.add(s.frame) if p is not None else None, old(p, t, size)) and None
 begun = time.monotonic()
 for f in range(1, s.plate.last + 1):
     s.go(f)

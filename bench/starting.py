@@ -44,7 +44,7 @@ s.history.do("x", edits.add_placement(shot, t.id, Placement(frame=1, quad=edits.
 s.go_step("Use")
 shown = []
 old = w.viewer.show_picture
-w.viewer.show_picture = lambda p, t: (shown.append((time.perf_counter(), s.frame)), old(p, t)) and None
+w.viewer.show_picture = lambda p, t, size=None: (shown.append((time.perf_counter(), s.frame)), old(p, t, size)) and None
 end = time.perf_counter() + 8
 w.playback.toggle()
 while time.perf_counter() < end: a.processEvents(); time.sleep(.0005)
