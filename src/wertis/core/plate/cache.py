@@ -1,10 +1,13 @@
 """Frames kept in memory within a budget, read ahead of need by threads of their own."""
 
+import ctypes
 import threading
 import time
 from collections import OrderedDict
 from collections.abc import Iterable
 from concurrent.futures import CancelledError, Future, ThreadPoolExecutor
+from contextlib import suppress
+from functools import cache
 
 import numpy as np
 
@@ -13,6 +16,17 @@ from wertis.core.plate.base import Plate
 
 DEFAULT_BUDGET = 2 << 30
 ASK_AGAIN = 2.0  # seconds after which a frame that could not be read is tried again: a disk may have come back
+
+
+_LARGE = 2 << 20  # bytes: memory of this size and more goes straight back to the system
+_M_MMAP_THRESHOLD = -3  # mallopt(3)
+
+
+@cache
+def _give_back_large() -> None:
+    """Have the C library return large pieces at once: left alone it soon keeps pictures that were let go, and the budget would not hold."""
+    with suppress(OSError, AttributeError):  # another C library than glibc
+        ctypes.CDLL(None).mallopt(_M_MMAP_THRESHOLD, _LARGE)
 
 
 class FrameCache:
@@ -25,6 +39,7 @@ class FrameCache:
     """
 
     def __init__(self, plate: Plate, budget: int = DEFAULT_BUDGET, readers: int = 2) -> None:
+        _give_back_large()
         self.plate = plate
         self.budget = budget
         self._kept: OrderedDict[int, np.ndarray | PlateError] = OrderedDict()
