@@ -29,6 +29,9 @@ PLATE_SHARE, FINISHED_SHARE = 0.5, 0.25
 """Of the memory that a person allows, for the plate's pictures and for finished ones; the rest is for pictures in work and the program itself."""
 
 
+_IN_WORK, _BYTES, _LEAST_SHARE = 12, 6, 0.15  # pictures that are read, measured and mixed at once; bytes a pixel of them
+
+
 class Session:
     """One shot being worked on.
 
@@ -401,13 +404,18 @@ class Session:
         if self.cache is not None:
             self.cache.close()
         self.plate = plate
-        self.cache = FrameCache(plate, int(PLATE_SHARE * self.budget)) if plate is not None else None
+        self.cache = FrameCache(plate, self._for_plate(plate)) if plate is not None else None
         ref = self.shot.plate
         self._read_as = _reading(ref) if ref is not None else None
         if plate is None or not plate.first <= self.frame <= plate.last or not same:
             self.frame = int(np.clip(self.shot.range[0], plate.first, plate.last)) if plate is not None else self.shot.range[0]
         self.plate_changed.emit()
         self.frame_changed.emit(self.frame)
+
+    def _for_plate(self, plate: Plate) -> int:
+        """Bytes for the plate's pictures: less where they are large, since those in work are large too."""
+        in_work = _IN_WORK * plate.size[0] * plate.size[1] * _BYTES
+        return max(int(PLATE_SHARE * self.budget) - in_work, int(_LEAST_SHARE * self.budget))
 
     def _follow_plate(self, ref: PlateRef) -> None:
         """After undo, redo or a choice: what is open is what the shot means."""
