@@ -237,12 +237,29 @@ class CheckWindowTest(WindowCase):
         self.key(Qt.Key.Key_W)
         self.assertEqual((s.frame, s.step), (1008, "Check"))
         self.assertIn("8.5", self.window.words.text())
-        # the arrow is painted from the track's corner towards the measured one
+        # the arrow is painted from the track's corner towards the measured one, once its frame's picture is there
+        self.until(lambda: not self.window.viewer.late)
         at, toward = self.window.viewer.to_screen(np.array([self.made.truth(7)[0] + [8, -3], self.made.truth(7)[0]]))
         pixels = self.window.viewer.grab().toImage()
         middle = at + (toward - at) * 5
         found = [pixels.pixelColor(int(middle[0]) + dx, int(middle[1]) + dy) for dx in range(-3, 4) for dy in range(-3, 4)]
         self.assertTrue(any(c.red() > 180 and c.blue() < 120 for c in found), "no arrow in its colour on the way")
+
+    def test_the_panes_lie_so_that_the_plate_is_largest(self) -> None:
+        w, s = self.window, self.window.session
+        s.go_step("Check")
+        self.spin()
+        sizes = {}
+        for width, height in ((1000, 1100), (2200, 700)):
+            w.resize(width, height)
+            self.spin()
+            sizes[w.panes.orientation()] = w.viewer.zoom
+            other = Qt.Orientation.Horizontal if w.panes.orientation() == Qt.Orientation.Vertical else Qt.Orientation.Vertical
+            w.panes.setOrientation(other)
+            w.panes.halve()
+            self.spin()
+            self.assertLess(w.viewer.zoom, 1.1 * sizes[Qt.Orientation.Vertical if other == Qt.Orientation.Horizontal else Qt.Orientation.Horizontal])
+        self.assertEqual(len(sizes), 2)  # stacked in the one, side by side in the other
 
     def test_the_steady_view_holds_the_surface_still(self) -> None:
         s, w = self.window.session, self.window
@@ -253,7 +270,7 @@ class CheckWindowTest(WindowCase):
         shown = []
         for frame in (1001, 1005, 1008):
             s.go(frame)
-            self.until(lambda frame=frame: w.viewer.picture is not None and w.pictures.ready(frame, True) is not None)
+            self.until(lambda frame=frame: w.viewer.picture is not None and w.showing.pictures.ready(frame, True) is not None)
             self.spin()
             assert w.steady.picture is not None
             shown.append(w.steady.picture.astype(float)[120:-120, 120:-120])
@@ -266,12 +283,12 @@ class CheckWindowTest(WindowCase):
         np.testing.assert_allclose(w.steady.to_picture(QPointF(x, y)), point, atol=1e-6)
         page = w.details.check
         page.compared.setCurrentIndex(2)
-        w._view_changed()
+        w.showing.view()
         self.spin()
         assert w.steady.picture is not None
         self.assertLess(abs(float(w.steady.picture[150:-150, 150:-150].mean()) - 128), 25)
         page.panes.setCurrentIndex(2)
-        w._view_changed()
+        w.showing.view()
         self.assertFalse(w.viewer.isVisible())
 
 

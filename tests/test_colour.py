@@ -82,9 +82,9 @@ class ViewingWindowTest(WindowCase):
         fields.exposure.setValue(2)
         self.until(lambda: w.viewer.picture is not None and w.viewer.picture.mean() > plain.mean() + 20)
         self.assertEqual(s.viewing.words(), "exposure +2")
-        w._on_hover(100.5, 80.5)
+        w.transport.show_numbers(100.5, 80.5)
         value = s.plate.read(s.frame)[80, 100] if s.plate else None
-        self.assertIn("plate " + " ".join(map(str, value)), w.place.text())  # type: ignore[arg-type]
+        self.assertIn("plate " + " ".join(map(str, value)), w.transport.place.text())  # type: ignore[arg-type]
         assert s.plate is not None
         list(render(s.shot, s.plate, str(self.folder / "out" / "p.####.png"), [1001]))
         np.testing.assert_array_equal(read_picture(self.folder / "out" / "p.1001.png"), s.plate.read(1001))

@@ -51,6 +51,23 @@ class MotionWindowTest(WindowCase):
         w.undo()
         self.assertIsNone(s.shot.tracks[0].again)
 
+    def test_pages_that_are_not_seen_wait_and_are_right_when_they_are(self) -> None:
+        self.open_drifting()
+        w, s = self.window, self.window.session
+        w.mending.wish("corners")
+        shown = []
+        page = w.details.region
+        page.show_state = lambda show=page.show_state: (shown.append(s.shot.tracks[0].name), show())  # type: ignore[method-assign]
+        self.drag(s.shot.tracks[0].region.box[0], (3, 2))
+        self.assertEqual(shown, [])
+        s.history.do("Rename", s.shot.with_track(s.shot.tracks[0].but(name="Lid")))
+        s.go_step("Region")
+        self.assertEqual(shown, ["Lid"])
+        s.go_step("Repair")
+        s.history.do("Rename", s.shot.with_track(s.shot.tracks[0].but(name="Side")))
+        self.assertEqual(shown, ["Lid"])
+        self.until(lambda: shown == ["Lid", "Side"])  # after a moment of quiet it follows by itself
+
     def test_clearing_one_points_keys(self) -> None:
         self.open_drifting()
         w, s = self.window, self.window.session

@@ -5,19 +5,21 @@ import unittest
 import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
-from scipy.interpolate import PchipInterpolator
+from scipy.interpolate import CubicHermiteSpline, PchipInterpolator
 
 from tests.scenes import FramesPlate, PlaneShot
 from tests.test_check import drifting, spoil
 from tests.test_deliver import command
 from tests.test_plate import Folder
 from tests.test_window import WindowCase
+from wertis.app.pages.base import stretches
 from wertis.core.errors import RegionError
+from wertis.core.exchange.pictures import write_picture
 from wertis.core.geometry import homography
 from wertis.core.geometry.motion import Fix
 from wertis.core.jobs.find import find_places
 from wertis.core.jobs.repair import repair_by_itself, with_points
-from wertis.core.repair.curve import Curve, Key, with_key, with_value
+from wertis.core.repair.curve import Curve, Key, hermite, monotone_slopes, with_key, with_value
 from wertis.core.repair.points import through
 from wertis.core.repair.smoothing import most_changed
 from wertis.core.shot import edits, repairs, store
@@ -70,6 +72,18 @@ class CurveTest(unittest.TestCase):
         for t in (1.5, 4, 5, 7.25):
             # the ends differ: the value holds beyond them, so the last key is left level only outside
             np.testing.assert_allclose(curve(t), pchip(t), atol=1e-12)
+        rng = np.random.default_rng(4)
+        for count in (2, 3, 4, 9):  # values that rise, turn and stand still
+            frames = np.sort(rng.choice(60, count, replace=False))
+            values = np.round(rng.normal(0, 3, (count, 2)))
+            pchip = PchipInterpolator(frames, values)
+            np.testing.assert_allclose(monotone_slopes(frames.astype(float), values), pchip.derivative()(frames), atol=1e-9)
+            slopes = rng.normal(0, 2, (2, 2))
+            spline = CubicHermiteSpline(frames[:2], values[:2], slopes)
+            for t in np.linspace(frames[0], frames[1], 7):
+                value, slope = hermite(float(frames[0]), float(frames[1]), values[0], values[1], slopes[0], slopes[1], t)
+                np.testing.assert_allclose(value, spline(t), atol=1e-9)
+                np.testing.assert_allclose(slope, spline(t, 1), atol=1e-9)
 
     def test_where_values_hold_the_two_sides_of_the_reference_frame_are_apart(self) -> None:
         for smooth in (True, False):
@@ -367,6 +381,27 @@ class RepairWindowTest(WindowCase):
         QTest.mouseRelease(lanes, Qt.MouseButton.LeftButton, pos=QPoint(round(lanes.x_of(1006)), y))
         self.assertIn(1006, s.shot.tracks[0].repair.frames(1001))
         self.assertNotIn(key, s.shot.tracks[0].repair.frames(1001))
+
+
+    def test_frames_that_are_not_touched_are_named_with_the_reason(self) -> None:
+        path = self.folder / "s.wertis"
+        store.save(drifting(self.made, self.plate), path)
+        for frame in (1004, 1005):
+            write_picture(next(self.plate.glob(f"*{frame}*")), np.full_like(self.made.frames[0], 90))
+        w, s = self.window, self.window.session
+        w.open_path(path)
+        s.go_step("Repair")
+        page = w.details.repair.points
+        self.assertFalse(page.untouched.isVisible())
+        page.buttons["itself"].click()
+        self.until(lambda: w.job is None and bool(s.shot.tracks[0].repair.points))
+        self.assertRegex(page.untouched.text(), r"Not touched: 1004-1005, \w+")
+        self.assertTrue(page.untouched.isVisible())
+        self.assertIn("2 frames were not touched", w.words.toolTip())
+        s.go(1004)
+        w.mending.wish("key")  # put right by hand
+        self.assertRegex(page.untouched.text(), r"Not touched: 1005, \w+")
+        self.assertEqual(stretches([9, 3, 4, 5, 1]), "1, 3-5, 9")
 
 
 class SpoilTest(unittest.TestCase):

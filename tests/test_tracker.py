@@ -15,6 +15,7 @@ from wertis.core.geometry.conventions import homography_from_centred, homography
 from wertis.core.geometry.motion import Fix
 from wertis.core.imaging.pyramid import Pyramid
 from wertis.core.plate.base import luma
+from wertis.core.track.gaps import GapKeeper
 from wertis.core.track.kinds import small_motion
 from wertis.core.track.lagging import LaggingTracker
 from wertis.core.track.planar import PlanarTracker
@@ -132,6 +133,43 @@ class PlanarTrackerTest(unittest.TestCase):
         answers = [a for i, f in enumerate(shot.frames[1:], 1) for a in tracker.feed(i, luma(f))] + tracker.finish()
         self.assertIsNone(tracker.shutter)
         self.assertLess(errors(shot, [fix for _, fix in answers]).max(), 0.1)
+
+    def test_little_seen_is_answered_again_between_frames_that_are_known(self) -> None:
+        for passer in (0.58, 0.66):
+            shot = PlaneShot(n=48, passer=passer)
+            first: dict[int, Fix] = {}
+            last: dict[int, Fix] = {}
+            for frame, fix in track_plane(FramesPlate(shot.frames), shot.region, 0, range(1, 48)):
+                first.setdefault(frame, fix)
+                last[frame] = fix
+            again = [f for f in last if last[f] is not first[f]]
+            self.assertGreaterEqual(len(again), 2)
+            for frame in again:
+                fix = last[frame]
+                assert fix.matrix is not None
+                away = np.linalg.norm(homography.apply(fix.matrix, shot.region) - shot.truth(frame), axis=1)
+                self.assertLess(np.sqrt((away ** 2).mean()), 2 * fix.error)
+                self.assertLess(fix.error, first[frame].error)
+            # what is hidden but for a rest is not made up
+            hidden = [i for i, mask in enumerate(shot.mask_of_passer) if polygon.fill(shot.truth(i), SIZE)[~mask].sum() < 255 * 3000]  # a twentieth
+            self.assertGreaterEqual(len(hidden), 3)
+            self.assertTrue(all(last[i].matrix is None for i in hidden))
+
+    def test_what_lies_between_is_believed_as_far_as_made_up_gaps_show(self) -> None:
+        shot = PlaneShot(n=40)
+        tracker = PlanarTracker(luma(shot.frames[0]), polygon.fill(shot.region, SIZE), shot.region)
+        keeper = GapKeeper(tracker)
+        gap = range(18, 23)
+        for i in range(1, 40):
+            matrix = homography.from_points(shot.corners[0], shot.corners[i])
+            weak = i in gap
+            keeper.keep(i, Fix(matrix if not weak else matrix @ np.array([[1, 0, 4.0], [0, 1, 0], [0, 0, 1]]), 3.0 if weak else 0.02,
+                               0.3 if weak else 1.0), luma(shot.frames[i]))
+        answers = dict(keeper.answers(lambda frame: None))
+        self.assertEqual(sorted(answers), list(gap))
+        e = errors(shot, [answers.get(i, Fix(None)) for i in range(1, 40)])
+        self.assertLess(e[17:22].max(), 0.1)
+        self.assertTrue(all(e[i - 1] < 2 * answers[i].error + 0.02 for i in gap))
 
     def test_lost_is_said_and_found_again(self) -> None:
         shot = PlaneShot(n=14, absent=(5, 6, 7))

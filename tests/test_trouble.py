@@ -94,6 +94,7 @@ class DiskGoneTest(WindowCase):
         s.select(s.shot.tracks[0].id)
         self.until(lambda: w.viewer.picture is not None)
         elsewhere = self.plate.with_name("elsewhere")
+        self.until(lambda: not s.cache._coming)  # nothing is on its way that was read before
         with patch.object(caching, "ASK_AGAIN", 0.2):
             self.plate.rename(elsewhere)
             s.cache.forget()
@@ -120,7 +121,7 @@ class DiskGoneTest(WindowCase):
             next(self.plate.glob(f"*{frame}*")).unlink()
         self.until(lambda: not s.cache._coming)
         s.cache.forget()  # what was read ahead before they went
-        self.window.track("forward")
+        self.window.errands.track("forward")
         self.until(lambda: s.shot.tracks[0].solved is not None and not s.live_track, 60)
         solved = s.shot.tracks[0].solved
         good = {int(f) for f in solved.frames[solved.good]}

@@ -2,6 +2,7 @@
 
 import os
 import tempfile
+import threading
 import time
 import unittest
 from collections.abc import Callable
@@ -13,6 +14,7 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
 import numpy as np
 from PySide6.QtCore import QPoint, Qt
+from PySide6.QtGui import QImage
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import (
     QApplication,
@@ -22,6 +24,7 @@ from PySide6.QtWidgets import (
 
 from tests.scenes import PlaneShot
 from wertis.app import theme
+from wertis.app.fields import Choice, DragLabel
 from wertis.app.session import Session
 from wertis.app.theme import apply_theme
 from wertis.app.window import MainWindow
@@ -110,7 +113,7 @@ class WindowCase(unittest.TestCase):
         self.spin()
 
     def track(self) -> None:
-        self.window.track("both")
+        self.window.errands.track("both")
         self.until(lambda: self.window.job is None)
 
     def tracked_and_placed(self) -> None:
@@ -119,6 +122,70 @@ class WindowCase(unittest.TestCase):
         self.track()
         self.window.add_placement()
         self.spin()
+
+
+class FieldsTest(WindowCase):
+    def test_a_number_dragged_is_one_step_back_and_the_next_drag_another(self) -> None:
+        self.open_plate()
+        w, s = self.window, self.window.session
+        s.go_step("Plate")
+        label = next(x for x in w.details.plate.findChildren(DragLabel) if x.text() == "Rate")
+        begin = s.shot.plate
+        for _ in range(2):
+            QTest.mousePress(label, Qt.MouseButton.LeftButton, pos=QPoint(2, 5))
+            for x in (12, 22, 42):
+                QTest.mouseMove(label, QPoint(x, 5))
+            QTest.mouseRelease(label, Qt.MouseButton.LeftButton, pos=QPoint(42, 5))
+        assert begin is not None and s.shot.plate is not None
+        self.assertEqual(s.shot.plate.fps, begin.fps + 20)
+        w.undo()
+        self.assertEqual(s.shot.plate.fps, begin.fps + 10)
+        w.undo()
+        self.assertEqual(s.shot.plate, begin)
+
+    def test_a_name_without_room_ends_in_dots_and_the_list_shows_it_whole(self) -> None:
+        box = Choice("What")
+        self.addCleanup(box.deleteLater)
+        box.addItems(["A very long name of a colour space that no page has room for", "Short"])
+        box.setFixedWidth(120)
+        box.show()
+        self.assertLess(box.sizeHint().width(), 200)
+        box.showPopup()
+        self.assertGreaterEqual(box.view().minimumWidth(), box.fontMetrics().horizontalAdvance(box.itemText(0)))
+        box.hidePopup()
+
+
+class LatePictureTest(WindowCase):
+    """A picture that takes its time."""
+
+    def test_overlays_wait_for_their_own_picture(self) -> None:
+        self.tracked_and_placed()
+        w, s = self.window, self.window.session
+        s.go_step("Track")
+        s.go(1005)
+        self.until(lambda: not w.viewer.late)
+
+        def outline_seen() -> bool:
+            """Whether the track's outline is painted: pixels of the accent colour."""
+            seen = w.viewer.grab().toImage().convertToFormat(QImage.Format.Format_RGB888)
+            lines = np.frombuffer(seen.constBits(), np.uint8).reshape(seen.height(), seen.bytesPerLine())
+            pixels = lines[:, :3 * seen.width()].reshape(seen.height(), -1, 3)
+            accent = np.array([theme.ACCENT.red(), theme.ACCENT.green(), theme.ACCENT.blue()])
+            return bool((np.abs(pixels.astype(int) - accent).max(2) < 12).sum() > 100)
+
+        self.assertTrue(outline_seen())
+        go, make = threading.Event(), w.showing.pictures._make
+        w.showing.pictures.refresh_files()
+        with patch.object(w.showing.pictures, "_make", lambda *a: (go.wait(20), make(*a))[1]):
+            s.go(1007)
+            self.assertFalse(w.viewer.updatesEnabled())  # for a moment the old frame stays as it is, overlays and all
+            self.until(w.viewer.updatesEnabled)
+            self.assertTrue(w.viewer.late)
+            self.assertFalse(outline_seen())  # then the picture says that it is late
+            go.set()
+            self.until(lambda: not w.viewer.late)
+            self.assertTrue(outline_seen())
+            self.assertEqual(w.viewer.picture_frame, 1007)
 
 
 class WindowTest(WindowCase):
@@ -140,6 +207,7 @@ class WindowTest(WindowCase):
         for f, m in zip(solved.frames, solved.matrices):
             truth = homography.apply(homography.from_points(self.made.corners[0], self.made.corners[int(f) - 1001]), region)
             self.assertLess(np.linalg.norm(homography.apply(m, region) - truth, axis=1).mean(), 0.1)
+        s.go_step("Use")
         w.details.use.add.click()
         self.spin()
         placement = s.placement
@@ -156,7 +224,7 @@ class WindowTest(WindowCase):
         expected = Compositor().comp(s.shot, self.made.frames[4], 1005, samples=1)
         self.until(lambda: w.viewer.picture is not None and np.array_equal(w.viewer.picture, expected))
         # deliver
-        w.start_render("comp", str(self.folder / "out" / "c.####.png"))
+        w.errands.render("comp", str(self.folder / "out" / "c.####.png"))
         self.until(lambda: w.job is None)
         self.assertEqual(len(list((self.folder / "out").glob("c.*.png"))), 8)
         np.testing.assert_array_equal(read_picture(self.folder / "out" / "c.1005.png"), Compositor().comp(s.shot, self.made.frames[4], 1005, 3))
@@ -187,7 +255,7 @@ class WindowTest(WindowCase):
         self.until(lambda: w.viewer.picture is not None)
         self.draw()
         self.assertIn("No texture to hold on to", w.words.toolTip())
-        w.track("both")
+        w.errands.track("both")
         self.until(lambda: w.job is None)
         self.assertIn("There is no texture inside the region", w.words.toolTip())
 
@@ -260,7 +328,7 @@ class WindowTest(WindowCase):
         self.open_plate()
         self.draw()
         w, s = self.window, self.window.session
-        w.track("forward")
+        w.errands.track("forward")
         self.until(lambda: len(s.live) >= 2)
         w.escape()
         self.until(lambda: w.job is None)
@@ -271,18 +339,18 @@ class WindowTest(WindowCase):
         self.assertIn("Stopped", w.words.text() + "Stopped" * (got == 8))
         s.go(int(solved.frames[-1]))
         if got < 8:
-            w.track("forward")
+            w.errands.track("forward")
             self.until(lambda: w.job is None)
         self.assertEqual(len(s.shot.tracks[0].solved.frames), 8)  # type: ignore[union-attr]
         s.go(1003)
-        w.track("next")
+        w.errands.track("next")
         self.until(lambda: w.job is None)
         self.assertIn("1 frames tracked", w.words.text())
 
     def test_the_window_answers_while_it_tracks(self) -> None:
         self.open_plate()
         self.draw()
-        self.window.track("both")
+        self.window.errands.track("both")
         waits = []
         while self.window.job is not None:
             t = time.monotonic()
@@ -305,7 +373,7 @@ class WindowTest(WindowCase):
         self.assertEqual([int(f) for f in solved.frames[~solved.good]], [1004])
         self.assertIn("missing", solved.reasons[1004])
         self.assertTrue(solved.good[-1])
-        w.start_render("comp", str(self.folder / "out" / "c.####.png"))
+        w.errands.render("comp", str(self.folder / "out" / "c.####.png"))
         self.until(lambda: w.job is None)
         self.assertIn("The plate lacks 1 of them (1004)", w.words.toolTip())
         self.assertEqual(len(list((self.folder / "out").iterdir())), 7)
@@ -324,7 +392,7 @@ class WindowTest(WindowCase):
         w.details.use.set_file("picture", self.folder / "notes.wertis")
         self.assertIs(s.shot, before)
         self.assertIn("notes.wertis", w.words.toolTip())
-        w.start_render("comp", str(self.folder / "x.png"))
+        w.errands.render("comp", str(self.folder / "x.png"))
         self.assertIn("no place for the frame number", w.words.toolTip())
         self.assertIsNone(w.job)
 
@@ -332,7 +400,7 @@ class WindowTest(WindowCase):
         self.tracked_and_placed()
         w = self.window
         with mock.patch("os.fsync", side_effect=OSError(28, "No space left on device")):
-            w.start_render("comp", str(self.folder / "out" / "c.####.png"))
+            w.errands.render("comp", str(self.folder / "out" / "c.####.png"))
             self.until(lambda: w.job is None)
         self.assertIn("No space left", w.words.toolTip())
         self.assertEqual(list((self.folder / "out").iterdir()), [])
@@ -342,11 +410,11 @@ class WindowTest(WindowCase):
         w.draw_region()
         self.assertIn("open one first", w.words.text())
         self.open_plate()
-        w.track("both")
+        w.errands.track("both")
         self.assertIn("draw one", w.words.text())
         self.draw()
         w.session.go(1005)
-        w.track("forward")
+        w.errands.track("forward")
         self.assertIn("go to frame 1001", w.words.toolTip())
 
     def test_playing_at_a_quarter_of_the_resolution(self) -> None:

@@ -30,7 +30,9 @@ class WorkTest(WindowCase):
         self.assertFalse(w.work.isVisible())
         one, go_one = self.slow("Rendering")
         two, go_two = self.slow("Measuring the drift")
-        w.begin(one)
+        self.spin()
+        above = w.lanes.y()
+        w.errands.begin(one)
         w.measuring.job = two
         two.start()
         self.until(lambda: one.done == 5 and two.done == 5)
@@ -42,6 +44,7 @@ class WorkTest(WindowCase):
         w.work.list.rows[1][3].click()
         go_two.set()
         self.until(two.finished.is_set)
+        self.assertEqual(w.lanes.y(), above)  # nothing has moved
         self.assertTrue(two.stopped)
         self.assertFalse(one.finished.is_set())
         w.measuring.job = None
@@ -51,10 +54,22 @@ class WorkTest(WindowCase):
         self.until(lambda: w.job is None)
         w.work.list.close()
 
+    def test_what_is_looked_at_twice_counts_once(self) -> None:
+        seen: list[object] = []
+
+        def work(job: Job) -> None:
+            for item in (1, 2, 1, 3, 3):
+                job.step(item, of=item)
+
+        job = Job("Looking", 3, work)
+        job.stepped.connect(lambda _, item: seen.append(item))
+        job.start().finished.wait(10)
+        self.assertEqual((job.done, seen), (3, [1, 2, 1, 3, 3]))
+
     def test_closing_asks_while_work_runs(self) -> None:
         w = self.window
         job, go = self.slow("Rendering")
-        w.begin(job)
+        w.errands.begin(job)
         self.until(lambda: job.done == 5)
 
         def answer(label: str):  # type: ignore[no-untyped-def]

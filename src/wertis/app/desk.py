@@ -74,7 +74,7 @@ class Desk:
         """The short guide, beside the window."""
         from wertis.demo import make
 
-        self.guide = GuideDialog(lambda: self._window.make_demo(make.FIRST_FILM), self._window)
+        self.guide = GuideDialog(lambda: self._window.errands.demo(make.FIRST_FILM), self._window)
         self.guide.show()
 
     def show_about(self) -> None:

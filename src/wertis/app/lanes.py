@@ -9,7 +9,6 @@ from wertis.app import theme
 from wertis.app.session import Session
 from wertis.core.check.summary import GOOD, USABLE
 from wertis.core.errors import WertisError
-from wertis.core.jobs.track_again import out_of_date
 from wertis.core.shot.document import Track
 from wertis.core.shot.repairs import move_key
 from wertis.core.track.advice import WEAK_ERROR, WEAK_SEEN
@@ -180,7 +179,7 @@ class Lanes(QWidget):
             return
         y = top + _LANE + 6 + _CURVE - 5
         per = self._span() / (self._ends()[1] - self._ends()[0] + 1)
-        for stretch in out_of_date(track, self.session.shot.range):  # dashes under what tracking again would compute
+        for stretch in self.session.out_of_date():  # dashes under what tracking again would compute
             p.setPen(QPen(theme.AMBER, 2, Qt.PenStyle.DashLine))
             p.drawLine(QPointF(self.x_of(stretch.frames[0]) - per / 2, y + 6), QPointF(self.x_of(stretch.frames[-1]) + per / 2, y + 6))
         for frame in self._other_keys(track):

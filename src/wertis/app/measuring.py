@@ -115,7 +115,7 @@ class Measuring(QObject):
 
         def work(job: Job) -> None:
             for item in check_track(shot, track, plate, frames, read, base, placement):
-                job.step(item)
+                job.step(item, of=item[0])
 
         self.job = Job("Measuring the drift", len(frames), work)
         self.job.stepped.connect(self._step)

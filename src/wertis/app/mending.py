@@ -12,12 +12,10 @@ from wertis.core.jobs.job import Job
 from wertis.core.jobs.repair import Outcome, repair_by_itself, with_points
 from wertis.core.jobs.track_again import out_of_date, track_again
 from wertis.core.shot import bends, extra_moves, repairs
-from wertis.core.shot.document import Shot, Track
+from wertis.core.shot.document import Shot, Solved, Track
 
 if TYPE_CHECKING:
     from wertis.app.window import MainWindow
-
-_REPAIRING, _AGAIN = "Repairing", "Tracking again"
 
 
 class Mending:
@@ -56,16 +54,6 @@ class Mending:
                 w.details.repair.show_part("points")
             w.attempt({"corners": self._corners, "find": self._find_places, "key": self._set_key, "clear": self._clear_keys,
                        "remove": self._remove_points, "clear-points": self._clear_points, "straighten": self._straighten}[what], track)
-
-    def take(self, job: Job) -> bool:
-        """The end of a job, if it was one of these; whether it was."""
-        if job.label == _REPAIRING:
-            self._repaired()
-        elif job.label == _AGAIN:
-            self._tracked_again()
-        else:
-            return False
-        return True
 
     # -- keys -----------------------------------------------------------------------------------------------------
 
@@ -161,37 +149,38 @@ class Mending:
     def _repair_by_itself(self) -> None:
         w = self._window
         s = w.session
-        if s.track is None or s.plate is None or s.cache is None or w.busy():
+        if s.track is None or s.plate is None or s.cache is None or w.errands.busy():
             return
         s.go_step("Repair")
+        solved = s.track.solved
         shot, ident, plate, read, level, placement = s.shot, s.track.id, s.plate, s.cache.get, w.details.repair.level.value(), s.placement_id
 
         def work(job: Job) -> None:
             for what, frame, outcome in repair_by_itself(shot, ident, plate, level, read, placement):
                 if outcome is not None:
                     self._outcome = outcome
-                else:
-                    job.step(f"{what}, frame {frame}")
+                else:  # setting a key takes no time beside measuring
+                    job.step(f"{what}, frame {frame}", of=(what, frame) if what != "setting keys" else ("measuring", frame))
 
         self._outcome = None
-        w.begin(Job(_REPAIRING, 2 * (shot.range[1] - shot.range[0] + 1), work))
+        w.errands.begin(Job("Repairing", 2 * (shot.range[1] - shot.range[0] + 1), work), lambda: self._repaired(solved))
 
-    def _repaired(self) -> None:
+    def _repaired(self, solved: Solved | None) -> None:
         outcome = self._outcome
         if outcome is None:
             return
+        s = self._window.session
+        s.untouched = solved, outcome.left
         if outcome.frames:
-            self._window.session.history.do("Repair by itself", outcome.shot)
-        left = ""
-        if outcome.left:
-            first = min(outcome.left)
-            left = f" {len(outcome.left)} frames were not touched, the first is {first}: {outcome.left[first]}."
+            s.history.do("Repair by itself", outcome.shot)
+        self._window.details.repair.points.show_state()
+        left = f" {len(outcome.left)} frames were not touched; the page says which and why." if outcome.left else ""
         self._window.say(f"{len(outcome.frames)} frames keyed: worst drift {outcome.before.worst:.2f} px before, {outcome.after.worst:.2f} px now.{left}")
 
     def _track_again(self, track: Track) -> None:
         w = self._window
         s = w.session
-        if s.plate is None or s.cache is None or w.busy():
+        if s.plate is None or s.cache is None or w.errands.busy():
             return
         stretches = out_of_date(track, s.shot.range)
         if not stretches:
@@ -208,7 +197,8 @@ class Mending:
                     job.step(f"frame {frame}")
 
         self._new = None
-        w.begin(Job(_AGAIN, sum(len(x.frames) * ((x.begin is not None) + (x.end is not None)) for x in stretches), work))
+        steps = sum(len(x.frames) * ((x.begin is not None) + (x.end is not None)) for x in stretches)
+        w.errands.begin(Job("Tracking again", steps, work), self._tracked_again)
 
     def _tracked_again(self) -> None:
         if self._new is None:

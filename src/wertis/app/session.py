@@ -10,12 +10,13 @@ from wertis.core.check.slip import Slip
 from wertis.core.errors import PlateError, RegionError, ShotFileError
 from wertis.core.geometry.motion import Fix
 from wertis.core.jobs.job import Job
+from wertis.core.jobs.track_again import Stretch, out_of_date
 from wertis.core.plate import Plate, open_plate
 from wertis.core.plate.cache import FrameCache
 from wertis.core.plate.colour import Viewing
 from wertis.core.shot import edits, regions, relocate, store
 from wertis.core.shot.autosave import Lost
-from wertis.core.shot.document import HoldOut, Placement, PlateRef, Shot, Track
+from wertis.core.shot.document import HoldOut, Placement, PlateRef, Shot, Solved, Track
 from wertis.core.shot.history import History
 from wertis.core.shot.hold_outs import held_masks, open_matte, read_matte
 from wertis.core.track.look import looked_at
@@ -73,10 +74,12 @@ class Session:
         self.drift: dict[int, Slip] = {}  # of the selected track, as far as it is measured
         self.viewing = Viewing()
         self.mending = "points"  # part of the Repair step in hand: "points", "motion" or "sides"
+        self.untouched: tuple[Solved | None, dict[int, str]] = (None, {})  # a tracked motion's frames that repairing by itself left alone, and why
         self._read_as: object = None  # how the plate that is open is read
         self.base: int | None = None  # the frame that drift is measured against; the track's own when None
         self._matte: tuple[object, np.ndarray | None] | None = None
         self._texture: tuple[object, Texture] | None = None
+        self._stale: tuple[tuple[Track, tuple[int, int]], list[Stretch]] | None = None
         self.budget = budget  # bytes; see PLATE_SHARE
 
     # -- what is open ---------------------------------------------------------------------------------------------
@@ -305,6 +308,15 @@ class Session:
             self._matte = (key, found)
         return self._matte[1]
 
+    def out_of_date(self) -> list[Stretch]:
+        """The selected track's stretches that tracking again from its repaired frames would compute."""
+        track, span = self.track, self.shot.range
+        if track is None:
+            return []
+        if self._stale is None or self._stale[0][0] is not track or self._stale[0][1] != span:  # asked several times at each move of a point
+            self._stale = (track, span), out_of_date(track, span)
+        return self._stale[1]
+
     # -- tracking -------------------------------------------------------------------------------------------------
 
     def tracking_job(self, track: Track, direction: str) -> Job:
@@ -341,16 +353,11 @@ class Session:
 
         def work(job: Job) -> None:
             for frames in runs:
-                answered: set[int] = set()
                 for frame, fix in track_plane(plate, corners, reference, frames, track.kind, read=read, stop=job.stop_asked, known=known,
                                               held=masks, look=track.look, half=track.half, mask=mask):
                     if fix.matrix is not None and abs(frame - reference) == 1:
                         known[frame] = fix.matrix
-                    if frame in answered:
-                        job.better((frame, fix))
-                    else:
-                        answered.add(frame)
-                        job.step((frame, fix))
+                    job.step((frame, fix), of=frame)
 
         return Job(f"Tracking {track.name}", sum(len(r) for r in runs), work)
 

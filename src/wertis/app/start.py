@@ -1,10 +1,8 @@
 """Starting the window: what must be there first, and what to say when it is not."""
 
 import ctypes
-import importlib
 import os
 import sys
-import threading
 
 LIBRARIES = {"libEGL.so.1": "libegl1", "libGL.so.1": "libgl1", "libxkbcommon.so.0": "libxkbcommon0", "libfontconfig.so.1": "libfontconfig1",
              "libglib-2.0.so.0": "libglib2.0-0", "libdbus-1.so.3": "libdbus-1-3"}
@@ -51,12 +49,10 @@ def run(path: str = "", demo: bool = False) -> int:
     window = MainWindow()
     window.show()
     if demo:
-        window.make_demo()
+        window.errands.demo()
     elif path:
         window.open_path(Path(path))
     QTimer.singleShot(0, window.offer_lost)
-    # what the first repair would wait for
-    QTimer.singleShot(1500, lambda: threading.Thread(target=importlib.import_module, args=("scipy.interpolate",), daemon=True).start())
     code = application.exec()
     sys.stdout.flush()
     sys.stderr.flush()

@@ -28,4 +28,4 @@ def apply_theme(application: QApplication) -> None:
     font.setPixelSize(12)
     application.setFont(font)
     application.setStyle("Fusion")
-    application.setStyleSheet((here / "style.qss").read_text(encoding="utf-8"))
+    application.setStyleSheet((here / "style.qss").read_text(encoding="utf-8").replace("@icons", (here / "icons").as_posix()))

@@ -41,6 +41,7 @@ from wertis.core.shot.repairs import points_on
 
 MOST_ZOOM, LEAST_ZOOM = 64.0, 0.02
 _MAGNIFIER = 168
+_OF_PANE, _LEAST_MAGNIFIER = 0.4, 112  # of the pane's shorter side, so that it leaves something to be seen; pixels
 
 
 class Viewer(QWidget):
@@ -69,12 +70,14 @@ class Viewer(QWidget):
         self._pixels: np.ndarray | None = None
         self._reduced: tuple[np.ndarray, QImage] | None = None  # the picture and what of it is on the screen
         self._size = (1280, 720)
+        self.picture_frame: int | None = None  # the frame that the picture shown is of, where that is known
         self._trouble = ""
         self.zoom = 1.0
         self.origin = QPointF(0, 0)
         self._fitted, self._fitted_aspect = True, 1.0
         self._panning: QPointF | None = None
         self._pointer = QPointF(-1, -1)
+        self._held_here = False  # whether what is dragged was taken in this pane
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
@@ -111,6 +114,11 @@ class Viewer(QWidget):
     def picture(self) -> np.ndarray | None:
         """What is shown, (h, w, 3) uint8."""
         return self._pixels
+
+    @property
+    def late(self) -> bool:
+        """Whether the picture shown is still another frame's than the one in view."""
+        return self._image is not None and self.picture_frame not in (None, self.session.frame)
 
     # -- places ---------------------------------------------------------------------------------------------------
 
@@ -160,6 +168,7 @@ class Viewer(QWidget):
             self._panning = event.position()
             self.setCursor(Qt.CursorShape.ClosedHandCursor)
         elif self.tool is not None and event.button() == Qt.MouseButton.LeftButton:
+            self._held_here = True
             self.tool.press(self.to_picture(event.position()), 9 / self.zoom, event.modifiers())
         self.update()
 
@@ -178,6 +187,7 @@ class Viewer(QWidget):
         self.update()
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        self._held_here = False
         if self._panning is not None:
             self._panning = None
             self.unsetCursor()
@@ -212,6 +222,9 @@ class Viewer(QWidget):
         else:
             self._paint_missing(painter, area)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        if self.late:  # what lies over one frame is not where it is on another
+            _words(painter, QPointF(12, 20), f"Frame {self.session.frame} is on its way; this is frame {self.picture_frame}", theme.AMBER)
+            return
         if self.overlays:
             self._paint_tracks(painter)
             if self.texture and self.session.step == "Region":
@@ -225,7 +238,7 @@ class Viewer(QWidget):
                 paint_drift(painter, self.session, self.to_screen)
         if self.tool is not None:
             self.tool.paint(painter, self.to_screen)
-            if self.tool.magnify is not None and self._pixels is not None:
+            if self.tool.magnify is not None and self._pixels is not None and self._held_here:  # the other pane shows the whole
                 self._paint_magnifier(painter, self.tool.magnify)
                 if self.session.step == "Repair" and self.session.mending == "points":
                     self._paint_spot(painter, self.tool.magnify)
@@ -280,6 +293,9 @@ class Viewer(QWidget):
 
     def _paint_tracks(self, painter: QPainter) -> None:
         s = self.session
+        painter.save()
+        if self.through is not None:  # the steady view shows a part of the picture, and nothing beyond it
+            painter.setClipRect(QRectF(self.origin.x(), self.origin.y(), self._size[0] * self.zoom * self.aspect, self._size[1] * self.zoom))
         for track in s.shot.tracks:
             if not track.visible:
                 continue
@@ -299,6 +315,7 @@ class Viewer(QWidget):
             if not chosen or len(s.shot.tracks) > 1:
                 corner = self.to_screen(shapes[0])[np.argmin(shapes[0].sum(1))]
                 _words(painter, QPointF(corner[0], corner[1] - 8), track.name, theme.ACCENT if chosen else theme.TEXT)
+        painter.restore()
 
     def _paint_texture(self, painter: QPainter) -> None:
         """Squares over the region on its own frame: the fuller a square, the better that spot holds; an empty one does not hold."""
@@ -407,8 +424,9 @@ class Viewer(QWidget):
 
     def _magnifier_box(self, point: np.ndarray) -> QRectF:
         place = self.to_screen(point[None])[0]
-        left = self.width() - _MAGNIFIER - 14 if place[0] < self.width() / 2 else 14
-        return QRectF(left, 62 if place[1] > self.height() / 2 else self.height() - _MAGNIFIER - 14, _MAGNIFIER, _MAGNIFIER)
+        side = round(min(_MAGNIFIER, max(_LEAST_MAGNIFIER, _OF_PANE * min(self.width(), self.height()))))
+        left = self.width() - side - 14 if place[0] < self.width() / 2 else 14
+        return QRectF(left, 62 if place[1] > self.height() / 2 else self.height() - side - 14, side, side)
 
     def _paint_spot(self, painter: QPainter, point: np.ndarray) -> None:
         """Beside the magnifier, the spot that is being dragged as the reference frame shows it, in this frame's perspective."""
@@ -429,20 +447,21 @@ class Viewer(QWidget):
         if isinstance(now, np.ndarray):
             # the plate itself, since a graphic would hide what is to be recognised
             self._paint_enlarged(painter, box, now, np.eye(3) if self.through is None else self.through, point)
-            _words(painter, QPointF(box.left() + 6, box.bottom() - 8), f"this frame  {point[0]:.2f}, {point[1]:.2f}", theme.PAPER)
-        box.translate(_MAGNIFIER + 8 if box.left() < self.width() / 2 else -_MAGNIFIER - 8, 0)
+            _words(painter, QPointF(box.left() + 6, box.bottom() - 8), f"here {point[0]:.1f}, {point[1]:.1f}", theme.PAPER)
+        box.translate(box.width() + 8 if box.left() < self.width() / 2 else -box.width() - 8, 0)
         self._paint_enlarged(painter, box, picture, through, spot)
-        _words(painter, QPointF(box.left() + 6, box.bottom() - 8), f"reference frame {track.region.frame}", theme.PAPER)
+        _words(painter, QPointF(box.left() + 6, box.bottom() - 8), f"on {track.region.frame}", theme.PAPER)
 
     def _paint_enlarged(self, painter: QPainter, box: QRectF, picture: np.ndarray, through: np.ndarray, point: np.ndarray) -> None:
         """A plate's picture round `point`, carried `through` (3, 3) to the picture shown, in a magnifier's box."""
-        factor, half = max(6.0, self.zoom * 3), _MAGNIFIER / 2
+        factor, side = max(6.0, self.zoom * 3), round(box.width())
+        half = side / 2
         x, y = homography.apply(through, point[None])[0]
         wide = factor * self.aspect
         placed = np.array([[wide, 0, half - wide * x], [0, factor, half - factor * y], [0, 0, 1]]) @ through
         seen = as_shown(picture, self.session.viewing)
-        shown = cv2.warpPerspective(seen, homography_to_centred(placed), (_MAGNIFIER, _MAGNIFIER), flags=cv2.INTER_NEAREST)
-        painter.drawImage(box, QImage(shown.data, _MAGNIFIER, _MAGNIFIER, 3 * _MAGNIFIER, QImage.Format.Format_RGB888))
+        shown = cv2.warpPerspective(seen, homography_to_centred(placed), (side, side), flags=cv2.INTER_NEAREST)
+        painter.drawImage(box, QImage(shown.data, side, side, 3 * side, QImage.Format.Format_RGB888))
         self._cross(painter, box)
 
     def _paint_magnifier(self, painter: QPainter, point: np.ndarray) -> None:

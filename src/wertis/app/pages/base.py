@@ -2,31 +2,57 @@
 
 from collections.abc import Callable, Iterable
 
-from PySide6.QtWidgets import QComboBox, QGridLayout, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtCore import QTimer
+from PySide6.QtGui import QShowEvent
+from PySide6.QtWidgets import QGridLayout, QPushButton, QVBoxLayout, QWidget
 
+from wertis.app.fields import Choice
 from wertis.app.session import Session
+
+_LATER = 200  # milliseconds of quiet after which a page that is not seen follows, too
 
 
 class Page(QWidget):
-    """A step's settings; `show_state` is called when anything changed."""
+    """A step's settings; `show_state` is called when anything changed.
+
+    A page that is not seen waits until it is, or until nothing has changed for a moment: a point being dragged has no time for all of them.
+    """
 
     def __init__(self, session: Session) -> None:
         super().__init__()
+        self._later = QTimer(self)
+        self._later.setSingleShot(True)
+        self._later.setInterval(_LATER)
+        self._later.timeout.connect(lambda: self.show_state())
         self.session = session
         self.setObjectName("panel")
         for signal in (session.shot_changed, session.selection_changed, session.plate_changed, session.frame_changed, session.live_changed):
-            signal.connect(lambda *_: self.show_state())
+            signal.connect(lambda *_: self.follow())
+
+    def follow(self) -> None:
+        """Something changed: show it now, or when the page is seen."""
+        if self.isVisibleTo(self.window()):
+            self.show_state()
+        else:
+            self._later.start()
+
+    def catch_up(self) -> None:
+        """Follow now, seen or not."""
+        if self._later.isActive():
+            self._later.stop()
+            self.show_state()
+
+    def showEvent(self, event: QShowEvent) -> None:
+        super().showEvent(event)
+        self.catch_up()
 
     def show_state(self) -> None:
         """Show things as they are."""
 
 
-def combo(words: dict[str, str], name: str, activated: Callable[[], object]) -> QComboBox:
+def combo(words: dict[str, str], name: str, activated: Callable[[], object]) -> Choice:
     """A box to choose from; `words` are key to text."""
-    box = QComboBox()
-    box.setAccessibleName(name)
-    box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
-    box.setMinimumContentsLength(8)
+    box = Choice(name)
     for key, text in words.items():
         box.addItem(text, key)
     box.activated.connect(lambda _: activated())
@@ -55,6 +81,17 @@ def few(frames: list[int]) -> str:
     """The first of many frames, in words."""
     shown = ", ".join(map(str, frames[:6]))
     return shown + (f" and {len(frames) - 6} more" if len(frames) > 6 else "")
+
+
+def stretches(frames: Iterable[int]) -> str:
+    """Frames in words, those in a row as one: 3-7, 12."""
+    rows: list[list[int]] = []
+    for frame in sorted(frames):
+        if rows and frame == rows[-1][1] + 1:
+            rows[-1][1] = frame
+        else:
+            rows.append([frame, frame])
+    return ", ".join(str(a) if a == b else f"{a}-{b}" for a, b in rows)
 
 
 class Pages(QWidget):

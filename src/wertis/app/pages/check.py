@@ -2,7 +2,7 @@
 
 import numpy as np
 from PySide6.QtCore import QSignalBlocker, Qt, Signal
-from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QPushButton, QSlider, QSpinBox
+from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QPushButton, QSlider
 
 from wertis.app.check_overlays import OVERLAYS
 from wertis.app.fields import DragLabel, Number, form, named
@@ -38,9 +38,7 @@ class CheckPage(Page):
         self.reference = QPushButton("Reference frame")
         self.reference.setToolTip("Go to the frame that counts as right (R)")
         self.reference.clicked.connect(self.reference_wanted)
-        self.base = QSpinBox()
-        self.base.setKeyboardTracking(False)
-        self.base.setAccessibleName("Frame that counts as right")
+        self.base = Number(-10_000_000, 100_000_000, 1, 0, name="Frame that counts as right")
         self.base.setToolTip("The frame that drift is measured against and the steady view is held by; the track's reference frame unless chosen")
         self.base.valueChanged.connect(self._set_base)
         self.here = QPushButton("This one")
@@ -78,7 +76,7 @@ class CheckPage(Page):
         f.addRow("On it", self.overlay)
         f.addRow(named("Drift is measured on the pictures, apart from the tracker: small patches of the surface are looked for on every frame. What is "
                        "hidden or bare is left out, and where too little is left it says so.", "hint"))
-        session.drift_changed.connect(self.show_state)
+        session.drift_changed.connect(self.follow)
         self.show_state()
 
     def show_state(self) -> None:
@@ -112,9 +110,10 @@ class CheckPage(Page):
             lines.append(f"{left} frames to measure")
         self.facts.setText("\n".join(line for line in lines if line))
         count = len([f for f in worst_first(s.drift) if s.drift[f].worst > level])
-        self.next_worst.setText(f"Next-worst frame ({count} over {level:g} px)" if count else "Next-worst frame")
+        self.next_worst.setText(f"Next-worst frame ({count} peak{'s' * (count != 1)} over {level:g} px)" if count else "Next-worst frame")
 
-    def _set_base(self, frame: int) -> None:
+    def _set_base(self, value: float) -> None:
+        frame = int(value)
         s = self.session
         home = s.track.region.frame if s.track is not None else None
         s.base = None if frame == home else frame

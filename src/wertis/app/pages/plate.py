@@ -1,10 +1,11 @@
 """What the plate is, and its range."""
 
 
+from pathlib import Path
+
 from PySide6.QtCore import QSignalBlocker
 from PySide6.QtWidgets import (
     QPushButton,
-    QSpinBox,
 )
 
 from wertis.app.fields import DragLabel, Number, form, named
@@ -27,10 +28,8 @@ class PlatePage(Page):
         self.open.setObjectName("main")
         self.name = named("", "heading")
         self.facts = named("", "quiet")
-        self.first, self.last = QSpinBox(), QSpinBox()
+        self.first, self.last = (Number(-10_000_000, 100_000_000, 1, 0) for _ in range(2))
         for box, name in ((self.first, "First frame of the range"), (self.last, "Last frame of the range")):
-            box.setRange(-10_000_000, 100_000_000)
-            box.setKeyboardTracking(False)
             box.setAccessibleName(name)
             box.valueChanged.connect(self._range)
         self.first.setToolTip("First frame to track and render (I sets it to the frame in view)")
@@ -61,7 +60,7 @@ class PlatePage(Page):
         f.addRow(named("COMP", "section"))
         f.addRow("Graphics mix", self.mixing)
         self.viewing.add_rows(f)
-        session.viewing_changed.connect(self.show_state)
+        session.viewing_changed.connect(self.follow)
         f.addRow(named("Next: find the frame where the surface is largest and sharpest; then Region.", "hint"))
         self.show_state()
 
@@ -78,7 +77,7 @@ class PlatePage(Page):
             return
         self.name.setText(plate.path.name)
         gaps = f"\n{len(plate.gaps)} frames missing: {few(sorted(plate.gaps))}" if plate.gaps else ""
-        self.facts.setText(f"{plate.size[0]} x {plate.size[1]} pixels\nframes {plate.first} to {plate.last}{gaps}\n{plate.path.parent}")
+        self.facts.setText(f"{plate.size[0]} x {plate.size[1]} pixels\nframes {plate.first} to {plate.last}{gaps}\n{from_home(plate.path.parent)}")
         with QSignalBlocker(self.first), QSignalBlocker(self.last), QSignalBlocker(self.fps):
             self.first.setRange(plate.first, plate.last)
             self.last.setRange(plate.first, plate.last)
@@ -108,15 +107,23 @@ class PlatePage(Page):
     def _read(self, words: str, **changes: float) -> None:
         shot = self.session.shot
         if shot.plate is not None:
-            self.session.history.do(words, shot.but(plate=shot.plate.but(**changes)))
+            self.session.history.do(words, shot.but(plate=shot.plate.but(**changes)), words)
 
     def _range(self) -> None:
-        a, b = self.first.value(), self.last.value()
+        a, b = int(self.first.value()), int(self.last.value())
         if self.sender() is self.first:
             b = max(a, b)
         else:
             a = min(a, b)
-        self.session.history.do("Set the range", self.session.shot.but(range=(a, b)))
+        self.session.history.do("Set the range", self.session.shot.but(range=(a, b)), "range")
 
     def _fps(self, value: float) -> None:
         self._read("Set the frame rate", fps=value)
+
+
+def from_home(path: Path) -> str:
+    """A path as it is written for the person: below their own folder it begins with ~."""
+    try:
+        return str(Path("~") / path.absolute().relative_to(Path.home()))
+    except ValueError:
+        return str(path)

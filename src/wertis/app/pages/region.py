@@ -5,7 +5,6 @@ from pathlib import Path
 from PySide6.QtCore import QSignalBlocker, Signal
 from PySide6.QtWidgets import (
     QCheckBox,
-    QComboBox,
     QFileDialog,
     QFormLayout,
     QHBoxLayout,
@@ -14,7 +13,7 @@ from PySide6.QtWidgets import (
 )
 
 from wertis.app.draw_tools import WAYS
-from wertis.app.fields import DragLabel, Number, form, named
+from wertis.app.fields import Choice, DragLabel, Number, form, named
 from wertis.app.pages.base import Page, combo
 from wertis.app.session import Session
 from wertis.core.errors import WertisError
@@ -85,10 +84,7 @@ class RegionPage(Page):
         f.addRow(row)
         self.held_words = named("", "quiet")
         f.addRow(self.held_words)
-        self.moves = QComboBox()
-        self.moves.setAccessibleName("What moves the hold-out")
-        self.moves.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
-        self.moves.setMinimumContentsLength(8)
+        self.moves = Choice("What moves the hold-out")
         self.moves.activated.connect(self._follow)
         self.grow = Number(-200, 200, 1, 1, "px", "Grow")
         self.soft = Number(0, 200, 1, 1, "px", "Soft edge")

@@ -4,12 +4,11 @@ from PySide6.QtCore import QSignalBlocker, Signal
 from PySide6.QtWidgets import QButtonGroup, QCheckBox, QHBoxLayout, QPushButton, QToolButton, QVBoxLayout
 
 from wertis.app.fields import DragLabel, Number, form, named
-from wertis.app.pages.base import KEY_ROWS, Page, Pages, button_grid, combo, few
+from wertis.app.pages.base import KEY_ROWS, Page, Pages, button_grid, combo, few, stretches
 from wertis.app.pages.repair_motion import MotionPart
 from wertis.app.pages.repair_sides import SidesPart
 from wertis.app.session import Session
 from wertis.core.check.summary import GOOD, summary
-from wertis.core.jobs.track_again import out_of_date
 from wertis.core.shot import repairs
 from wertis.core.shot.document import Track
 
@@ -96,6 +95,8 @@ class PointsPart(Page):
         f.addRow(grid)
         f.addRow(DragLabel("By itself to", self.level), self.level)
         f.addRow(by_itself)
+        self.untouched = named("", "quiet")
+        f.addRow(self.untouched)
         f.addRow(named("TRACKING AGAIN", "section"))
         self.stale = named("", "quiet")
         f.addRow(self.stale)
@@ -114,7 +115,7 @@ class PointsPart(Page):
         f.addRow(self.on)
         f.addRow(named("Drag a point to where its spot is on this frame, in either pane; Alt with arrow keys nudges by a pixel, Shift as well by a "
                        "tenth.", "hint"))
-        session.drift_changed.connect(self.show_state)
+        session.drift_changed.connect(self.follow)
         self.show_state()
 
     def show_state(self) -> None:
@@ -142,9 +143,13 @@ class PointsPart(Page):
         if found.measured:
             lines.append(f"drift now: mean {found.mean:.2f} px, worst {found.worst:.2f} px on {found.frame}")
         self.facts.setText("\n".join(lines))
-        stale = out_of_date(track, s.shot.range)
+        keyed = repair.frames(track.solved.reference)
+        left = {f: why for f, why in s.untouched[1].items() if f not in keyed} if s.untouched[0] is track.solved else {}
+        self.untouched.setText("\n".join(f"Not touched: {stretches(f for f in left if left[f] == why)}, {why}" for why in dict.fromkeys(left.values())))
+        self.untouched.setVisible(bool(left))
+        stale = s.out_of_date()
         self.buttons["again"].setEnabled(bool(stale))
-        self.stale.setText("out of date: " + ", ".join(f"{x.frames[0]}-{x.frames[-1]}" for x in stale) if stale else
+        self.stale.setText("out of date: " + stretches(f for x in stale for f in x.frames) if stale else
                            "nothing is out of date" if repair.frames(track.solved.reference) else "there are no keys yet")
 
     def _set(self, label: str, **changes: object) -> None:

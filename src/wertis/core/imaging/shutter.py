@@ -24,7 +24,8 @@ LEG_DOUBT = 1.0  # pixels, standard deviation, in each leg of a path: a hand doe
 _STARTS = (0.3, 0.7)  # shutters, as parts of a frame, from which the measurement begins
 _AGAINST_SWAPPED, _AGAINST_BOTH = 0.4, 1.05  # parts to which the misfit must fall, against other ways to put the blurs on, to be believed
 _AGAINST_NONE = 0.9  # the same against no blur at all, for a start
-_MERELY_SOFT = 0.2  # the same at the end
+_MERELY_SOFT, _PERHAPS_SOFT = 0.2, 0.5  # the same at the end; from the first on only if it falls far against the same blurs turned across
+_AGAINST_TURNED = 0.25
 _LONGER, _LONGER_BY = 2.0, 6.0  # times the known leg, and pixels beyond that, by which the missing one cannot be longer
 _HOPELESS = 0.6  # the first of them, before the best shutter is found, on the first few samples
 _FEW = 4
@@ -172,6 +173,8 @@ def measure(disagreement: Disagreement, legs: list[LegAt], reference_legs: list[
             frame_taps, reference_taps = taps(here, part), taps(own, part)
             if blurs == "swapped":
                 frame_taps, reference_taps = reference_taps, frame_taps
+            if blurs == "turned":
+                frame_taps, reference_taps = (np.stack([-t[..., 1], t[..., 0]], axis=-1) for t in (frame_taps, reference_taps))
             if blurs == "both":
                 frame_taps = reference_taps = (frame_taps[:, None] + reference_taps[None]).reshape(-1, *frame_taps.shape[1:])
             # any blur takes grain away, which must not count as agreement
@@ -210,8 +213,10 @@ def measure(disagreement: Disagreement, legs: list[LegAt], reference_legs: list[
         values, rest = values + move, after
         if abs(move[0]) < 0.005:
             break
-    # a frame that is merely softer, by a lens or by nearness, is explained a little by any blur
-    if _share(rest, misfit(0 * values)) > _MERELY_SOFT:
+    # a frame that is merely softer, by a lens or by nearness, is explained a little by any blur, whichever way it goes; where there is much grain, what
+    # is left is mostly that
+    against_none = _share(rest, misfit(0 * values))
+    if against_none > _PERHAPS_SOFT or (against_none > _MERELY_SOFT and _share(rest, misfit(values, "turned")) > _AGAINST_TURNED):
         return None
     if lacking and np.linalg.norm(values[1:]) > _LONGER * np.linalg.norm(mean) + _LONGER_BY:
         return None

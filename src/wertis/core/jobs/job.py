@@ -2,7 +2,7 @@
 
 import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Hashable
 from typing import Any
 
 from psygnal import Signal
@@ -37,6 +37,7 @@ class Job:
         self.finished = threading.Event()
         self.stop_asked = threading.Event()
         self._work = work
+        self._told: set[Hashable] = set()  # what steps were of
         self._begun = time.monotonic()
         self._thread = threading.Thread(target=self._run, name=f"wertis-{label}", daemon=True)
 
@@ -50,22 +51,20 @@ class Job:
         """Ask it to stop after the step it is at; what is done is kept."""
         self.stop_asked.set()
 
-    def step(self, item: Any = None) -> None:
-        """For the work: a step is done.
+    def step(self, item: Any = None, of: Hashable = None) -> None:
+        """For the work: a step is done. What it was `of`, where that is said, counts once, however often it comes.
 
         Raises
         ------
         Stopped
             When the person asked to stop.
         """
-        self.done += 1
+        if of is None or of not in self._told:
+            self.done += 1
+            self._told.add(of)
         self.stepped.emit(self, item)
         if self.stop_asked.is_set():
             raise Stopped
-
-    def better(self, item: Any) -> None:
-        """For the work: a step done before has a better outcome now."""
-        self.stepped.emit(self, item)
 
     @property
     def seconds_left(self) -> float | None:

@@ -20,6 +20,7 @@ from wertis.core.imaging.shutter import LEG_DOUBT, leg_offsets
 from wertis.core.track import fresh_start
 from wertis.core.track.align import CORRELATION, Alignment, Expected, align, corner_moves
 from wertis.core.track.blurred import blurred_tiles
+from wertis.core.track.doubt import expected_error, feigned_information
 from wertis.core.track.kinds import KINDS, small_motion
 from wertis.core.track.reading import read_tiles
 from wertis.core.track.reference import Reference, TileSet, choose, visible_tiles
@@ -29,6 +30,7 @@ _BLUR_GAIN = 0.76  # the residual must fall to this part of itself for a change 
 _STRONG = 0.05  # pixels of expected error below which that holds; a weak fit gains from the test
 _NOISIER = 1.2  # times the noise of a sharp frame, below which a frame is taken to be as sharp without a test
 _SURELY_SHARP, _TESTED_EVERY = 8, 3  # frames in a row after which only every so many are tested in spite of a weak fit
+_DOUBTFUL = 0.25  # score of the first level from which it is begun from where the picture correlates best as well
 _CALM = 4.0  # pixels of surprise below which a start at a quarter of the resolution is enough
 _SHRUNK = 0.7  # scale of the surface below which the finest level is of no use
 _FAR = 2.0  # pixels; a coarse answer further than this from the guess is checked against it at a finer level
@@ -46,16 +48,18 @@ _UNSURE = 0.07  # pixels of the poorer picture, of expected error, from which th
 _ACCEPTED = 6.0     # a tile whose misfit is below this many times the usual counts as seen
 _MIN_SEEN = 0.06    # share of the region's texture below which a frame is lost
 _MIN_LIKENESS = 0.30
-_FLOOR = 0.02  # pixels of error that no count of pixels takes away (resampling, lens)
 _MAX_ERROR = 4.0    # expected corner error in pixels above which a frame is lost
 _MAX_FRESH_ERROR = 2.0  # the same where the frames before do not vouch for it
 _LEG_PRIOR = CORRELATION / LEG_DOUBT ** 2
+_SECOND_TURNS, _ARRIVED = 4, 0.7  # most turns at half the resolution, and pixels of a turn's move from which there is another
 _SECOND_REACH = 6.0  # pixels beyond which a second look's answer is not believed to be of the same place
 _WEAK = 0.3  # pixels of expected error from which what the frames before say is asked for
 _LITTLE = 0.6  # share of the region seen, below which that is so
 _WORSE = 0.1  # by how much less like the surface an answer may look that the frames before led to
+_AS_GOOD = 0.03  # the same where it is said to be less sure
 _LEAST_SURPRISE = 0.5  # pixels by which no motion can be foretold
 _GUESSED = 0.8  # part of what was expected to be in error, below which the pixels must bring it
+_PLACED = 0.3  # the same of the shift alone, which is enough
 _JUMP = 0.12  # part of the region's half size: least distance from the expected place that counts as a jump
 
 
@@ -125,8 +129,7 @@ class PlanarTracker:
         expected = self._expectation(ahead)
         if expected is not None and (verdict is None or verdict.matrix is None or (verdict.error > _WEAK and verdict.seen < _LITTLE)):
             led = self._led(pyramid, expected)
-            if led is not None and (found is None or verdict is None or verdict.matrix is None
-                                    or (led[1].error < verdict.error and _score(led[0]) < _score(found) + _WORSE)):
+            if led is not None and (found is None or verdict is None or verdict.matrix is None or self._likelier(led, found, verdict)):
                 found, verdict = led
         if verdict is None or verdict.matrix is None:
             again = self._search(pyramid)
@@ -181,9 +184,13 @@ class PlanarTracker:
         found: Alignment | None = None
         start = matrix
         change = np.zeros(4)  # of the path's legs; a hand does not move straight from frame to frame
-        for level, limit, steps in ((1, _TILES_AGAIN[1], 2), (0, _TILES_AGAIN[0], 2), (0, _TILES_MOST[True], 1)):
+        rounds = [(1, _TILES_AGAIN[1], 2)] * _SECOND_TURNS + [(0, _TILES_AGAIN[0], 2), (0, _TILES_MOST[True], 1)]
+        moved = np.inf
+        for level, limit, steps in rounds:
             if level == 0 and self._scale(matrix) < _SHRUNK:
                 break
+            if level == 1 and moved < _ARRIVED:
+                continue
             if limit == _TILES_MOST[True] and found is not None and self._expected(found) < _UNSURE * max(1.0, self._scale(found.matrix)):
                 break
             tiles = self.reference.tiles(level)
@@ -204,12 +211,20 @@ class PlanarTracker:
                 return None
             if not _plausible(tried.matrix, self._box):
                 return None
+            moved = self._distance(tried.matrix, start)
             found, start = tried, tried.matrix
             change = change + tried.beside
         if found is None or self._distance(found.matrix, matrix) > _SECOND_REACH:
             return None
         verdict = self._judge(found, picture)
         return replace(verdict, matrix=homography_from_centred(found.matrix)) if verdict.matrix is not None else None
+
+    def beside_expectation(self, picture: Pyramid, expected: Expected, must_add: bool) -> Fix | None:
+        """A frame's answer again, when more is known of where the surface is on it; None when its pixels do not look like it, or, if they
+        `must_add`, when they say nothing that was not expected."""
+        self.trust = None
+        found = self._led(picture, expected, must_add)
+        return None if found is None else replace(found[1], matrix=homography_from_centred(found[0].matrix))
 
     # -- the steps of one frame -----------------------------------------------------------------------------------
 
@@ -235,7 +250,7 @@ class PlanarTracker:
                 break
         if best is None:
             return None
-        if best_score > 0.5:
+        if best_score > _DOUBTFUL:
             moved = self._shifted(pyramid, guesses[0], top)
             if moved is not None:
                 tried = self._level(top, pyramid, moved, _STEPS[top], rough=0.3)
@@ -359,8 +374,16 @@ class PlanarTracker:
         deviation = np.sqrt((2 * max(self._surprise, _LEAST_SURPRISE)) ** 2 + 4 * self._errors[0] ** 2 + self._errors[1] ** 2)
         return Expected(ahead, float(deviation), self._box)
 
-    def _led(self, pyramid: Pyramid, expected: Expected) -> tuple[Alignment, Fix] | None:
-        """The answer where little is seen: what is expected counts beside the pixels. None when they add nothing to it."""
+    def _likelier(self, led: tuple[Alignment, Fix], found: Alignment, verdict: Fix) -> bool:
+        """Whether what pixels and expectation agree on is to be taken for what the pixels alone said."""
+        as_good = _score(led[0]) - _score(found)
+        if led[1].error < verdict.error:
+            return as_good < _WORSE
+        # it is said to be less sure, but one that lies elsewhere and looks no better is not to be trusted
+        return as_good < _AS_GOOD and self._distance(led[0].matrix, found.matrix) > 2 * verdict.error
+
+    def _led(self, pyramid: Pyramid, expected: Expected, must_add: bool = True) -> tuple[Alignment, Fix] | None:
+        """The answer where little is seen: what is expected counts beside the pixels. None when they `must_add` to it and do not."""
         found: Alignment | None = None
         for level in (1, 0):
             start = found.matrix if found is not None else expected.matrix
@@ -372,9 +395,14 @@ class PlanarTracker:
             found = tried
         if found is None:
             return None
-        verdict = self._judge(found, pyramid, ahead=expected.matrix)
-        if verdict.matrix is None or verdict.error > _GUESSED * expected.deviation:
+        verdict = self._judge(found, pyramid, ahead=expected.matrix, led=True)
+        if verdict.matrix is None:
             return None
+        if must_add and verdict.error > _GUESSED * expected.deviation:  # what is seen may still say where the surface is, if not how it is turned
+            moves = corner_moves(found.matrix, self.reference.to_unit, expected.points).reshape(-1, 8)
+            seen = found.normal - CORRELATION / expected.deviation ** 2 * moves.T @ moves
+            if expected_error(seen, found.matrix, self.reference, self._corners, KINDS["shift"]) > _PLACED * expected.deviation:
+                return None
         return found, verdict
 
     def _shifted(self, pyramid: Pyramid, guess: np.ndarray, level: int) -> np.ndarray | None:
@@ -407,7 +435,7 @@ class PlanarTracker:
 
     # -- judging and remembering ----------------------------------------------------------------------------------
 
-    def _judge(self, found: Alignment, pyramid: Pyramid, most: float = _MAX_ERROR, ahead: np.ndarray | None = None) -> Fix:
+    def _judge(self, found: Alignment, pyramid: Pyramid, most: float = _MAX_ERROR, ahead: np.ndarray | None = None, led: bool = False) -> Fix:
         if not _plausible(found.matrix, self._box):
             return Fix(None, reason="the surface folded over")
         tiles = self.reference.tiles(0)
@@ -425,7 +453,7 @@ class PlanarTracker:
         usual = self._usual_likeness if self._usual_likeness is not None else 0.6
         if likeness < min(_MIN_LIKENESS, 0.5 * usual):
             return Fix(None, seen=seen, reason="nothing in the picture looks like the region")
-        error = self._expected(found)
+        error = self._expected(found, led)
         error = float(np.hypot(error, _BLUR_DOUBT * found.blur))
         if error > most:
             return Fix(None, error=error, seen=seen, reason=f"too little texture is seen (expected error {error:.0f} px)")
@@ -433,8 +461,12 @@ class PlanarTracker:
             return Fix(None, seen=seen, reason=f"only {seen:.0%} of the region is seen, and it seemed to jump")
         return Fix(found.matrix, error, seen)
 
-    def _expected(self, found: Alignment) -> float:
-        return expected_error(found.normal, found.matrix, self.reference, self._corners, self._kind)
+    def _expected(self, found: Alignment, led: bool = False) -> float:
+        """The expected error; an answer that was `led` has information that is not the pixels'."""
+        # something else in front leaves more, which is no grain
+        noise = min(found.noise, self._noise_of_sharp) if self._noise_of_sharp and found.tiles.level == 0 else found.noise
+        feigned = feigned_information(found, self.reference, noise) if not led else None
+        return expected_error(found.normal, found.matrix, self.reference, self._corners, self._kind, feigned)
 
     def _distance(self, a: np.ndarray, b: np.ndarray) -> float:
         """Root mean square distance in pixels between the region's corners under two homographies."""
@@ -477,18 +509,6 @@ def quad_of_box(box: tuple[int, int, int, int]) -> np.ndarray:
     """The corners (4, 2), clockwise from the top left, of a box x0, y0, x1, y1."""
     x0, y0, x1, y1 = box
     return np.array([[x0, y0], [x1, y0], [x1, y1], [x0, y1]], np.float64)
-
-
-def expected_error(information: np.ndarray, matrix: np.ndarray, reference: Reference, points: np.ndarray, kind: np.ndarray) -> float:
-    """Root mean square expected error in pixels at `points` (N, 2), from the covariance of the fit's parameters."""
-    k = kind @ information @ kind.T
-    try:
-        covariance = kind.T @ np.linalg.inv(k + 1e-9 * np.eye(len(k))) @ kind * CORRELATION
-    except np.linalg.LinAlgError:
-        return np.inf
-    j = corner_moves(matrix, reference.to_unit, points)
-    variance = np.einsum("nij,jk,nik->n", j, covariance, j)
-    return float(np.sqrt(max(variance.mean(), 0.0) + _FLOOR ** 2))
 
 
 def _score(found: Alignment) -> float:

@@ -12,12 +12,13 @@ from wertis.core.imaging.layers import MOST_FRAMES, Layers
 from wertis.core.imaging.pyramid import Pyramid
 from wertis.core.imaging.threads import side_by_side
 from wertis.core.track.align import Alignment, align
-from wertis.core.track.planar import expected_error
+from wertis.core.track.doubt import expected_error
 from wertis.core.track.reference import Reference, choose, visible_tiles
 
 _UNSURE = 0.08  # pixels of expected error, in the poorer picture, from which a frame may show a reflection
 _PART = 0.5  # of the frames that must be so
 _STEPS, _TILES = 5, 120
+_NOT_WHOLLY = 1.2  # times by which the error is larger than grain alone would make it: what is left of the reflection pulls still
 _FARTHEST = 4.0  # pixels from the first answer beyond which the new one is not believed
 
 
@@ -65,12 +66,16 @@ class ReflectionKeeper:
         if not layers.told_apart(aligned) or reference is None:
             return
         of_reference = self._error(found[0], reference)
+        better: dict[int, Fix] = {}
         for k, alignment in list(zip(layers.kept, found, strict=True))[1:]:
             fix, matrix = self._fixes[k.frame], layers.whole(k)
             assert fix.matrix is not None
             away = homography.apply(homography_to_centred(matrix), layers.box) - homography.apply(homography_to_centred(fix.matrix), layers.box)
             if np.linalg.norm(away, axis=1).max() <= _FARTHEST:
-                yield k.frame, replace(fix, matrix=matrix, error=float(np.hypot(self._error(alignment, reference), of_reference)))
+                better[k.frame] = replace(fix, matrix=matrix, error=float(np.hypot(self._error(alignment, reference), of_reference)))
+        # what passes in front can look like a second layer; taking that off makes nothing surer
+        if better and np.median([x.error for x in better.values()]) < np.median([self._fixes[f].error for f in better]):
+            yield from better.items()
 
     # -- inside ---------------------------------------------------------------------------------------------------
 
@@ -91,4 +96,4 @@ class ReflectionKeeper:
         return [a for a in side_by_side(again, list(zip(pictures, matrices, strict=True))) if a is not None]
 
     def _error(self, alignment: Alignment, reference: Reference) -> float:
-        return expected_error(alignment.normal, alignment.matrix, reference, self._corners, self._kind) * self._layers.scale
+        return _NOT_WHOLLY * expected_error(alignment.normal, alignment.matrix, reference, self._corners, self._kind) * self._layers.scale

@@ -12,6 +12,7 @@ from wertis.core.errors import PlateError, RegionError
 from wertis.core.geometry import polygon
 from wertis.core.geometry.motion import Fix
 from wertis.core.plate.base import Plate
+from wertis.core.track.gaps import GapKeeper
 from wertis.core.track.kinds import KINDS
 from wertis.core.track.lagging import LaggingTracker
 from wertis.core.track.look import looked_at
@@ -19,6 +20,7 @@ from wertis.core.track.planar import PlanarTracker
 from wertis.core.track.reflection import ReflectionKeeper
 
 READ_AHEAD = 6
+_LARGE = 1_500_000  # pixels of a picture from which reading it takes longer than tracking in it, so that two are read at once
 
 PictureReader = Callable[[int], np.ndarray]
 Masks = Callable[[int], np.ndarray | None]
@@ -59,7 +61,7 @@ def track_plane(plate: Plate, region: np.ndarray, start: int, frames: Iterable[i
     """Track `region` (N, 2), drawn on frame `start`, through `frames`, which lead away from it in one direction.
 
     Yields each frame's number and answer as it is found; lost and unreadable frames come with no matrix and a reason. A frame may come a
-    second time at the end, with a better answer: where a reflection was told apart from the surface.
+    second time at the end, with a better answer: where little was seen of it but frames on both sides are known, or where a reflection was told apart.
 
     Parameters
     ----------
@@ -102,6 +104,7 @@ def track_plane(plate: Plate, region: np.ndarray, start: int, frames: Iterable[i
     reference, corners = seen(start), outline * scale
     tracker = PlanarTracker(reference, mask, corners, kind)
     keeper = ReflectionKeeper(reference, mask, corners, KINDS[kind], start) if held is None else None
+    gaps = GapKeeper(tracker)
     order = list(frames)
     onward = 1 if len(order) < 2 or order[1] > order[0] else -1
     if known and order:
@@ -113,7 +116,16 @@ def track_plane(plate: Plate, region: np.ndarray, start: int, frames: Iterable[i
 
     def answers() -> Iterator[tuple[int, Fix]]:
         pictures: dict[int, np.ndarray] = {}  # of the frames whose answers are still to come
-        for frame, picture in read_ahead(seen, order):
+
+        def kept(done: int, fix: Fix) -> Fix:
+            luma = pictures.pop(done, None)
+            if luma is not None:
+                gaps.keep(done, fix, luma)
+                if keeper is not None:
+                    keeper.keep(done, fix, luma)
+            return fix
+
+        for frame, picture in read_ahead(seen, order, 2 if plate.size[0] * plate.size[1] > _LARGE else 1):
             if stop is not None and stop.is_set():
                 break
             if isinstance(picture, PlateError):
@@ -122,12 +134,13 @@ def track_plane(plate: Plate, region: np.ndarray, start: int, frames: Iterable[i
                 pictures[frame] = picture
                 ready = lagging.feed(frame, picture, held_on(frame), neighbour=abs(frame - start) == 1)
             for done, fix in ready:
-                if keeper is not None and done in pictures:
-                    keeper.keep(done, fix, pictures[done])
-                pictures.pop(done, None)
-                yield done, fix
-        yield from lagging.finish()
-        if keeper is not None and not (stop is not None and stop.is_set()):
+                yield done, kept(done, fix)
+        for done, fix in lagging.finish():
+            yield done, kept(done, fix)
+        if stop is not None and stop.is_set():
+            return
+        yield from gaps.answers(held_on)
+        if keeper is not None:
             yield from keeper.answers()
 
     for frame, fix in answers():

@@ -6,8 +6,8 @@ import numpy as np
 
 from wertis.core.geometry.conventions import from_centred, to_centred
 from wertis.core.imaging.pyramid import Pyramid
+from wertis.core.track.doubt import expected_error
 from wertis.core.track.kinds import KINDS
-from wertis.core.track.planar import expected_error
 from wertis.core.track.reference import PLAIN, Reference
 
 ENOUGH, LITTLE = 0.1, 0.4  # pixels of expected error: fine below the first, to be warned of above the second

@@ -1,0 +1,52 @@
+"""How far an answer may be off: the expected error at points of the surface, from the covariance of the fit."""
+
+import numpy as np
+
+from wertis.core.track.align import CORRELATION, Alignment, corner_moves
+from wertis.core.track.one_pass import PLAIN, TEXTURE_SHARE
+from wertis.core.track.reference import Reference
+
+_FLOOR = 0.02  # pixels of error that no count of pixels takes away (resampling, lens)
+_GRAIN_SLOPE = 0.32  # squared slope per pixel of grain of unit variance, at every level of a pyramid (measured on white noise)
+_LEAST_PART = 0.25  # of a direction's information that is left to it when what grain feigns is taken away
+
+
+def expected_error(information: np.ndarray, matrix: np.ndarray, reference: Reference, points: np.ndarray, kind: np.ndarray,
+                   feigned: np.ndarray | None = None) -> float:
+    """Root mean square expected error in pixels at `points` (N, 2).
+
+    Parameters
+    ----------
+    information : (8, 8) of the small motion's parameters.
+    kind : (k, 8) basis of the allowed motion.
+    feigned : (8, 8) part of the information that the reference's own grain feigns: slopes that are not the surface's. With J the whole and T the
+        true part, the covariance is T^-1 J T^-1 (W. Fuller, Measurement Error Models, 1987, section 1.2: attenuation).
+    """
+    whole = kind @ information @ kind.T + 1e-9 * np.eye(len(kind))
+    try:
+        # in coordinates in which the whole is the identity
+        out = np.linalg.inv(np.linalg.cholesky(whole))
+        if feigned is None:
+            inner = np.eye(len(kind))
+        else:
+            part, axes = np.linalg.eigh(np.eye(len(kind)) - out @ (kind @ feigned @ kind.T) @ out.T)
+            inner = (axes / np.clip(part, _LEAST_PART, 1) ** 2) @ axes.T
+    except np.linalg.LinAlgError:
+        return float("inf")
+    covariance = kind.T @ (out.T @ inner @ out) @ kind * CORRELATION
+    j = corner_moves(matrix, reference.to_unit, points)
+    variance = np.einsum("nij,jk,nik->n", j, covariance, j)
+    return float(np.sqrt(max(variance.mean(), 0.0) + _FLOOR ** 2))
+
+
+def feigned_information(found: Alignment, reference: Reference, noise: float) -> np.ndarray:
+    """(8, 8) the part of an alignment's information that the reference's grain feigns; half of the `noise` that it leaves is the reference's."""
+    tiles, chosen = found.tiles, found.chosen
+    variance = (PLAIN + TEXTURE_SHARE * tiles.energy[chosen]) * found.noise / PLAIN
+    weight = found.weights.sum(1) / variance
+    u, v = ((tiles.centre[chosen] - reference.centre) / reference.radius).T
+    one, zero = np.ones_like(u), np.zeros_like(u)
+    slopes = np.concatenate([np.column_stack([u, v, one, zero, zero, zero, -u * u, -u * v]),
+                             np.column_stack([zero, zero, zero, u, v, one, -u * v, -v * v])])
+    per_pixel = _GRAIN_SLOPE * noise / 2 * (reference.radius / 2 ** tiles.level) ** 2
+    return np.asarray(per_pixel * (slopes * np.tile(weight, 2)[:, None]).T @ slopes)
