@@ -24,7 +24,7 @@ from PySide6.QtWidgets import (
 
 from tests.scenes import PlaneShot
 from wertis.app import theme
-from wertis.app.fields import Choice, DragLabel
+from wertis.app.fields import Choice, DragLabel, Number
 from wertis.app.session import Session
 from wertis.app.theme import apply_theme
 from wertis.app.window import MainWindow
@@ -289,6 +289,21 @@ class WindowTest(WindowCase):
         QTest.mouseMove(self.window.viewer, self.place(s.shot.tracks[0].region.array[1]))
         self.key(Qt.Key.Key_Delete)
         self.assertEqual(len(s.shot.tracks[0].region.points), 4)
+
+    def test_a_number_that_comes_to_rest_does_not_cut_a_drag_in_two(self) -> None:
+        self.open_plate()
+        self.draw()
+        w, v = self.window, self.window.viewer
+        region = w.session.shot.tracks[0].region.array
+        corner = region[0]
+        QTest.mousePress(v, Qt.MouseButton.LeftButton, pos=self.place(corner))
+        QTest.mouseMove(v, self.place(corner + [-8, 3]))
+        w.details.findChildren(Number)[0].settle()
+        QTest.mouseMove(v, self.place(corner + [-16, 6]))
+        QTest.mouseRelease(v, Qt.MouseButton.LeftButton, pos=self.place(corner + [-16, 6]))
+        self.assertGreater(np.linalg.norm(w.session.shot.tracks[0].region.array[0] - corner), 10)
+        w.undo()
+        np.testing.assert_array_equal(w.session.shot.tracks[0].region.array, region)
 
     def test_a_placement_corner_dragged_on_another_frame_lands_there(self) -> None:
         self.tracked_and_placed()

@@ -77,7 +77,7 @@ class Viewer(QWidget):
         self._fitted, self._fitted_aspect = True, 1.0
         self._panning: QPointF | None = None
         self._pointer = QPointF(-1, -1)
-        self._held_here = False  # whether what is dragged was taken in this pane
+        self.holding = False  # whether something is being dragged that was taken in this pane
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
@@ -168,7 +168,7 @@ class Viewer(QWidget):
             self._panning = event.position()
             self.setCursor(Qt.CursorShape.ClosedHandCursor)
         elif self.tool is not None and event.button() == Qt.MouseButton.LeftButton:
-            self._held_here = True
+            self.holding = True
             self.tool.press(self.to_picture(event.position()), 9 / self.zoom, event.modifiers())
         self.update()
 
@@ -187,7 +187,7 @@ class Viewer(QWidget):
         self.update()
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
-        self._held_here = False
+        self.holding = False
         if self._panning is not None:
             self._panning = None
             self.unsetCursor()
@@ -238,7 +238,7 @@ class Viewer(QWidget):
                 paint_drift(painter, self.session, self.to_screen)
         if self.tool is not None:
             self.tool.paint(painter, self.to_screen)
-            if self.tool.magnify is not None and self._pixels is not None and self._held_here:  # the other pane shows the whole
+            if self.tool.magnify is not None and self._pixels is not None and self.holding:  # the other pane shows the whole
                 self._paint_magnifier(painter, self.tool.magnify)
                 if self.session.step == "Repair" and self.session.mending == "points":
                     self._paint_spot(painter, self.tool.magnify)

@@ -156,10 +156,15 @@ class MainWindow(QMainWindow):
         d.deliver.render_wanted.connect(self.errands.render)
         d.deliver.export_wanted.connect(self.export)
         for number in self.findChildren(Number):
-            number.settled.connect(lambda: s.history.end_merge())
+            number.settled.connect(self._settled)
         for kind in (QLineEdit, QAbstractSpinBox):
             for field in self.findChildren(kind):
                 field.installEventFilter(self)
+
+    def _settled(self) -> None:
+        # a number may come to rest while the hand still drags in a picture: that drag is one step all the same
+        if not (self.viewer.holding or self.steady.holding):
+            self.session.history.end_merge()
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
         # single-letter keys belong to a field while it is typed in
