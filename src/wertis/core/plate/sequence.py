@@ -11,6 +11,7 @@ import OpenImageIO as oiio
 from wertis.core.errors import PlateError
 from wertis.core.plate.base import ALPHAS, Plate, from_float, to_float
 from wertis.core.plate.layers import MAIN, Layer, layers_in
+from wertis.core.plate.png import read_quickly
 
 EXTENSIONS = frozenset({".png", ".jpg", ".jpeg", ".tif", ".tiff", ".dpx", ".exr"})
 DEFAULT_FPS = 24.0
@@ -118,6 +119,8 @@ def read_picture(path: Path, layer: str = MAIN, alpha: str = ALPHAS[0]) -> np.nd
     PlateError
         When the file cannot be read as a picture, or lacks the layer.
     """
+    if layer == MAIN and path.suffix.lower() == ".png" and (quickly := read_quickly(path, MOST_PIXELS)) is not None:
+        return quickly
     source = _opened(path, raw_alpha=alpha != ALPHAS[0])
     try:
         chosen = layers_in(source).get(layer)
