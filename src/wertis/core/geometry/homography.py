@@ -13,11 +13,14 @@ def apply(matrix: np.ndarray, points: np.ndarray) -> np.ndarray:
     has no picture; it comes out as nan.
     """
     p = np.asarray(points, np.float64)
-    x = p @ matrix[:, :2].T + matrix[:, 2]
-    w = x[..., 2:]
-    sign = np.sign(matrix[2, 2]) or 1.0
+    x = p.reshape(-1, 2) @ matrix[:, :2].T + matrix[:, 2]  # one product, however the points are laid out
+    w = x[:, 2:]
+    nearest = (w * (-1.0 if matrix[2, 2] < 0 else 1.0)).min(initial=1.0)
+    if nearest > 1e-9:
+        return (x[:, :2] / w).reshape(p.shape)
     with np.errstate(divide="ignore", invalid="ignore"):
-        return np.where(w * sign > 1e-9, x[..., :2] / w, np.nan)
+        seen = w > 1e-9 if matrix[2, 2] >= 0 else -w > 1e-9
+        return np.where(seen, x[:, :2] / w, np.nan).reshape(p.shape)
 
 
 def normalised(matrix: np.ndarray) -> np.ndarray:

@@ -5,8 +5,9 @@ import numpy as np
 
 def signed_area(polygon: np.ndarray) -> float:
     """Area in square pixels of a polygon (N, 2), positive when it runs clockwise on the screen (y down)."""
-    x, y = np.asarray(polygon, np.float64).T
-    return float(0.5 * np.sum(x * np.roll(y, -1) - np.roll(x, -1) * y))
+    # plain numbers: for the few corners of an outline they are quicker than arrays, and the tracker asks on every frame
+    points = np.asarray(polygon, np.float64).tolist()
+    return 0.5 * sum(x * v - u * y for (x, y), (u, v) in zip(points, points[1:] + points[:1], strict=True))
 
 
 def is_convex(quad: np.ndarray) -> bool:
@@ -14,9 +15,10 @@ def is_convex(quad: np.ndarray) -> bool:
     q = np.asarray(quad, np.float64)
     if q.shape != (4, 2) or not np.all(np.isfinite(q)):
         return False
-    edges = np.roll(q, -1, 0) - q
-    turn = edges[:, 0] * np.roll(edges[:, 1], -1) - edges[:, 1] * np.roll(edges[:, 0], -1)
-    return bool(np.all(turn > 1e-6) or np.all(turn < -1e-6))
+    points = q.tolist()
+    edges = [(u - x, v - y) for (x, y), (u, v) in zip(points, points[1:] + points[:1], strict=True)]
+    turns = [a * d - b * c for (a, b), (c, d) in zip(edges, edges[1:] + edges[:1], strict=True)]
+    return min(turns) > 1e-6 or max(turns) < -1e-6
 
 
 def ordered(points: np.ndarray) -> np.ndarray:

@@ -9,6 +9,8 @@ import numpy as np
 
 _A, _B, _C, _D, _EE, _F, _G, _H = np.eye(8)
 
+_IDENTITY = np.eye(3)
+
 KINDS: dict[str, np.ndarray] = {
     "shift": np.array([_C, _F]),
     "shift-scale": np.array([_A + _EE, _C, _F]),
@@ -24,10 +26,12 @@ def small_motion(parameters: np.ndarray) -> np.ndarray:
     """The homography (3, 3) for eight small parameters a..h: the matrix exponential, by its series (the parameters are well below 1)."""
     a, b, c, d, e, f, g, h = parameters
     generator = np.array([[a, b, c], [d, e, f], [g, h, 0.0]])
-    total, term = np.eye(3), np.eye(3)
-    for k in range(1, 12):
-        term = term @ generator / k
-        total = total + term
-        if np.abs(term).max() < 1e-14:
-            break
+    largest = max(abs(a) + abs(b) + abs(c), abs(d) + abs(e) + abs(f), abs(g) + abs(h))
+    terms, left = 0, 1.0  # of the series; what is left is below the largest row's power
+    while left > 1e-14 and terms < 12:
+        terms += 1
+        left *= largest / terms
+    total = _IDENTITY
+    for k in range(terms, 0, -1):
+        total = _IDENTITY + generator @ total / k
     return total

@@ -491,9 +491,11 @@ def _trust_on(tiles: TileSet, trust: Trust | None) -> np.ndarray:
     if trust is None:
         return np.ones(len(tiles))
     centres, values = trust
-    d2 = ((tiles.centre[:, None] - centres[None]) ** 2).sum(2)
-    nearest = np.argmin(d2, axis=1)
-    far = d2[np.arange(len(tiles)), nearest] > (3.0 * 16) ** 2
+    # squared distances less each tile's own square, which changes no order
+    own = (tiles.centre ** 2).sum(1)
+    apart = (centres ** 2).sum(1) - 2 * tiles.centre @ centres.T
+    nearest = np.argmin(apart, axis=1)
+    far = apart[np.arange(len(tiles)), nearest] + own > (3.0 * 16) ** 2
     return np.where(far, 1.0, values[nearest])
 
 

@@ -1,7 +1,7 @@
 """What the tracker remembers of the reference frame: small tiles of the region at several resolutions."""
 
 from dataclasses import dataclass, field
-from functools import cache
+from functools import cache, cached_property
 
 import cv2
 import numpy as np
@@ -54,6 +54,17 @@ class TileSet:
 
     def __len__(self) -> int:
         return len(self.energy)
+
+    @cached_property
+    def corners(self) -> np.ndarray:
+        """(K, 4, 2) the corners of each tile at level 0."""
+        reach = self.tile * 2 ** self.level / 2
+        return self.centre[:, None] + np.array([[-1, -1], [1, -1], [1, 1], [-1, 1.0]]) * reach
+
+    @cached_property
+    def richest_first(self) -> np.ndarray:
+        """(K,) indices of the tiles in the order of their information."""
+        return np.argsort(-self.information, kind="stable")
 
 
 class Reference:
@@ -215,9 +226,7 @@ def _sampled(tile: int, stride: int) -> tuple[np.ndarray, np.ndarray]:
 
 def visible_tiles(tiles: TileSet, matrix: np.ndarray, size: tuple[int, int], border: float = 3.0) -> np.ndarray:
     """(K,) whether each tile's middle and corners fall inside a picture of `size` (width, height) under `matrix`."""
-    reach = tiles.tile * 2 ** tiles.level / 2
-    spread = np.array([[-1, -1], [1, -1], [1, 1], [-1, 1.0]]) * reach
-    places = homography.apply(matrix, tiles.centre[:, None] + spread)
+    places = homography.apply(matrix, tiles.corners)
     with np.errstate(invalid="ignore"):
         ok = (places >= border) & (places <= np.array(size) - 1 - border)
     return np.asarray(ok.all(axis=(1, 2)))
@@ -228,11 +237,13 @@ def choose(tiles: TileSet, allowed: np.ndarray, limit: int) -> np.ndarray:
     index = np.flatnonzero(allowed)
     if len(index) <= limit:
         return index
-    order = index[np.argsort(-tiles.information[index], kind="stable")]
-    rank = np.zeros(len(order), int)
-    seen: dict[int, int] = {}
-    for i, b in enumerate(tiles.bucket[order]):
-        rank[i] = seen[b] = seen.get(b, -1) + 1
+    order = tiles.richest_first[allowed[tiles.richest_first]]
+    # how many tiles of its own part come before each
+    rank = np.empty(len(order), int)
+    part = tiles.bucket[order]
+    by_part = np.argsort(part, kind="stable")
+    sizes = np.bincount(part)
+    rank[by_part] = np.arange(len(order)) - np.repeat(np.cumsum(sizes) - sizes, sizes)
     # a poor tile of an empty part must not displace a rich one: its turn is put off by its poverty
     poverty = tiles.information[order[0]] / np.maximum(tiles.information[order], 1e-6)
     return np.sort(order[np.argsort(rank + 0.15 * np.minimum(poverty, 1e4), kind="stable")[:limit]])
