@@ -4,6 +4,7 @@ import unittest
 
 import cv2
 import numpy as np
+import scipy.linalg
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 
@@ -13,6 +14,8 @@ from wertis.core.errors import RegionError
 from wertis.core.geometry import homography, polygon
 from wertis.core.geometry.motion import Fix
 from wertis.core.geometry.spline import closed_curve
+from wertis.core.imaging.mixture import channel_mixture
+from wertis.core.plate.base import BRIGHTNESS
 from wertis.core.shot import edits, regions
 from wertis.core.shot.document import Region, Shape
 from wertis.core.track.advice import advice, is_weak
@@ -87,6 +90,48 @@ class LookTest(unittest.TestCase):
         frames = [np.dstack([dirt, f[..., 1], dirt]) for f in shot.frames]  # still patterns in red and blue, the surface in green alone
         self.assertLess(max(self.errors(frames, shot, look="green")), 0.1)
         self.assertGreater(max(self.errors(frames, shot, look="red")), 2)
+
+    def test_the_mixture_is_the_one_that_stands_out_most_over_the_grain(self) -> None:
+        # against SciPy's generalised symmetric eigenvalues, with the grain that was put in
+        rng = np.random.default_rng(8)
+        h, w = 240, 320
+        detail = cv2.GaussianBlur(rng.normal(0, 1, (h, w)), (0, 0), 4)
+        detail[:, :60] = 0  # a flat part, as most surfaces have one
+        detail *= 18 / detail.std()
+        mask = np.full((h, w), 255, np.uint8)
+        for strengths, grains in (((1, 1, 1), (3, 3, 3)), ((1, 1, 1), (2, 2, 8)), ((1.0, 0.5, 0.1), (3, 3, 3))):
+            picture = np.clip(128 + detail[..., None] * strengths + rng.normal(0, 1, (h, w, 3)) * grains, 0, 255).round().astype(np.uint8)
+            found = channel_mixture(picture, mask)
+            _, axes = scipy.linalg.eigh(np.outer(strengths, strengths), np.diag(np.square(grains).astype(float)))
+            best = axes[:, -1] / axes[:, -1].sum()
+            with self.subTest(strengths=strengths, grains=grains):
+                self.assertAlmostEqual(found.sum(), 1)
+                self.assertGreaterEqual(found.min(), 0)
+
+                def worth(parts: np.ndarray, s: tuple = strengths, g: tuple = grains) -> float:
+                    return float(abs(parts @ s) / np.linalg.norm(parts * g))
+
+                self.assertGreater(worth(found), 0.95 * worth(best))
+                self.assertGreater(worth(found), 1.08 * worth(np.array([0.299, 0.587, 0.114])))
+
+    def test_a_mixture_is_never_a_difference_of_channels(self) -> None:
+        rng = np.random.default_rng(9)
+        detail = cv2.GaussianBlur(rng.normal(0, 1, (200, 200)), (0, 0), 3) * 200
+        picture = np.clip(128 + np.dstack([detail, -detail, 0.2 * detail]), 0, 255).astype(np.uint8)
+        found = channel_mixture(picture, np.full((200, 200), 255, np.uint8))
+        self.assertGreaterEqual(found.min(), 0)
+        self.assertGreater(max(found[0], found[1]), 0.7)  # red and green would take each other away
+        grey = np.repeat(picture[..., :1], 3, 2)
+        np.testing.assert_allclose(channel_mixture(grey, np.full((200, 200), 255, np.uint8)), 1 / 3, atol=0.02)
+        few = np.zeros((200, 200), np.uint8)
+        few[:15, :15] = 255
+        np.testing.assert_array_equal(channel_mixture(picture, few), BRIGHTNESS)
+        np.testing.assert_array_equal(channel_mixture(picture[..., :1], np.full((200, 200), 255, np.uint8)), BRIGHTNESS)
+
+    def test_the_mixture_tracks_better_than_brightness_under_grain(self) -> None:
+        shot = PlaneShot(n=16, noise=9)
+        rms = {look: np.sqrt(np.mean(np.square(self.errors(shot.frames, shot, look=look)))) for look in ("mix", "luma")}
+        self.assertLess(rms["mix"], 0.95 * rms["luma"])
 
     def test_raised_contrast_brings_up_a_faint_surface(self) -> None:
         picture = np.full((80, 80, 3), 40, np.uint8)

@@ -13,6 +13,7 @@ from wertis.core.errors import RegionError
 from wertis.core.geometry import homography, polygon
 from wertis.core.geometry.conventions import homography_from_centred, homography_to_centred
 from wertis.core.geometry.motion import Fix
+from wertis.core.imaging.layers import Layers
 from wertis.core.imaging.pyramid import Pyramid
 from wertis.core.plate.base import luma
 from wertis.core.track.gaps import GapKeeper
@@ -83,6 +84,22 @@ class PlanarTrackerTest(unittest.TestCase):
         self.assertLess(np.sqrt((better ** 2).mean()), 0.25)
         self.assertLess(np.sqrt((better ** 2).mean()), 0.5 * np.sqrt((plain ** 2).mean()))
         self.assertGreater((better <= 2 * np.array([answers[f].error for f in range(1, 36)])).mean(), 0.9)
+
+    def test_a_slow_reflection_is_not_drawn_to_the_surface(self) -> None:
+        # two layers so little apart from frame to frame that their peaks overlap
+        rng = np.random.default_rng(4)
+        h, w, n, speed = 150, 220, 40, 1.6
+        art = cv2.GaussianBlur(rng.normal(0, 1, (h, w)), (0, 0), 2) * 180
+        mirror = cv2.GaussianBlur(rng.normal(0, 1, (h, w + 100)), (0, 0), 2) * 110
+        frames = [np.clip(128 + art + mirror[:, 80 - int(speed * i):][:, :w] + rng.normal(0, 2, (h, w)), 0, 250).astype(np.uint8) for i in range(n)]
+        mask = np.zeros((h, w), np.uint8)
+        mask[10:-10, 10:-10] = 255
+        layers = Layers(frames[0], mask, 0)
+        for i in range(1, n):
+            layers.keep(i, np.eye(3), frames[i])
+        self.assertTrue(layers.told_apart(lambda surface, inside, pictures, matrices: matrices))
+        for k in layers.kept:
+            np.testing.assert_allclose((k.shift - layers.kept[0].shift) * layers.scale, [int(speed * k.away), 0], atol=0.6)
 
     def test_a_reflection_is_told_apart_backwards_and_over_missing_frames(self) -> None:
         shot = PlaneShot(n=36, mirrored=0.5)

@@ -9,6 +9,7 @@ from psygnal import Signal
 from wertis.core.check.slip import Slip
 from wertis.core.errors import PlateError, RegionError, ShotFileError
 from wertis.core.geometry.motion import Fix
+from wertis.core.imaging.mixture import channel_mixture
 from wertis.core.jobs.job import Job
 from wertis.core.jobs.track_again import Stretch, out_of_date
 from wertis.core.plate import Plate, open_plate
@@ -291,7 +292,9 @@ class Session:
         picture = self.cache.peek(track.region.frame)
         if not isinstance(picture, np.ndarray):
             return None
-        found = measure(looked_at(picture, track.look), regions.mask_of(track.region, self.plate.size), track.region.box, track.kind)
+        mask = regions.mask_of(track.region, self.plate.size)
+        mixture = channel_mixture(picture, mask) if track.look == "mix" else None
+        found = measure(looked_at(picture, track.look, mixture=mixture), mask, track.region.box, track.kind)
         self._texture = (key, found)
         return found
 

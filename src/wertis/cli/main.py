@@ -34,8 +34,9 @@ def build_parser() -> argparse.ArgumentParser:
                        help="shift, shift-scale, shift-turn, similarity (shift, scale, turn), affine (with shear) or perspective (default)")
     track.add_argument("--holdout", action="append", default=[], metavar='"x,y x,y ..."|MATTE',
                        help="take pixels away: a polygon that stays in the picture, or a matte sequence (white is held out); several allowed")
-    track.add_argument("--look", default="luma", choices=["luma", "red", "green", "blue", "contrast"],
-                       help="what the tracker looks at: brightness (default), one channel, or brightness with its contrast raised")
+    track.add_argument("--look", default="mix", choices=["mix", "luma", "red", "green", "blue", "contrast"],
+                       help="what the tracker looks at: its channels, mixed for most detail over least grain (default), brightness, one channel, "
+                            "or brightness with its contrast raised")
     track.add_argument("--layer", default="", metavar="NAME", help="layer of the plate's EXR files to look at (default: the picture itself)")
     track.add_argument("--half", action="store_true", help="track at half the resolution")
     track.add_argument("--range", dest="range_", metavar="FIRST-LAST", help="frames to track (default: the whole plate)")

@@ -14,7 +14,7 @@ from wertis.app.session import Session
 
 KIND_WORDS = {"shift": "Shift", "shift-scale": "Shift and scale", "shift-turn": "Shift and turn",
               "similarity": "Shift, scale and turn", "affine": "With shear", "perspective": "With perspective"}
-LOOK_WORDS = {"luma": "The plate", "contrast": "The plate, contrast raised", "red": "Its red channel", "green": "Its green channel",
+LOOK_WORDS = {"mix": "The plate", "luma": "Its brightness", "contrast": "Its contrast, raised", "red": "Its red channel", "green": "Its green channel",
               "blue": "Its blue channel"}
 
 
@@ -35,7 +35,7 @@ class TrackPage(Page):
         f.addRow("Motion", self.kind)
         self.look = combo(LOOK_WORDS, "What the tracker looks at",
                           lambda: self._set("Choose what the tracker looks at", look=self.look.currentData()))
-        self.look.setToolTip("Another channel, or raised contrast, where the surface shows better in it")
+        self.look.setToolTip("The plate: its channels, mixed so that the surface stands out most over the grain. Another, where it shows better in that")
         self.half = QCheckBox("Half resolution")
         self.half.setToolTip("Faster, and steadier on pictures that are soft; a fine surface holds better at full resolution")
         self.half.clicked.connect(lambda on: self._set("Choose the resolution", half=on))

@@ -28,6 +28,9 @@ _FEWEST = 12  # frames from which a reflection can be told apart
 _CLEAR = 0.35  # response of the phase correlation from which a shift is believed
 _FINE = 15  # pixels; slower changes of luma than this are light rather than pictures
 _APART = 1.0  # pixels a frame by which the two layers must move apart
+# frames over which it is first measured how the reflection moves: over one alone the two layers lie so little apart that one draws the other's peak
+# towards its own; over several a fast one leaves the region
+_SPANS = (4, 1)
 _ODD = 3.0  # pixels by which a frame's shift may differ from its neighbours'
 _NEAR = 40.0  # pixels beyond which a shift found against the reflection's own picture is not believed
 _CLOSE = 2.0  # pixels below which a shift is measured by least squares
@@ -237,9 +240,14 @@ class Layers:
 
     def _first_shifts(self, left: list[np.ndarray]) -> bool:
         """How the reflection moves from frame to frame, from the frames where that is clear; False where it is nowhere."""
+        return any(self._shifts_over(span, left) for span in _SPANS)
+
+    def _shifts_over(self, span: int, left: list[np.ndarray]) -> bool:
+        """The same, from frames that lie `span` apart."""
         moves, clear, own = [], [], []
         middle = homography.apply(np.linalg.inv(self.back), self.box).mean(0)[None]
-        for a, b, before, after in zip(self.kept, self.kept[1:], left, left[1:], strict=False):
+        times = np.array([k.away for k in self.kept], float)
+        for a, b, before, after in zip(self.kept, self.kept[span:], left, left[span:], strict=False):
             shift, response = _shift_between(*_on_one(a, before, b, after))
             gap = b.away - a.away  # frames that are lost or sure by themselves are not kept
             moves.append(shift / gap)
@@ -250,15 +258,16 @@ class Layers:
         good = (np.array(clear) > _CLEAR) & (np.linalg.norm(steps - np.array(own), axis=1) > _APART / self.scale)
         if good.sum() < max(3, 0.2 * len(good)):
             return False
-        times = np.array([k.away for k in self.kept], float)
-        index = (times[1:] + times[:-1]) / 2
+        index = (times[span:] + times[:-span]) / 2
         usual = np.array([np.median(steps[good][np.argsort(np.abs(index[good] - i))[:9]], axis=0) for i in index])
         good &= np.linalg.norm(steps - usual, axis=1) < _ODD / self.scale
         if good.sum() < 3:
             return False
-        smooth = np.stack([np.interp(index, index[good], steps[good][:, axis]) for axis in (0, 1)], axis=1)
+        between = (times[1:] + times[:-1]) / 2
+        smooth = np.stack([np.interp(between, index[good], steps[good][:, axis]) for axis in (0, 1)], axis=1)
         shifts = np.vstack([[0, 0], np.cumsum(smooth * np.diff(times)[:, None], axis=0)])
-        for k, shift, clear_here in zip(self.kept, shifts, [good[0], *good], strict=True):
+        sure = np.concatenate([np.repeat(good[:1], span - span // 2), good, np.repeat(good[-1:], span // 2)])
+        for k, shift, clear_here in zip(self.kept, shifts, sure, strict=True):
             k.shift, k.sure = shift, bool(clear_here)
         return True
 

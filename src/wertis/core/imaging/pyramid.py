@@ -7,6 +7,8 @@ import numpy as np
 
 SMOOTHING = 0.75  # standard deviation in pixels at level 0
 
+_KERNEL = cv2.getGaussianKernel(5, SMOOTHING).astype(np.float32)
+
 
 class HeldOut:
     """A mask at the pyramid's levels, widened at the coarse ones, whose pixels take in what lies beside them.
@@ -42,8 +44,7 @@ class Pyramid:
 
     def __init__(self, luma: np.ndarray, held: np.ndarray | None = None) -> None:
         self.held = HeldOut(held) if held is not None else None
-        smooth = cv2.GaussianBlur(luma.astype(np.float32), (5, 5), SMOOTHING)
-        self._levels = [smooth]
+        self._levels = [cv2.sepFilter2D(luma, cv2.CV_32F, _KERNEL, _KERNEL)]
         self._lock = threading.Lock()
 
     def __getitem__(self, level: int) -> np.ndarray:

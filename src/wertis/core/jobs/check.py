@@ -11,7 +11,8 @@ from wertis.core.check.series import DriftSeries
 from wertis.core.check.slip import Slip, unmeasured
 from wertis.core.errors import PlateError, WertisError
 from wertis.core.geometry.motion import plane_between
-from wertis.core.plate.base import Plate, luma
+from wertis.core.imaging.mixture import channel_mixture
+from wertis.core.plate.base import Plate, grey_of
 from wertis.core.shot import regions
 from wertis.core.shot.document import Shot, Track
 from wertis.core.shot.edits import carry, placement_on
@@ -69,7 +70,9 @@ def check_track(shot: Shot, track: Track, plate: Plate, frames: Iterable[int], r
     away = held(base) if held is not None else None
     if away is not None:
         mask[away > 127] = 0
-    series = DriftSeries(luma(fetch(base)), mask, there, base)
+    first = fetch(base)
+    mixture = channel_mixture(first, mask)
+    series = DriftSeries(grey_of(first, mixture), mask, there, base)
 
     def first_look(frame: int) -> Callable[[], Slip]:
         """How to measure a frame by itself."""
@@ -85,12 +88,13 @@ def check_track(shot: Shot, track: Track, plate: Plate, frames: Iterable[int], r
         def measure() -> Slip:
             picture = early if early is not None else fetch(frame)
             hidden = held(frame) if held is not None else None
-            return series.look(frame, luma(picture[y0:y1, x0:x1]), matrix, hidden[y0:y1, x0:x1] if hidden is not None else None, (x0, y0), plate.size)
+            part = hidden[y0:y1, x0:x1] if hidden is not None else None
+            return series.look(frame, grey_of(picture[y0:y1, x0:x1], mixture), matrix, part, (x0, y0), plate.size)
 
         return measure
 
     def whole(frame: int) -> tuple[np.ndarray, np.ndarray | None]:
-        return luma(fetch(frame)), held(frame) if held is not None else None
+        return grey_of(fetch(frame), mixture), held(frame) if held is not None else None
 
     def safely(look: Callable[[], Slip]) -> Slip:
         try:

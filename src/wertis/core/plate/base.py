@@ -1,6 +1,7 @@
 """What every plate offers, whatever it is stored in."""
 
 from abc import ABC, abstractmethod
+from collections.abc import Sequence
 from pathlib import Path
 
 import numpy as np
@@ -82,19 +83,31 @@ class Plate(ABC):
         return PlateError(f"{self.path.name} has no frame {frame}; it runs from {self.first} to {self.last}.")
 
 
+BRIGHTNESS = (0.299, 0.587, 0.114)
+"""Parts of red, green and blue in luma: ITU-R BT.601-7, 2.5.1."""
+
+
 def luma(picture: np.ndarray) -> np.ndarray:
     """The picture's brightness (height, width) as the tracker wants it: 0..255, coded for the eye.
 
     Whole numbers are taken as they are coded in the file. Floats are taken as linear light and coded by a 1/2.2 power,
-    so that dark texture counts. Weights: ITU-R BT.601-7, 2.5.1.
+    so that dark texture counts.
     """
+    return grey_of(picture, BRIGHTNESS)
+
+
+def grey_of(picture: np.ndarray, parts: Sequence[float] | np.ndarray) -> np.ndarray:
+    """As `luma`, with other parts (3,) of red, green and blue."""
     import cv2
 
     colour = picture if picture.shape[2] <= 2 else picture[..., :3]
     if picture.dtype == np.uint8:
-        return cv2.cvtColor(np.ascontiguousarray(colour), cv2.COLOR_RGB2GRAY) if colour.shape[2] == 3 else colour[..., 0]
+        if colour.shape[2] < 3:
+            return colour[..., 0]
+        colour = np.ascontiguousarray(colour)
+        return cv2.cvtColor(colour, cv2.COLOR_RGB2GRAY) if parts is BRIGHTNESS else cv2.transform(colour, np.asarray(parts, np.float64)[None])
     values = colour.astype(np.float32)
-    grey = values @ np.array([0.299, 0.587, 0.114], np.float32) if values.shape[2] == 3 else values[..., 0]
+    grey = values @ np.asarray(parts, np.float32) if values.shape[2] == 3 else values[..., 0]
     if np.issubdtype(picture.dtype, np.integer):
         return grey * np.float32(255.0 / np.iinfo(picture.dtype).max)
     grey = np.nan_to_num(grey, nan=0.0, posinf=16.0, neginf=0.0)

@@ -16,13 +16,13 @@ from wertis.core.repair.smoothing import smoothed
 
 # older ones are read as they are: 1 had regions of one shape, 2 no extra moves, bent sides or stretches tracked again, 3 no layers, pixel
 # aspect or choice of light
-FORMAT_VERSION = 4
+FORMAT_VERSION = 5
 
 Name = Annotated[str, Field(min_length=1, max_length=200)]
 Point = tuple[Annotated[float, Field(allow_inf_nan=False, ge=-1e7, le=1e7)], Annotated[float, Field(allow_inf_nan=False, ge=-1e7, le=1e7)]]
 Frame = Annotated[int, Field(ge=-10_000_000, le=100_000_000)]
 Kind = Literal["shift", "shift-scale", "shift-turn", "similarity", "affine", "perspective"]
-Look = Literal["luma", "red", "green", "blue", "contrast"]
+Look = Literal["mix", "luma", "red", "green", "blue", "contrast"]
 Blend = Literal["normal", "multiply", "screen", "overlay"]
 Fit = Literal["fit", "fill", "stretch"]
 Alpha = Literal["file", "straight", "ignore"]
@@ -360,7 +360,7 @@ class Track(Record):
     id: Annotated[str, Field(max_length=64)] = Field(default_factory=new_id)
     name: Name = "Track"
     kind: Kind = "perspective"
-    look: Look = "luma"
+    look: Look = "mix"
     half: bool = False
     region: Region
     solved: Solved | None = None

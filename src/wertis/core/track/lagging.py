@@ -62,17 +62,17 @@ class LaggingTracker:
         self._beside = ThreadPoolExecutor(1, thread_name_prefix="wertis-second-look")
 
     def feed(self, frame: int, luma: np.ndarray | None, held: np.ndarray | None = None, lost: str = "",
-             neighbour: bool = True) -> list[tuple[int, Fix]]:
+             neighbour: bool = True, pyramid: Pyramid | None = None) -> list[tuple[int, Fix]]:
         """Answers that are ready after one more frame; `luma` None with a reason `lost` where it could not be read.
 
-        `neighbour` says whether the first frame fed lies next to the reference frame.
+        `neighbour` says whether the first frame fed lies next to the reference frame; `pyramid` is the luma's own, where it is made already.
         """
         if luma is None:
             self._kept.append(_Kept(frame, Fix(None, reason=lost), None))
             return self._ready(final=False)
         # the frame that is due is looked at again while the new one is looked at first
         due = self._beside.submit(self._second_look, self._kept[0]) if self._is_due() else None
-        fix = self._tracker.feed(luma, held)
+        fix = self._tracker.feed(luma, held, pyramid)
         out = [self._hand_out(due)] if due is not None else []
         kept = _Kept(frame, fix, homography_to_centred(fix.matrix) if fix.matrix is not None else None)
         if self._tries < _TRIES and kept.matrix is not None:

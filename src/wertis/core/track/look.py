@@ -3,24 +3,31 @@
 import cv2
 import numpy as np
 
-from wertis.core.plate.base import luma
+from wertis.core.plate.base import grey_of, luma
 
-LOOKS = ("luma", "red", "green", "blue", "contrast")
-"""The plate's brightness, one channel, or its brightness with the contrast raised everywhere alike."""
+LOOKS = ("mix", "luma", "red", "green", "blue", "contrast")
+"""The plate, its channels mixed for the most detail over the least grain; its brightness; one channel; its brightness with the contrast raised alike
+everywhere."""
 
 _NEAR = 12.0  # pixels, standard deviation of the surroundings that contrast is measured in
 _FAINT = 4.0  # luma, standard deviation below which contrast is taken for grain and left low
 _RAISED = 40.0  # luma, standard deviation that all contrast is brought to
 
 
-def looked_at(picture: np.ndarray, look: str = "luma", half: bool = False) -> np.ndarray:
+def looked_at(picture: np.ndarray, look: str = "luma", half: bool = False, mixture: np.ndarray | None = None) -> np.ndarray:
     """A picture (h, w, c) as the tracker sees it: (h, w), or half of each when `half`, uint8 or float32 on a scale of 0..255.
 
     Raised contrast is local: mean and deviation of the surroundings are taken out, so that a dark corner's texture counts like a bright one's.
+
+    Parameters
+    ----------
+    mixture : (3,) each channel's part in "mix", from `imaging.mixture`; brightness where it is not given.
     """
     if look in ("red", "green", "blue") and picture.shape[2] >= 3:
         k = ("red", "green", "blue").index(look)
         seen = luma(picture[..., k:k + 1])
+    elif look == "mix" and mixture is not None:
+        seen = grey_of(picture, mixture)
     else:
         seen = luma(picture)
     if half:

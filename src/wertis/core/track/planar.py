@@ -118,9 +118,15 @@ class PlanarTracker:
         self._last = homography_to_centred(matrix)
         self._before = None
 
-    def feed(self, luma: np.ndarray, held: np.ndarray | None = None) -> Fix:
-        """The next frame's answer; `luma` as for the reference frame, `held` (h, w) uint8 is 255 on pixels that are held out."""
-        self.pyramid = pyramid = Pyramid(luma, held)
+    def feed(self, luma: np.ndarray, held: np.ndarray | None = None, pyramid: Pyramid | None = None) -> Fix:
+        """The next frame's answer; `luma` as for the reference frame, `held` (h, w) uint8 is 255 on pixels that are held out.
+
+        `pyramid` is the luma's own, where it is made already.
+        """
+        if pyramid is None:
+            pyramid = Pyramid(luma)
+        pyramid.held = HeldOut(held) if held is not None else None
+        self.pyramid = pyramid
         ahead = self._ahead()
         found: Alignment | None = None
         if self._last is not None:

@@ -2,7 +2,7 @@
 
 import threading
 from collections.abc import Callable, Iterable, Iterator
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import replace
 
 import cv2
@@ -11,6 +11,8 @@ import numpy as np
 from wertis.core.errors import PlateError, RegionError
 from wertis.core.geometry import polygon
 from wertis.core.geometry.motion import Fix
+from wertis.core.imaging.mixture import channel_mixture
+from wertis.core.imaging.pyramid import Pyramid
 from wertis.core.plate.base import Plate
 from wertis.core.track.gaps import GapKeeper
 from wertis.core.track.kinds import KINDS
@@ -20,6 +22,7 @@ from wertis.core.track.planar import PlanarTracker
 from wertis.core.track.reflection import ReflectionKeeper
 
 READ_AHEAD = 6
+_LEVELS = 3  # of a picture's pyramid, that are made ahead
 _LARGE = 1_500_000  # pixels of a picture from which reading it takes longer than tracking in it, so that two are read at once
 
 PictureReader = Callable[[int], np.ndarray]
@@ -54,10 +57,29 @@ def read_ahead(read: PictureReader, frames: Iterable[int], threads: int = 1) -> 
                 future.cancel()
 
 
+def with_pyramids(pictures: Iterable[tuple[int, np.ndarray | PlateError]]) -> Iterator[tuple[int, np.ndarray | PlateError, Pyramid | None]]:
+    """The same pictures, each with its pyramid, which is made while the frame before is tracked in."""
+
+    def made(luma: np.ndarray) -> Pyramid:
+        pyramid = Pyramid(luma)
+        pyramid[_LEVELS]  # with those above it
+        return pyramid
+
+    waiting: tuple[int, np.ndarray | PlateError, Future[Pyramid] | None] | None = None
+    with ThreadPoolExecutor(1, thread_name_prefix="wertis-track-pyramid") as pool:
+        for frame, picture in pictures:
+            future = pool.submit(made, picture) if isinstance(picture, np.ndarray) else None
+            if waiting is not None:
+                yield waiting[0], waiting[1], waiting[2].result() if waiting[2] is not None else None
+            waiting = frame, picture, future
+        if waiting is not None:
+            yield waiting[0], waiting[1], waiting[2].result() if waiting[2] is not None else None
+
+
 def track_plane(plate: Plate, region: np.ndarray, start: int, frames: Iterable[int], kind: str = "perspective",
                 read: PictureReader | None = None, stop: threading.Event | None = None,
                 known: dict[int, np.ndarray] | None = None, held: Masks | None = None,
-                look: str = "luma", half: bool = False, mask: np.ndarray | None = None) -> Iterator[tuple[int, Fix]]:
+                look: str = "mix", half: bool = False, mask: np.ndarray | None = None) -> Iterator[tuple[int, Fix]]:
     """Track `region` (N, 2), drawn on frame `start`, through `frames`, which lead away from it in one direction.
 
     Yields each frame's number and answer as it is found; lost and unreadable frames come with no matrix and a reason. A frame may come a
@@ -91,9 +113,11 @@ def track_plane(plate: Plate, region: np.ndarray, start: int, frames: Iterable[i
         if np.count_nonzero(mask) < 100:
             raise RegionError("The hold-outs cover the whole region on its reference frame; make them smaller, or switch one off.")
     scale = 0.5 if half else 1.0
+    first = fetch(start)
+    mixture = channel_mixture(first, mask) if look == "mix" else None
 
-    def seen(frame: int) -> np.ndarray:
-        return looked_at(fetch(frame), look, half)
+    def as_seen(picture: np.ndarray) -> np.ndarray:
+        return looked_at(picture, look, half, mixture)
 
     def held_on(frame: int) -> np.ndarray | None:
         found = held(frame) if held is not None else None
@@ -101,7 +125,7 @@ def track_plane(plate: Plate, region: np.ndarray, start: int, frames: Iterable[i
 
     if half:
         mask = _halved(mask)
-    reference, corners = seen(start), outline * scale
+    reference, corners = as_seen(first), outline * scale
     tracker = PlanarTracker(reference, mask, corners, kind)
     keeper = ReflectionKeeper(reference, mask, corners, KINDS[kind], start) if held is None else None
     gaps = GapKeeper(tracker)
@@ -125,14 +149,15 @@ def track_plane(plate: Plate, region: np.ndarray, start: int, frames: Iterable[i
                     keeper.keep(done, fix, luma)
             return fix
 
-        for frame, picture in read_ahead(seen, order, 2 if plate.size[0] * plate.size[1] > _LARGE else 1):
+        coming = read_ahead(lambda frame: as_seen(fetch(frame)), order, 2 if plate.size[0] * plate.size[1] > _LARGE else 1)
+        for frame, picture, pyramid in with_pyramids(coming):
             if stop is not None and stop.is_set():
                 break
             if isinstance(picture, PlateError):
                 ready = lagging.feed(frame, None, lost=str(picture))
             else:
                 pictures[frame] = picture
-                ready = lagging.feed(frame, picture, held_on(frame), neighbour=abs(frame - start) == 1)
+                ready = lagging.feed(frame, picture, held_on(frame), neighbour=abs(frame - start) == 1, pyramid=pyramid)
             for done, fix in ready:
                 yield done, kept(done, fix)
         for done, fix in lagging.finish():
