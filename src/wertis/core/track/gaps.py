@@ -14,7 +14,7 @@ from wertis.core.imaging.pyramid import Pyramid
 from wertis.core.track.align import Expected
 from wertis.core.track.planar import PlanarTracker
 
-_WEAK, _LITTLE = 0.3, 0.65  # pixels of expected error, and share seen, from which a frame is answered again
+_WEAK, _LITTLE, _LOST_IN = 0.3, 0.65, 1.0  # pixels of expected error, and share seen, from which a frame is answered again; the last, whatever is seen
 _GOOD = 0.25  # pixels of expected error up to which a frame says something of its neighbours
 _SIDE = 4  # frames on each side that say where the surface was between them
 _DEGREES = (2, 3, 4, 5, 6)  # of the polynomial through them; the one that foretells best is taken
@@ -47,7 +47,7 @@ class GapKeeper:
         if fix.matrix is not None and fix.error <= _GOOD:
             self._places[frame] = homography.apply(homography_to_centred(fix.matrix), self._tracker.box)
             self._errors[frame] = fix.error
-        elif self._bytes < _MOST_KEPT and (fix.matrix is None or (fix.error >= _WEAK and fix.seen < _LITTLE)):
+        elif self._bytes < _MOST_KEPT and (fix.matrix is None or fix.error >= _LOST_IN or (fix.error >= _WEAK and fix.seen < _LITTLE)):
             picture = luma if luma.dtype == np.uint8 else np.clip(np.rint(luma), 0, 255).astype(np.uint8)
             self._weak[frame] = fix, picture
             self._bytes += picture.nbytes

@@ -24,6 +24,8 @@ from wertis.core.track.doubt import expected_error, feigned_information
 from wertis.core.track.kinds import KINDS, small_motion
 from wertis.core.track.reading import read_tiles
 from wertis.core.track.reference import Reference, TileSet, choose, visible_tiles
+from wertis.core.track.slant import paths as slanted_paths
+from wertis.core.track.slant import view_of
 
 _ROUGH = 0.3  # see align; the place is unsure at first at every level
 _BLUR_GAIN = 0.76  # the residual must fall to this part of itself for a change of sharpness to be believed
@@ -54,7 +56,7 @@ _LEG_PRIOR = CORRELATION / LEG_DOUBT ** 2
 _SECOND_TURNS, _ARRIVED = 4, 0.7  # most turns at half the resolution, and pixels of a turn's move from which there is another
 _SECOND_REACH = 6.0  # pixels beyond which a second look's answer is not believed to be of the same place
 _WEAK = 0.3  # pixels of expected error from which what the frames before say is asked for
-_LITTLE = 0.6  # share of the region seen, below which that is so
+_LITTLE, _LOST_IN = 0.6, 1.0  # share of the region seen below which that is so, and pixels of expected error from which it is so whatever seems seen
 _WORSE = 0.1  # by how much less like the surface an answer may look that the frames before led to
 _AS_GOOD = 0.03  # the same where it is said to be less sure
 _LEAST_SURPRISE = 0.5  # pixels by which no motion can be foretold
@@ -133,7 +135,7 @@ class PlanarTracker:
             found = self._follow(pyramid)
         verdict = self._judge(found, pyramid, ahead=ahead) if found is not None else None
         expected = self._expectation(ahead)
-        if expected is not None and (verdict is None or verdict.matrix is None or (verdict.error > _WEAK and verdict.seen < _LITTLE)):
+        if expected is not None and (verdict is None or verdict.matrix is None or _is_weak(verdict)):
             led = self._led(pyramid, expected)
             if led is not None and (found is None or verdict is None or verdict.matrix is None or self._likelier(led, found, verdict)):
                 found, verdict = led
@@ -267,7 +269,7 @@ class PlanarTracker:
     def _finish(self, pyramid: Pyramid, found: Alignment, top: int, guesses: list[np.ndarray] | None = None) -> Alignment | None:
         """The levels below `top`, down to the finest that both pictures show."""
         for level in range(top - 1, 0 if self.looked_at_again and top > 1 else -1, -1):
-            if level == 0 and self._scale(found.matrix) < _SHRUNK:
+            if level == 0 and view_of(found.matrix, self.reference.centre).larger < _SHRUNK:
                 break
             start = found.matrix
             if level == min(1, top - 1) and guesses and self._distance(start, guesses[0]) > _FAR:
@@ -334,10 +336,19 @@ class PlanarTracker:
         if len(chosen) < 2:
             return None
         at = self._picture_level(level, matrix)
+        view, taps = view_of(matrix, self.reference.centre), None
         try:
+            if view.slanted and not smear:
+                at = max(0, level + round(np.log2(view.smaller)))
+                of_tiles, of_picture = slanted_paths(view, level, at)
+                if of_tiles is not None:
+                    tiles = blurred_tiles(self.reference, tiles, chosen, np.repeat(of_tiles, len(chosen), axis=1))
+                    chosen = np.arange(len(chosen))
+                if of_picture is not None:
+                    taps = np.repeat(of_picture, len(chosen), axis=1)
             return align(self.reference, tiles, chosen, pyramid[at], at, matrix, self._kind, trust, steps, _TOLERANCE[level],
                          white=253.0, rough=rough, smear=smear, held=pyramid.held[at] if pyramid.held is not None else None,
-                         expected=expected)
+                         taps=taps, expected=expected)
         except np.linalg.LinAlgError:
             return None
 
@@ -393,7 +404,7 @@ class PlanarTracker:
         found: Alignment | None = None
         for level in (1, 0):
             start = found.matrix if found is not None else expected.matrix
-            if level == 0 and self._scale(start) < _SHRUNK:
+            if level == 0 and view_of(start, self.reference.centre).larger < _SHRUNK:
                 break
             tried = self._level(level, pyramid, start, _STEPS[1], rough=_ROUGH if level else 0.0, limit=_TILES_LAST, expected=expected)
             if tried is None or not _plausible(tried.matrix, self._box):
@@ -444,6 +455,8 @@ class PlanarTracker:
     def _judge(self, found: Alignment, pyramid: Pyramid, most: float = _MAX_ERROR, ahead: np.ndarray | None = None, led: bool = False) -> Fix:
         if not _plausible(found.matrix, self._box):
             return Fix(None, reason="the surface folded over")
+        if view_of(found.matrix, self.reference.centre).edge_on:
+            return Fix(None, reason="the surface is seen edge-on")
         tiles = self.reference.tiles(0)
         tiles_energy = found.tiles.energy[found.chosen]
         due = tiles_energy / (tiles_energy + 3 * found.noise)  # the likeness that noise alone leaves
@@ -517,6 +530,11 @@ def quad_of_box(box: tuple[int, int, int, int]) -> np.ndarray:
     """The corners (4, 2), clockwise from the top left, of a box x0, y0, x1, y1."""
     x0, y0, x1, y1 = box
     return np.array([[x0, y0], [x1, y0], [x1, y1], [x0, y1]], np.float64)
+
+
+def _is_weak(verdict: Fix) -> bool:
+    """Whether so little is known of where the surface is that what else is known should be asked."""
+    return verdict.error > _LOST_IN or (verdict.error > _WEAK and verdict.seen < _LITTLE)
 
 
 def _score(found: Alignment) -> float:
