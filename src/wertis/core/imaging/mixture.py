@@ -39,7 +39,7 @@ def channel_mixture(picture: np.ndarray, mask: np.ndarray) -> np.ndarray:
     channels = [luma(np.ascontiguousarray(part[..., k:k + 1])).astype(np.float32) for k in range(3)]
     slopes = np.stack([_slopes(c)[:, inside].ravel() for c in channels])
     power = slopes.astype(np.float64) @ slopes.T / slopes.shape[1]
-    grain = np.array([_grain(c, inside) for c in channels]) + _NO_GRAIN
+    grain = np.array([grain_variance(c, inside) for c in channels]) + _NO_GRAIN
     grain = np.diag(grain + _EVEN * grain.mean())
     best, mixture = 0.0, brightness
     for count in (3, 2, 1):
@@ -59,7 +59,7 @@ def _slopes(channel: np.ndarray) -> np.ndarray:
     return np.stack([cv2.Scharr(smooth, cv2.CV_32F, i, 1 - i, scale=1 / 32) for i in (1, 0)])
 
 
-def _grain(channel: np.ndarray, inside: np.ndarray) -> float:
-    """Variance of a channel's grain."""
+def grain_variance(channel: np.ndarray, inside: np.ndarray) -> float:
+    """Variance of the grain of a channel (h, w) float32, where `inside` (h, w) is true; of grain that goes together, a part only."""
     rest = cv2.filter2D(channel, cv2.CV_32F, _GRAIN_KERNEL)
     return float(np.quantile(cv2.blur(rest * rest, (_PATCH, _PATCH))[inside], _FLAT))

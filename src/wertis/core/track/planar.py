@@ -32,7 +32,10 @@ _BLUR_GAIN = 0.76  # the residual must fall to this part of itself for a change 
 _STRONG = 0.05  # pixels of expected error below which that holds; a weak fit gains from the test
 _NOISIER = 1.2  # times the noise of a sharp frame, below which a frame is taken to be as sharp without a test
 _SURELY_SHARP, _TESTED_EVERY = 8, 3  # frames in a row after which only every so many are tested in spite of a weak fit
+_VEILED, _SURELY_VEILED, _LOOKED_EVERY = 8.0, 8, 10  # times what grain leaves, and frames in a row, from which only every so many are looked at closer
+_GOOD_START = 0.35  # score of the first level from which no other start is tried
 _DOUBTFUL = 0.25  # score of the first level from which it is begun from where the picture correlates best as well
+_AS_USUAL, _MOST_USUAL = 1.15, 0.5  # times the last frame's score up to which a score is as good as those, and the most that counts as usual
 _CALM = 4.0  # pixels of surprise below which a start at a quarter of the resolution is enough
 _SHRUNK = 0.7  # scale of the surface below which the finest level is of no use
 _FAR = 2.0  # pixels; a coarse answer further than this from the guess is checked against it at a finer level
@@ -106,9 +109,12 @@ class PlanarTracker:
         self.pyramid = self.reference.pyramid  # of the last frame
         self._noise_of_sharp = 0.0  # of the last frame that was found not to be blurred otherwise than the reference
         self._found_sharp = 0  # frames in a row
+        self._found_veiled = 0  # frames in a row on which something lies over the whole surface
+        self.told_apart_later = False  # what lies over the surface
         self.blur_is_known = False  # blur by motion is then left to a second look
         self.looked_at_again = False  # every frame is, so that the first look may end at half the resolution
         self._usual_likeness: float | None = None
+        self._scores: dict[int, float] = {}  # of the first level, by its number, on the last frame
         self._lost_for = 0
         self._errors = (0.0, 0.0)  # of the last answer and the one before, in pixels
         self._surprise = 4.0  # how far, in pixels, the surface has lately been from where constant velocity would put it
@@ -135,7 +141,7 @@ class PlanarTracker:
             found = self._follow(pyramid)
         verdict = self._judge(found, pyramid, ahead=ahead) if found is not None else None
         expected = self._expectation(ahead)
-        if expected is not None and (verdict is None or verdict.matrix is None or _is_weak(verdict)):
+        if expected is not None and (verdict is None or verdict.matrix is None or self._is_weak(verdict, found)):
             led = self._led(pyramid, expected)
             if led is not None and (found is None or verdict is None or verdict.matrix is None or self._likelier(led, found, verdict)):
                 found, verdict = led
@@ -247,6 +253,8 @@ class PlanarTracker:
             guesses.insert(0, ahead)
         best: Alignment | None = None
         best_score = np.inf
+        # a surface that never looks quite like its reference does not look for better places on every frame
+        usual = _AS_USUAL * min(self._scores.get(top, 0.0), _MOST_USUAL)
         for guess in guesses:
             tried = self._level(top, pyramid, guess, _STEPS[top], rough=0.3)
             if tried is None:
@@ -254,16 +262,17 @@ class PlanarTracker:
             score = _score(tried)
             if score < best_score:
                 best, best_score = tried, score
-            if score < 0.35:
+            if score < max(_GOOD_START, usual):
                 break
         if best is None:
             return None
-        if best_score > _DOUBTFUL:
+        if best_score > max(_DOUBTFUL, usual):
             moved = self._shifted(pyramid, guesses[0], top)
             if moved is not None:
                 tried = self._level(top, pyramid, moved, _STEPS[top], rough=0.3)
                 if tried is not None and _score(tried) < best_score:
                     best, best_score = tried, _score(tried)
+        self._scores[top] = best_score
         return self._finish(pyramid, best, top, guesses)
 
     def _finish(self, pyramid: Pyramid, found: Alignment, top: int, guesses: list[np.ndarray] | None = None) -> Alignment | None:
@@ -290,7 +299,8 @@ class PlanarTracker:
 
     def _with_more_tiles(self, pyramid: Pyramid, found: Alignment) -> Alignment:
         """An answer at the finest level that is unsure, aligned once more with more of the surface, at a cost that sure ones need not bear."""
-        if found.tiles.level or len(found.chosen) >= len(found.tiles) or self._expected(found) < _UNSURE * max(1.0, self._scale(found.matrix)):
+        if found.tiles.level or len(found.chosen) >= len(found.tiles) or self._surely_veiled(found) \
+                or self._expected(found) < _UNSURE * max(1.0, self._scale(found.matrix)):
             return found
         more = self._level(0, pyramid, found.matrix, 1, smear=len(found.beside) > 0, limit=_TILES_MOST[False])
         return more if more is not None and _plausible(more.matrix, self._box) and self._expected(more) < self._expected(found) else found
@@ -306,11 +316,16 @@ class PlanarTracker:
         if found.tiles.level == 0 and found.noise < _NOISIER * self._noise_of_sharp and (settled or self._expected(found) < _STRONG):
             self._found_sharp += 1
             return found
+        if self._surely_veiled(found):
+            self._found_veiled += 1
+            return found
         for level in (0, 1):
             tried = self._level(level, pyramid, found.matrix, _STEPS[2] if level else _LAST_STEPS, rough=_ROUGH if level else 0.0, smear=True)
             if tried is None or not _plausible(tried.matrix, self._box):
                 break
-            if level == 0 and tried.noise > _BLUR_GAIN * found.noise:
+            veiled = level == 0 and self._is_veiled(tried.noise)  # blur explains it no better
+            self._found_veiled = self._found_veiled + 1 if veiled else self._found_veiled if level else 0
+            if level == 0 and (veiled or tried.noise > _BLUR_GAIN * found.noise):
                 plain = self._level(0, pyramid, found.matrix, _LAST_STEPS, limit=_TILES_LAST) if self._scale(found.matrix) >= _SHRUNK else found
                 if plain is None or tried.noise > _BLUR_GAIN * plain.noise:
                     if plain is not None and plain.tiles.level == 0:
@@ -324,6 +339,19 @@ class PlanarTracker:
             if found.blur < _SOME_BLUR:
                 break
         return found
+
+    def _is_veiled(self, noise: float) -> bool:
+        """Whether far more is left than grain would leave: most likely a reflection, which is told apart when all frames are known."""
+        return self.told_apart_later and noise > _VEILED * (self.reference.grain + 1)
+
+    def _surely_veiled(self, found: Alignment) -> bool:
+        """Whether that has been so for so long that a closer look at every frame is wasted."""
+        return self._found_veiled >= _SURELY_VEILED and self._found_veiled % _LOOKED_EVERY > 0 and self._is_veiled(found.noise)
+
+    def _is_weak(self, verdict: Fix, found: Alignment | None) -> bool:
+        """Whether so little is known of where the surface is that what the frames before say should be asked."""
+        veiled = found is not None and self._surely_veiled(found)
+        return (verdict.error > _LOST_IN and not veiled) or (verdict.error > _WEAK and verdict.seen < _LITTLE)
 
     def _level(self, level: int, pyramid: Pyramid, matrix: np.ndarray, steps: int,
                rough: float = 0.0, smear: bool = False, limit: int = 0, expected: Expected | None = None) -> Alignment | None:
@@ -530,11 +558,6 @@ def quad_of_box(box: tuple[int, int, int, int]) -> np.ndarray:
     """The corners (4, 2), clockwise from the top left, of a box x0, y0, x1, y1."""
     x0, y0, x1, y1 = box
     return np.array([[x0, y0], [x1, y0], [x1, y1], [x0, y1]], np.float64)
-
-
-def _is_weak(verdict: Fix) -> bool:
-    """Whether so little is known of where the surface is that what else is known should be asked."""
-    return verdict.error > _LOST_IN or (verdict.error > _WEAK and verdict.seen < _LITTLE)
 
 
 def _score(found: Alignment) -> float:

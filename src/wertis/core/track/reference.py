@@ -7,6 +7,7 @@ import cv2
 import numpy as np
 
 from wertis.core.geometry import homography
+from wertis.core.imaging.mixture import grain_variance
 from wertis.core.imaging.pyramid import Pyramid
 
 # side of a tile in its level's pixels, and the step between the pixels taken from it. Large tiles keep the slow changes of
@@ -95,6 +96,12 @@ class Reference:
         """The matrix from level-0 pixels to coordinates in about -1..1 over the region, in which motion parameters are well scaled."""
         s = 1 / self.radius
         return np.array([[s, 0, -s * self.centre[0]], [0, s, -s * self.centre[1]], [0, 0, 1.0]])
+
+    @cached_property
+    def grain(self) -> float:
+        """Variance of the picture's grain, as far as the pyramid's smoothing leaves it: a lower bound."""
+        x0, y0, x1, y1 = self.box
+        return grain_variance(self.pyramid[0][y0:y1, x0:x1], self.mask[y0:y1, x0:x1] > 0)
 
     def slopes(self, level: int) -> tuple[np.ndarray, np.ndarray]:
         """Slopes of a level's luma in x and in y, per pixel of the level; made on first use."""

@@ -128,6 +128,7 @@ def track_plane(plate: Plate, region: np.ndarray, start: int, frames: Iterable[i
     reference, corners = as_seen(first), outline * scale
     tracker = PlanarTracker(reference, mask, corners, kind)
     keeper = ReflectionKeeper(reference, mask, corners, KINDS[kind], start) if held is None else None
+    tracker.told_apart_later = keeper is not None
     gaps = GapKeeper(tracker)
     order = list(frames)
     onward = 1 if len(order) < 2 or order[1] > order[0] else -1
