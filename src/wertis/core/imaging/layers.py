@@ -58,7 +58,8 @@ class Kept:
     back : (3, 3) this crop to the picture at level 0, centred.
     inside : (h, w) float32, 1 where the surface is.
     away : frames from the reference frame, whichever way the track goes.
-    shift : (2,) of the reflection, in the kept level's pixels, since the reference frame; `sure` says whether that was measured.
+    shift : (2,) of the reflection, in the kept level's pixels, since the reference frame; `sure` says whether that was measured,
+        and `moved` by how much it last changed.
     """
 
     frame: int
@@ -69,6 +70,7 @@ class Kept:
     away: int
     shift: np.ndarray
     sure: bool = True
+    moved: float = np.inf
 
 
 class Layers:
@@ -148,7 +150,7 @@ class Layers:
         """Both layers and both motions, in turn; what is left unexplained in the end (0 unless `measured`), or None where the surface could not be
         aligned.
 
-        `left` (h, w) of each frame is what the surface does not explain.
+        `left` (h, w) of each frame is what the surface does not explain. Unless `measured` the reflection's shifts are taken to be known.
         """
         kept = self.kept
         for _ in range(rounds):
@@ -156,7 +158,8 @@ class Layers:
                 mirror = self._mirror(left)
                 self.surface = self._surface(mirror)
                 left = self._left_over(self.surface)
-                self._better_shifts(left, mirror, close=means == 1)
+                if measured:
+                    self._better_shifts(left, mirror)
             self._mirror_told = mirror = self._mirror(left)
             found = align(self.surface, self.mask, [self.cleaned(k) for k in kept], [k.matrix for k in kept])
             if found is None:
@@ -297,8 +300,8 @@ class Layers:
                 x, y = np.floor(start - low).astype(int)
                 across, down = min(k.picture.shape[1] + 1, w - x), min(k.picture.shape[0] + 1, h - y)
                 place = np.array([[1, 0, start[0] - low[0] - x], [0, 1, start[1] - low[1] - y]])
-                for onto, of in ((total, left), (count, k.inside)):
-                    onto[y:y + down, x:x + across] += cv2.warpAffine(of, place, (across, down))
+                total[y:y + down, x:x + across] += cv2.warpAffine(left, place, (across, down))
+                count[y:y + down, x:x + across] += cv2.warpAffine(k.inside, place, (across, down), flags=cv2.INTER_NEAREST)
             return total, count
 
         all_sure = [each for each in zip(kept, left_over, starts, strict=True) if each[0].sure]
@@ -311,21 +314,17 @@ class Layers:
         h, w = k.picture.shape
         x, y = mirror.low + k.shift - k.back[:2, 2] / self.scale
         place = np.array([[1, 0, x], [0, 1, y]])
-        return np.asarray(cv2.warpAffine(mirror.count if count else mirror.picture, place, (w, h)))
+        return np.asarray(cv2.warpAffine(mirror.count, place, (w, h), flags=cv2.INTER_NEAREST) if count else cv2.warpAffine(mirror.picture, place, (w, h)))
 
-    def _better_shifts(self, left_over: list[np.ndarray], mirror: "_Mirror", close: bool = False) -> None:
-        """Each frame's shift against the reflection as the other frames show it; where that is not clear, from the frames round it.
-
-        `close` says that the shifts are known to a pixel or two already.
-        """
+    def _better_shifts(self, left_over: list[np.ndarray], mirror: "_Mirror") -> None:
+        """Each frame's shift against the reflection as the other frames show it; where that is not clear, from the frames round it."""
         def against_others(each: tuple[Kept, np.ndarray]) -> tuple[np.ndarray, float]:
             k, left = each
             others = self._seen(mirror, k, count=True) - k.sure * k.inside
             known = k.inside * (others > _SEEN_OFTEN)
             rest = (self._seen(mirror, k) * (others + k.sure) - left * k.sure) / np.maximum(others, 1)
-            if close:  # at half the resolution, which says it as well and costs a quarter
-                rest, left, known = (cv2.resize(p, None, fx=0.5, fy=0.5, interpolation=cv2.INTER_AREA) for p in (rest, left, known))
-                return 2 * _fine_shift(rest, left, (known > 0.99).astype(np.float32)), float(k.sure)
+            if k.sure and k.moved < _CLOSE / 2:
+                return _fine_shift(rest, left, known), 1.0
             shift, response = _shift_between(rest * known, left * known)
             return (_fine_shift(rest, left, known) if np.hypot(*shift) < _CLOSE else shift), response
 
@@ -333,7 +332,7 @@ class Layers:
         for k, (shift, response) in zip(self.kept, found, strict=True):
             k.sure = response > _CLEAR and np.hypot(*shift) < _NEAR / self.scale
             if k.sure:
-                k.shift = k.shift + shift
+                k.shift, k.moved = k.shift + shift, float(np.hypot(*shift))
         sure = [k for k in self.kept if k.sure]
         if len(sure) < 3:
             return

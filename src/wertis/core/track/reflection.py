@@ -17,7 +17,7 @@ from wertis.core.track.reference import Reference, choose, visible_tiles
 
 _UNSURE = 0.08  # pixels of expected error, in the poorer picture, from which a frame may show a reflection
 _PART = 0.5  # of the frames that must be so
-_STEPS, _TILES = 5, 120
+_STEPS, _TILES = 5, 80
 _NOT_WHOLLY = 1.2  # times by which the error is larger than grain alone would make it: what is left of the reflection pulls still
 _FARTHEST = 4.0  # pixels from the first answer beyond which the new one is not believed
 
