@@ -14,7 +14,7 @@ from wertis.core.imaging import shutter
 from wertis.core.imaging.pyramid import Pyramid
 from wertis.core.imaging.shutter import FAST, GUESS, NEAR, Leg, Shutter
 from wertis.core.track import blurred
-from wertis.core.track.planar import PlanarTracker, Trust
+from wertis.core.track.planar import PlanarTracker, Trust, is_too_unsure, too_unsure
 
 _LAG = 2  # frames after a frame that must be known before it is looked at again
 _MEASURED_FRAMES = 6  # frames from which the shutter is measured
@@ -127,6 +127,8 @@ class LaggingTracker:
             fix = self._second_look(kept) or fix
         if fix.matrix is not None:
             kept.matrix = homography_to_centred(fix.matrix)
+        if is_too_unsure(fix):  # even now
+            fix = too_unsure(fix.error, fix.seen)
         done = self._kept.pop(0)
         done.luma = done.held = done.pyramid = None
         done.fix = fix

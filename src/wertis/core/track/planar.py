@@ -53,11 +53,11 @@ _UNSURE = 0.07  # pixels of the poorer picture, of expected error, from which th
 _ACCEPTED = 6.0     # a tile whose misfit is below this many times the usual counts as seen
 _MIN_SEEN = 0.06    # share of the region's texture below which a frame is lost
 _MIN_LIKENESS = 0.30
-_MAX_ERROR = 4.0    # expected corner error in pixels above which a frame is lost
+_MAX_ERROR, _MAX_FIRST = 4.0, 10.0  # expected corner error in pixels above which a frame is lost; the same while it is still to be looked at again
 _MAX_FRESH_ERROR = 2.0  # the same where the frames before do not vouch for it
 _LEG_PRIOR = CORRELATION / LEG_DOUBT ** 2
 _SECOND_TURNS, _ARRIVED = 4, 0.7  # most turns at half the resolution, and pixels of a turn's move from which there is another
-_SECOND_REACH = 6.0  # pixels beyond which a second look's answer is not believed to be of the same place
+_SECOND_REACH, _SECOND_FARTHEST = 6.0, 4.0  # pixels from which a second look's answer must look like the surface, and times those at most
 _WEAK = 0.3  # pixels of expected error from which what the frames before say is asked for
 _LITTLE, _LOST_IN = 0.6, 1.0  # share of the region seen below which that is so, and pixels of expected error from which it is so whatever seems seen
 _WORSE = 0.1  # by how much less like the surface an answer may look that the frames before led to
@@ -228,9 +228,12 @@ class PlanarTracker:
             moved = self._distance(tried.matrix, start)
             found, start = tried, tried.matrix
             change = change + tried.beside
-        if found is None or self._distance(found.matrix, matrix) > _SECOND_REACH:
+        if found is None:
             return None
-        verdict = self._judge(found, picture)
+        far = self._distance(found.matrix, matrix) / _SECOND_REACH
+        if far > _SECOND_FARTHEST or (far > 1 and _score(found) > _GOOD_START):
+            return None
+        verdict = self._judge(found, picture, _MAX_ERROR)
         return replace(verdict, matrix=homography_from_centred(found.matrix)) if verdict.matrix is not None else None
 
     def beside_expectation(self, picture: Pyramid, expected: Expected, must_add: bool) -> Fix | None:
@@ -480,7 +483,7 @@ class PlanarTracker:
 
     # -- judging and remembering ----------------------------------------------------------------------------------
 
-    def _judge(self, found: Alignment, pyramid: Pyramid, most: float = _MAX_ERROR, ahead: np.ndarray | None = None, led: bool = False) -> Fix:
+    def _judge(self, found: Alignment, pyramid: Pyramid, most: float | None = None, ahead: np.ndarray | None = None, led: bool = False) -> Fix:
         if not _plausible(found.matrix, self._box):
             return Fix(None, reason="the surface folded over")
         if view_of(found.matrix, self.reference.centre).edge_on:
@@ -502,8 +505,8 @@ class PlanarTracker:
             return Fix(None, seen=seen, reason="nothing in the picture looks like the region")
         error = self._expected(found, led)
         error = float(np.hypot(error, _BLUR_DOUBT * found.blur))
-        if error > most:
-            return Fix(None, error=error, seen=seen, reason=f"too little texture is seen (expected error {error:.0f} px)")
+        if error > (most or (_MAX_FIRST if self.looked_at_again else _MAX_ERROR)):
+            return too_unsure(error, seen)
         if ahead is not None and seen < 0.5 and self._distance(found.matrix, ahead) > max(2 * _JUMP * self.reference.radius, 6 * self._surprise):
             return Fix(None, seen=seen, reason=f"only {seen:.0%} of the region is seen, and it seemed to jump")
         return Fix(found.matrix, error, seen)
@@ -531,6 +534,16 @@ class PlanarTracker:
 
 
 _TILE_CUT_REMEMBERED = 4.0
+
+
+def is_too_unsure(fix: Fix) -> bool:
+    """Whether an answer is so unsure that it must not look like data."""
+    return fix.matrix is not None and fix.error > _MAX_ERROR
+
+
+def too_unsure(error: float, seen: float) -> Fix:
+    """What is said of such a frame instead."""
+    return Fix(None, error=error, seen=seen, reason=f"too little texture is seen (expected error {error:.0f} px)")
 
 
 def _trust_on(tiles: TileSet, trust: Trust | None) -> np.ndarray:
