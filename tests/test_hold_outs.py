@@ -243,6 +243,7 @@ class HoldOutWindowTest(WindowCase):
         # switched off in the outline it is a hold-out no more; undo brings it back
         item = w.outline.topLevelItem(0).child(1)  # type: ignore[union-attr]
         item.setCheckState(0, Qt.CheckState.Unchecked)
+        self.spin()
         self.assertFalse(s.shot.tracks[0].hold_outs[0].enabled)
         w.undo()
         self.assertTrue(s.shot.tracks[0].hold_outs[0].enabled)

@@ -486,9 +486,12 @@ class WindowTest(WindowCase):
         top = w.outline.topLevelItem(0)
         assert top is not None
         top.setText(0, "Front")
+        self.spin()
         self.assertEqual(s.shot.tracks[0].name, "Front")
         item = w.outline.topLevelItem(0).child(1)  # type: ignore[union-attr]
         item.setCheckState(0, Qt.CheckState.Unchecked)
+        self.assertIs(w.outline.topLevelItem(0).child(1), item)  # type: ignore[union-attr]  # it is still at work in Qt, and must not be gone
+        self.spin()
         self.assertFalse(s.shot.tracks[0].placements[0].visible)
         w.outline.setCurrentItem(w.outline.topLevelItem(0))
         w.outline.remove_current()

@@ -1,6 +1,6 @@
 """The shot as a tree: tracks, and under each its region, its hold-outs and its placements."""
 
-from PySide6.QtCore import QSignalBlocker, Qt, Signal
+from PySide6.QtCore import QSignalBlocker, Qt, QTimer, Signal
 from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import QTreeWidget, QTreeWidgetItem
 
@@ -120,15 +120,17 @@ class Outline(QTreeWidget):
 
     def _on_change(self, item: QTreeWidgetItem) -> None:
         data = item.data(0, _ROLE)
-        if not data:
-            return
-        kind, track_id, placement_id = data
+        if data:
+            kind, track_id, part = data
+            visible, name = item.checkState(0) == Qt.CheckState.Checked, item.text(0).strip()[:200]
+            # not now: the item itself is still at work in Qt, and what is changed here makes the tree anew
+            QTimer.singleShot(0, self, lambda: self._apply(kind, track_id, part, name, visible))
+
+    def _apply(self, kind: str, track_id: str, placement_id: str, name: str, visible: bool) -> None:
         s = self.session
         track = s.shot.track(track_id)
         if track is None:
             return
-        visible = item.checkState(0) == Qt.CheckState.Checked
-        name = item.text(0).strip()[:200]
         if kind == _TRACK:
             name = name if name == track.name else edits.free_name(name or track.name, [t.name for t in s.shot.tracks if t.id != track_id])
             s.history.do("Rename" if name != track.name else "Show or hide", s.shot.with_track(track.but(name=name, visible=visible)))
