@@ -3,7 +3,7 @@
 from collections.abc import Callable
 
 import numpy as np
-from PySide6.QtCore import QPointF, Qt
+from PySide6.QtCore import QPointF, QRect, Qt
 from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
 
 from wertis.app import theme
@@ -18,6 +18,7 @@ ToScreen = Callable[[np.ndarray], np.ndarray]
 OVERLAYS = {"none": "Nothing", "grid": "Grid", "checker": "Checker", "crosses": "Crosses at the corners"}
 _CELLS = 8
 MAGNIFIED = 20.0  # times by which a drift arrow is longer than the drift, in the picture's pixels
+_TITLES = 46  # pixels at the top of a pane, on the left, that its title lines take
 _LONGEST = 260.0  # screen pixels
 
 
@@ -62,8 +63,8 @@ def paint_surface(painter: QPainter, session: Session, to_screen: ToScreen, over
             painter.drawPolyline(drawn)
 
 
-def paint_drift(painter: QPainter, session: Session, to_screen: ToScreen) -> None:
-    """At each corner an arrow, magnified, from where the track has it to where it was measured to be, and how far that is."""
+def paint_drift(painter: QPainter, session: Session, to_screen: ToScreen, pane: QRect) -> None:
+    """At each corner an arrow, magnified, from where the track has it to where it was measured to be, and how far that is; words stay inside the pane."""
     slip, corners = session.drift.get(session.frame), corners_in_view(session)
     if slip is None or corners is None:
         return
@@ -73,7 +74,8 @@ def paint_drift(painter: QPainter, session: Session, to_screen: ToScreen) -> Non
         at, toward = to_screen(np.array([corner, corner + (move if np.isfinite(amount) else 0)]))
         outward = at - middle
         text_at = at + [-56.0 if outward[0] < 0 else 8.0, 22.0 if outward[1] > 0 else -12.0]
-        if not painter.window().adjusted(4, 12, -52, -4).contains(int(text_at[0]), int(text_at[1])):
+        top = _TITLES if text_at[0] < 0.6 * pane.width() else 12
+        if not pane.adjusted(4, top, -52, -4).contains(int(text_at[0]), int(text_at[1])):
             text_at = at + [8.0 if outward[0] < 0 else -52.0, -10.0 if outward[1] > 0 else 20.0]  # inside, where the pane does not cut it off
         if not np.isfinite(amount):
             painter.setBrush(Qt.BrushStyle.NoBrush)

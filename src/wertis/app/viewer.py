@@ -235,7 +235,7 @@ class Viewer(QWidget):
                 self._paint_placement(painter)
             if self.session.step in ("Check", "Repair"):
                 paint_surface(painter, self.session, self.to_screen, self.surface_overlay)
-                paint_drift(painter, self.session, self.to_screen)
+                paint_drift(painter, self.session, self.to_screen, self.rect())
         if self.tool is not None:
             self.tool.paint(painter, self.to_screen)
             if self.tool.magnify is not None and self._pixels is not None and self.holding:  # the other pane shows the whole
