@@ -12,7 +12,7 @@ from wertis.core import compiled
 from wertis.core.compiled import address
 from wertis.core.geometry import polygon
 from wertis.core.imaging.pyramid import Pyramid
-from wertis.core.plate.base import luma
+from wertis.core.plate.base import grey_of, luma
 from wertis.core.track import blurred, one_pass, reading
 from wertis.core.track.one_pass import Matter
 from wertis.core.track.planar import PlanarTracker
@@ -50,6 +50,15 @@ class CompiledLoops(unittest.TestCase):
         self.assertNear(reading.read_tiles(picture, MATRIX, x, y, 1.0, taps), total, 1e-4)
         # OpenCV rounds places to a thirty-second of a pixel
         self.assertNear(reading.plainly_read(picture, MATRIX, x, y, 1.0, taps), total, 0.02)
+
+    def test_channels_are_mixed_as_numpy_mixes_them(self) -> None:
+        colour = self.rng.integers(0, 256, (31, 17, 3), dtype=np.uint8)
+        colour[0, :4] = [[255, 255, 255], [0, 0, 0], [0, 0, 255], [255, 0, 0]]
+        for parts in ([0.2, 0.5, 0.3], [1.0, 0, 0], [0.654, 0.346, 0.0], [0, 1 / 3, 2 / 3]):
+            mixed = grey_of(colour, np.array(parts))
+            self.assertLess(np.abs(mixed - colour @ np.array(parts)).max(), 0.51)
+            with mock.patch.object(compiled, "LIBRARY", None):
+                self.assertLessEqual(np.abs(grey_of(colour, np.array(parts)).astype(int) - mixed).max(), 1)
 
     def test_a_pass_gives_what_numpy_gives(self) -> None:
         for level in (0, 1):
