@@ -9,6 +9,7 @@ from wertis.core.imaging.pyramid import SMOOTHING
 from wertis.core.plate.base import BRIGHTNESS, luma
 
 _FEWEST = 400  # pixels from which grain can be told
+_ENOUGH, _BAND = 300_000, 48  # pixels that are looked at, about, and the height in pixels of the bands that they are taken in
 _GRAIN_KERNEL = np.outer([1, -2, 1], [1, -2, 1]).astype(np.float32) / 6  # blind to slopes and to straight edges along the pixels
 _PATCH, _FLAT = 7, 0.1  # side in pixels of the patches in which grain is measured, and the part of them, the flattest, whose power is taken for it
 _NO_GRAIN = 1 / 12  # variance that rounding to whole numbers leaves in a picture without grain
@@ -36,6 +37,12 @@ def channel_mixture(picture: np.ndarray, mask: np.ndarray) -> np.ndarray:
     if np.count_nonzero(inside) < _FEWEST:
         return brightness
     part = picture[box]
+    every = -(-part.shape[0] * part.shape[1] // _ENOUGH)  # of a large surface some bands say as much
+    if every > 1:
+        row = np.arange(part.shape[0])
+        part, inside = part[row // _BAND % every == 0], inside[row // _BAND % every == 0]
+        at = row[row // _BAND % every == 0] % _BAND
+        inside[(at < _PATCH) | (at >= _BAND - _PATCH)] = False
     channels = [luma(np.ascontiguousarray(part[..., k:k + 1])).astype(np.float32) for k in range(3)]
     slopes = np.stack([_slopes(c)[:, inside].ravel() for c in channels])
     power = slopes.astype(np.float64) @ slopes.T / slopes.shape[1]

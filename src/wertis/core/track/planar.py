@@ -45,6 +45,7 @@ _STEPS = {0: 2, 1: 3, 2: 5, 3: 8, 4: 10, 5: 10}
 _TOLERANCE = {0: 0.01, 1: 0.08, 2: 0.2, 3: 0.5, 4: 1.0, 5: 2.0}  # pixels; a shorter step ends the alignment of a level
 _LAST_STEPS = 3  # of the last alignment, blur and all
 _TILES = {0: 60, 1: 40, 2: 44, 3: 120, 4: 150, 5: 150}
+_MOST_TILES = 700  # of a level, that are kept of a large region
 _TILES_LAST = 90  # where the finest level has the last word
 _TILES_BLURRED = 48  # with a blur's moments beside the motion, which cost three times as much
 _TILES_AGAIN = {0: 60, 1: 32}  # of a second look, which reads each pixel at several places
@@ -97,7 +98,7 @@ class PlanarTracker:
         self._kind = KINDS[kind]
         if np.count_nonzero(mask) < 100:
             raise RegionError("The region covers fewer than 100 pixels of the picture; draw it larger.")
-        self.reference = Reference(Pyramid(luma), mask)
+        self.reference = Reference(Pyramid(luma), mask, _MOST_TILES)
         tiles = self.reference.tiles(0)
         if len(tiles) < 2 or float(np.max(tiles.energy)) < 2.0:
             raise RegionError("There is no texture inside the region to hold on to; draw it round an area with detail.")

@@ -75,9 +75,11 @@ class Reference:
     ----------
     pyramid : the reference frame's pyramid.
     mask : (height, width) uint8, non-zero on the pixels to track (the region less its hold-outs).
+    most_tiles : how many tiles of a level are kept at most, the richest of all parts of a large region; all when 0.
     """
 
-    def __init__(self, pyramid: Pyramid, mask: np.ndarray) -> None:
+    def __init__(self, pyramid: Pyramid, mask: np.ndarray, most_tiles: int = 0) -> None:
+        self.most_tiles = most_tiles
         ys, xs = np.nonzero(mask)
         self.box = (int(xs.min()), int(ys.min()), int(xs.max()) + 1, int(ys.max()) + 1)
         x0, y0, x1, y1 = self.box
@@ -143,6 +145,11 @@ def _make_tiles(reference: Reference, level: int, mask: np.ndarray, tile: int, s
     cols = left + tile * np.arange(nx)
     rows = top + tile * np.arange(ny)
     oy, ox = (a.ravel() for a in np.meshgrid(rows, cols, indexing="ij"))
+    if 0 < reference.most_tiles < len(ox):
+        power = cv2.boxFilter((gx * gx + gy * gy) * inside, -1, (tile, tile), normalize=False)
+        rich = power[np.clip(oy + tile // 2, 0, h - 1), np.clip(ox + tile // 2, 0, w - 1)]
+        kept = _in_turn(np.argsort(-rich, kind="stable"), rich, _parts(np.column_stack([ox, oy]) * scale, reference.box), reference.most_tiles)
+        oy, ox = oy[kept], ox[kept]
     dy, dx = (a.ravel() for a in _sampled(tile, stride))
     px, py = ox[:, None] + dx, oy[:, None] + dy
     within = (px >= 0) & (px < w) & (py >= 0) & (py < h)
@@ -161,10 +168,14 @@ def _make_tiles(reference: Reference, level: int, mask: np.ndarray, tile: int, s
     basis, steer, energy = described(reference, level, x, y, light, ins, image[cy, cx], slope_x, slope_y)
     information = ((slope_x ** 2 + slope_y ** 2) * ins).sum(1)
     centre = np.column_stack([px.mean(1), py.mean(1)]) * scale
-    grid = np.floor((centre - [reference.box[0], reference.box[1]])
-                    / np.maximum([(reference.box[2] - reference.box[0]) / 6, (reference.box[3] - reference.box[1]) / 6], 1))
-    bucket = np.clip(grid, 0, 5).astype(int) @ np.array([1, 6])
-    return TileSet(level, tile, x, y, basis, steer, ins, energy, centre, information, bucket)
+    return TileSet(level, tile, x, y, basis, steer, ins, energy, centre, information, _parts(centre, reference.box))
+
+
+def _parts(places: np.ndarray, box: tuple[int, int, int, int]) -> np.ndarray:
+    """(K,) which of 36 parts of a box places (K, 2) lie in."""
+    x0, y0, x1, y1 = box
+    grid = np.floor((places - [x0, y0]) / np.maximum([(x1 - x0) / 6, (y1 - y0) / 6], 1))
+    return np.asarray(np.clip(grid, 0, 5).astype(int) @ np.array([1, 6]))
 
 
 def described(reference: Reference, level: int, x: np.ndarray, y: np.ndarray, light: np.ndarray, inside: np.ndarray, luma: np.ndarray,
@@ -244,13 +255,17 @@ def choose(tiles: TileSet, allowed: np.ndarray, limit: int) -> np.ndarray:
     index = np.flatnonzero(allowed)
     if len(index) <= limit:
         return index
-    order = tiles.richest_first[allowed[tiles.richest_first]]
+    return _in_turn(tiles.richest_first[allowed[tiles.richest_first]], tiles.information, tiles.bucket, limit)
+
+
+def _in_turn(order: np.ndarray, information: np.ndarray, parts: np.ndarray, limit: int) -> np.ndarray:
+    """Up to `limit` of the indices in `order`, the richest first, in turn from all parts (K,); in their own order."""
     # how many tiles of its own part come before each
     rank = np.empty(len(order), int)
-    part = tiles.bucket[order]
+    part = parts[order]
     by_part = np.argsort(part, kind="stable")
     sizes = np.bincount(part)
     rank[by_part] = np.arange(len(order)) - np.repeat(np.cumsum(sizes) - sizes, sizes)
     # a poor tile of an empty part must not displace a rich one: its turn is put off by its poverty
-    poverty = tiles.information[order[0]] / np.maximum(tiles.information[order], 1e-6)
+    poverty = information[order[0]] / np.maximum(information[order], 1e-6)
     return np.sort(order[np.argsort(rank + 0.15 * np.minimum(poverty, 1e4), kind="stable")[:limit]])
