@@ -8,9 +8,9 @@ from pathlib import Path
 import numpy as np
 
 from wertis.cli import arguments
-from wertis.cli.deliver import shot_at, track_in
 from wertis.cli.main import EXIT_OK, EXIT_OVER, EXIT_PARTLY
 from wertis.cli.progress import Progress
+from wertis.cli.shots import shot_at, track_in
 from wertis.core.check.slip import Slip
 from wertis.core.check.summary import USABLE, share_under, summary
 from wertis.core.errors import WertisError

@@ -8,20 +8,12 @@ from pathlib import Path
 from wertis.cli import arguments
 from wertis.cli.main import EXIT_OK, EXIT_PARTLY
 from wertis.cli.progress import Progress
-from wertis.core.errors import DeliverError, ShotFileError, WertisError
+from wertis.cli.shots import shot_at, track_in
+from wertis.core.errors import DeliverError
 from wertis.core.jobs.export import export_corner_pin
 from wertis.core.jobs.passers import write_mattes
 from wertis.core.jobs.render import render
-from wertis.core.shot import store
-from wertis.core.shot.document import Shot, Track
 from wertis.core.shot.edits import opened
-
-
-def shot_at(path: str) -> Shot:
-    shot = store.load(Path(path))
-    if shot.plate is None:
-        raise ShotFileError(f"{path} has no plate; open it in the window and choose one.")
-    return shot
 
 
 def run_render(a: argparse.Namespace) -> int:
@@ -40,14 +32,6 @@ def run_matte(a: argparse.Namespace) -> int:
     assert shot.plate is not None
     track = track_in(shot, a.track)
     return _reported("making mattes", write_mattes(shot, track, opened(shot.plate), a.out), shot.range[1] - shot.range[0] + 1, a.quiet)
-
-
-def track_in(shot: Shot, name: str) -> Track:
-    track = shot.track_named(name)
-    if track is None:
-        names = ", ".join(t.name for t in shot.tracks) or "none"
-        raise WertisError(f"The shot has no track named {name}; it has: {names}.")
-    return track
 
 
 def _reported(label: str, steps: Iterable[tuple[int, str]], total: int, quiet: bool) -> int:

@@ -4,9 +4,9 @@ import argparse
 from pathlib import Path
 
 from wertis.cli import arguments
-from wertis.cli.deliver import shot_at, track_in
 from wertis.cli.main import EXIT_OK, EXIT_OVER, EXIT_PARTLY
 from wertis.cli.progress import Progress
+from wertis.cli.shots import shot_at, track_in
 from wertis.core.errors import WertisError
 from wertis.core.jobs.repair import Outcome, repair_by_itself
 from wertis.core.shot import store

@@ -11,6 +11,7 @@ fitting of power series, 1974 (the weights); K. Liang and S. Zeger, Longitudinal
 of what goes together in groups, here in patches).
 """
 
+import threading
 from collections.abc import Callable
 from dataclasses import dataclass
 
@@ -103,6 +104,7 @@ class DriftMeter:
             self._short = min(np.ptp(xs), np.ptp(ys)) + 1.0
             self._radius = max(np.ptp(xs), np.ptp(ys)) / 2 + 1.0
         self._patches: dict[tuple[int, bool], Patches] = {}
+        self._making = threading.Lock()
         self._models: dict[int, Model] = {}
 
     def measure(self, luma: np.ndarray, matrix: np.ndarray | None, held: np.ndarray | None = None) -> Slip:
@@ -236,12 +238,13 @@ class DriftMeter:
 
     def _at(self, level: int, searching: bool = False) -> Patches:
         key = level, searching
-        if key not in self._patches:
-            area = np.count_nonzero(self._mask) / 4.0 ** level
-            side = int(np.clip(np.sqrt(area / _DENSE), *_SIDES)) // 2 * 2 + 1
-            self._patches[key] = chosen_patches(self._base, self._mask, level, side, _SEARCHED if searching else _MOST,
-                                                side // 2 if searching else max(2 * side // 3, 1))
-        return self._patches[key]
+        with self._making:  # in the first thread that asks, while the others wait for it
+            if key not in self._patches:
+                area = np.count_nonzero(self._mask) / 4.0 ** level
+                side = int(np.clip(np.sqrt(area / _DENSE), *_SIDES)) // 2 * 2 + 1
+                self._patches[key] = chosen_patches(self._base, self._mask, level, side, _SEARCHED if searching else _MOST,
+                                                    side // 2 if searching else max(2 * side // 3, 1))
+            return self._patches[key]
 
     def _model(self, level: int) -> Model:
         if level not in self._models:

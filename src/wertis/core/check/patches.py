@@ -27,7 +27,7 @@ class Patches:
     slopes : (K, 2, P) of luma per level-0 pixel.
     bends : (K, 3, P) second derivatives of luma, per level pixel.
     strong : (K, 2, 2) mean products of the slopes.
-    planes : the whole level's luma, and its slopes in x and y per level pixel.
+    planes : the whole level's luma, and its slopes in x and y per level pixel, 0 far from the surface.
     """
 
     level: int
@@ -70,10 +70,15 @@ def chosen_patches(base: Pyramid, mask: np.ndarray, level: int, side: int, most:
     side : of a patch in pixels of the level; odd.
     apart : pixels of the level that neighbouring patches are apart, more or less.
     """
-    image = base[level]
+    whole_image = base[level]
     shrink = 2 ** level
     half = side // 2
-    small = (cv2.resize(mask, (image.shape[1], image.shape[0]), interpolation=cv2.INTER_AREA) if level else mask).astype(np.float32)
+    small = cv2.resize(mask, whole_image.shape[::-1], interpolation=cv2.INTER_AREA) if level else mask
+    # only the surroundings of the surface are looked at
+    x, y, w, h = cv2.boundingRect(small)
+    x0, y0 = max(0, x - 2 * side), max(0, y - 2 * side)
+    window = slice(y0, y + h + 2 * side), slice(x0, x + w + 2 * side)
+    image, small = whole_image[window], small[window].astype(np.float32)
     covered = cv2.boxFilter(small, -1, (side, side))
     covered[:half + 1], covered[-half - 1:], covered[:, :half + 1], covered[:, -half - 1:] = 0, 0, 0, 0
     gx = cv2.Scharr(image, cv2.CV_32F, 1, 0, scale=1 / 32)
@@ -97,9 +102,14 @@ def chosen_patches(base: Pyramid, mask: np.ndarray, level: int, side: int, most:
     bends = [cv2.Scharr(g, cv2.CV_32F, a, 1 - a, scale=1 / 32)[py, px] for g, a in ((gx, 1), (gx, 0), (gy, 0))]
     at = centre[:, ::-1].T
     strong = np.stack([np.stack([xx[*at], xy[*at]], -1), np.stack([xy[*at], yy[*at]], -1)], -2).reshape(-1, 2, 2)
-    return Patches(level, side, np.stack([px, py], -1).astype(np.float32) * np.float32(shrink), (centre * shrink).astype(np.float64),
-                   whole - whole.mean(1, keepdims=True), whole[:, taken], np.stack([gx[py, px], gy[py, px]], 1) / np.float32(shrink),
-                   np.stack(bends, 1), strong.astype(np.float64), (image, gx, gy))
+    steep = []
+    for slope in (gx, gy):
+        steep.append(np.zeros_like(whole_image))
+        steep[-1][window] = slope
+    return Patches(level, side, np.stack([px + x0, py + y0], -1).astype(np.float32) * np.float32(shrink),
+                   ((centre + [x0, y0]) * shrink).astype(np.float64), whole - whole.mean(1, keepdims=True), whole[:, taken],
+                   np.stack([gx[py, px], gy[py, px]], 1) / np.float32(shrink), np.stack(bends, 1), strong.astype(np.float64),
+                   (whole_image, steep[0], steep[1]))
 
 
 def _best_of_cells(worth: np.ndarray, apart: int, most: int) -> np.ndarray:

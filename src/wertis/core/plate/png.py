@@ -6,7 +6,6 @@ go on. Everything else that a PNG file may be, and every file that is not as it 
 
 import ctypes
 import struct
-import zlib
 from pathlib import Path
 
 import deflate
@@ -73,7 +72,7 @@ def _chunks(file: bytes) -> tuple[bytes, bytes] | None:
         size, name = struct.unpack_from(">I4s", file, at)
         body = view[at + 8:at + 8 + size]
         (check,) = struct.unpack_from(">I", file, at + 8 + size)
-        if zlib.crc32(view[at + 4:at + 8 + size]) != check or name == b"tRNS":
+        if deflate.crc32(view[at + 4:at + 8 + size]) != check or name == b"tRNS":
             return None
         if name == b"IHDR":
             header = bytes(body)
