@@ -37,6 +37,7 @@ _GOOD_START = 0.35  # score of the first level from which no other start is trie
 _DOUBTFUL = 0.25  # score of the first level from which it is begun from where the picture correlates best as well
 _AS_USUAL, _MOST_USUAL = 1.15, 0.5  # times the last frame's score up to which a score is as good as those, and the most that counts as usual
 _CALM = 4.0  # pixels of surprise below which a start at a quarter of the resolution is enough
+_UNSTEADY = 12.0  # pixels of surprise from which the picture is asked for a start first
 _SHRUNK = 0.7  # scale of the surface below which the finest level is of no use
 _FAR = 2.0  # pixels; a coarse answer further than this from the guess is checked against it at a finer level
 _SOME_BLUR, _LONG_BLUR = 1.8, 2.5  # pixels, standard deviation: half the resolution is tried from the first, and kept from the second
@@ -255,6 +256,10 @@ class PlanarTracker:
         ahead = self._ahead()
         if ahead is not None:
             guesses.insert(0, ahead)
+        # where a hand shakes the camera neither guess is near, and the picture itself says best where to begin
+        moved = self._shifted(pyramid, guesses[0], top) if self._surprise > _UNSTEADY else None
+        if moved is not None:
+            guesses.insert(0, moved)
         best: Alignment | None = None
         best_score = np.inf
         # a surface that never looks quite like its reference does not look for better places on every frame
@@ -270,7 +275,7 @@ class PlanarTracker:
                 break
         if best is None:
             return None
-        if best_score > max(_DOUBTFUL, usual):
+        if best_score > max(_DOUBTFUL, usual) and moved is None:
             moved = self._shifted(pyramid, guesses[0], top)
             if moved is not None:
                 tried = self._level(top, pyramid, moved, _STEPS[top], rough=0.3)
