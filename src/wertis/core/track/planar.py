@@ -12,7 +12,7 @@ from dataclasses import replace
 import numpy as np
 
 from wertis.core.errors import RegionError
-from wertis.core.geometry import homography, quad
+from wertis.core.geometry import homography
 from wertis.core.geometry.conventions import homography_from_centred, homography_to_centred, to_centred
 from wertis.core.geometry.motion import Fix
 from wertis.core.imaging.pyramid import HeldOut, Pyramid
@@ -22,9 +22,9 @@ from wertis.core.track.align import CORRELATION, Alignment, Expected, align, cor
 from wertis.core.track.blurred import blurred_tiles
 from wertis.core.track.doubt import expected_error, feigned_information
 from wertis.core.track.kinds import KINDS, small_motion
+from wertis.core.track.levels import TOLERANCE, Levels, Trust
 from wertis.core.track.reading import read_tiles
-from wertis.core.track.reference import Reference, TileSet, choose, visible_tiles
-from wertis.core.track.slant import paths as slanted_paths
+from wertis.core.track.reference import Reference, visible_tiles
 from wertis.core.track.slant import view_of
 
 _ROUGH = 0.3  # see align; the place is unsure at first at every level
@@ -43,12 +43,9 @@ _FAR = 2.0  # pixels; a coarse answer further than this from the guess is checke
 _SOME_BLUR, _LONG_BLUR = 1.8, 2.5  # pixels, standard deviation: half the resolution is tried from the first, and kept from the second
 _BLUR_DOUBT = 0.06  # part of a blur's length by which its middle may be misjudged
 _STEPS = {0: 2, 1: 3, 2: 5, 3: 8, 4: 10, 5: 10}
-_TOLERANCE = {0: 0.01, 1: 0.08, 2: 0.2, 3: 0.5, 4: 1.0, 5: 2.0}  # pixels; a shorter step ends the alignment of a level
 _LAST_STEPS = 3  # of the last alignment, blur and all
-_TILES = {0: 60, 1: 40, 2: 44, 3: 120, 4: 150, 5: 150}
 _MOST_TILES = 700  # of a level, that are kept of a large region
 _TILES_LAST = 90  # where the finest level has the last word
-_TILES_BLURRED = 48  # with a blur's moments beside the motion, which cost three times as much
 _TILES_AGAIN = {0: 60, 1: 32}  # of a second look, which reads each pixel at several places
 _TILES_MOST = {False: 240, True: 110}  # where the answer is unsure for want of pixels, and of a second look
 _UNSURE = 0.07  # pixels of the poorer picture, of expected error, from which that is so
@@ -69,9 +66,6 @@ _GUESSED = 0.8  # part of what was expected to be in error, below which the pixe
 _PLACED = 0.3  # the same of the shift alone, which is enough
 _JUMP = 0.12  # part of the region's half size: least distance from the expected place that counts as a jump
 
-
-Trust = tuple[np.ndarray, np.ndarray]
-"""Middles (n, 2) of the tiles used on a frame, and the trust (n,) 0..1 that they earned there."""
 
 Path = Callable[[np.ndarray], np.ndarray | None]
 """Gives the offsets (J, n, 2), in reference pixels, of points (n, 2) while the shutter is open."""
@@ -104,7 +98,8 @@ class PlanarTracker:
         if len(tiles) < 2 or float(np.max(tiles.energy)) < 2.0:
             raise RegionError("There is no texture inside the region to hold on to; draw it round an area with detail.")
         self._corners = to_centred(corners)
-        self._box = quad_of_box(self.reference.box)
+        self._levels = Levels(self.reference, self._kind)
+        self._box = self._levels.box
         self._last: np.ndarray | None = np.eye(3)
         self._before: np.ndarray | None = None
         self.trust: Trust | None = None  # earned on the last frame
@@ -164,7 +159,7 @@ class PlanarTracker:
                 self._last = self._before = None
             return verdict
         if ahead is not None:
-            self._surprise = max(0.85 * self._surprise, self._distance(found.matrix, ahead))
+            self._surprise = max(0.85 * self._surprise, self._levels.distance(found.matrix, ahead))
         self._lost_for = 0
         self._before, self._last = self._last, found.matrix
         self._errors = (verdict.error, self._errors[0])
@@ -179,8 +174,8 @@ class PlanarTracker:
     def sample(self, picture: Pyramid, matrix: np.ndarray, trust: Trust | None, level: int, limit: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         """Tiles (n,) in view at a level, their pixels' weights (n, P), and the picture at that level, for a frame with a known place."""
         tiles = self.reference.tiles(level)
-        chosen, trusted = self._in_view(tiles, matrix, picture, trust, limit)
-        at = self._picture_level(level, matrix)
+        chosen, trusted = self._levels.in_view(tiles, matrix, picture, trust, limit)
+        at = self._levels.picture_level(level, matrix)
         if at != level:
             return chosen[:0], np.zeros((0, 0)), picture[level]
         chosen, trusted = chosen[trusted > 0.6], trusted[trusted > 0.6]
@@ -203,14 +198,14 @@ class PlanarTracker:
         rounds = [(1, _TILES_AGAIN[1], 2)] * _SECOND_TURNS + [(0, _TILES_AGAIN[0], 2), (0, _TILES_MOST[True], 1)]
         moved = np.inf
         for level, limit, steps in rounds:
-            if level == 0 and self._scale(matrix) < _SHRUNK:
+            if level == 0 and self._levels.scale(matrix) < _SHRUNK:
                 break
             if level == 1 and moved < _ARRIVED:
                 continue
-            if limit == _TILES_MOST[True] and found is not None and self._expected(found) < _UNSURE * max(1.0, self._scale(found.matrix)):
+            if limit == _TILES_MOST[True] and found is not None and self._expected(found) < _UNSURE * max(1.0, self._levels.scale(found.matrix)):
                 break
             tiles = self.reference.tiles(level)
-            chosen, trusted = self._in_view(tiles, matrix, picture, trust, limit)
+            chosen, trusted = self._levels.in_view(tiles, matrix, picture, trust, limit)
             if len(chosen) < 4:
                 continue
             own, other = path(tiles.centre[chosen]), reference_path(tiles.centre[chosen])
@@ -218,21 +213,21 @@ class PlanarTracker:
                 return None
             own = own + leg_offsets(change, shutter)
             blurred = blurred_tiles(self.reference, tiles, chosen, own, shutter)
-            at = self._picture_level(level, matrix)
+            at = self._levels.picture_level(level, matrix)
             try:
                 tried = align(self.reference, blurred, np.arange(len(chosen)), picture[at], at, start, self._kind, trusted, steps,
-                              _TOLERANCE[level], white=253.0, rough=_ROUGH if level else 0.0,
+                              TOLERANCE[level], white=253.0, rough=_ROUGH if level else 0.0,
                               held=picture.held[at] if picture.held is not None else None, taps=other, smear=True, prior=_LEG_PRIOR)
             except np.linalg.LinAlgError:
                 return None
-            if not _plausible(tried.matrix, self._box):
+            if not self._levels.plausible(tried.matrix):
                 return None
-            moved = self._distance(tried.matrix, start)
+            moved = self._levels.distance(tried.matrix, start)
             found, start = tried, tried.matrix
             change = change + tried.beside
         if found is None:
             return None
-        far = self._distance(found.matrix, matrix) / _SECOND_REACH
+        far = self._levels.distance(found.matrix, matrix) / _SECOND_REACH
         if far > _SECOND_FARTHEST or (far > 1 and _score(found) > _GOOD_START):
             return None
         verdict = self._judge(found, picture, _MAX_ERROR)
@@ -290,7 +285,7 @@ class PlanarTracker:
             if level == 0 and view_of(found.matrix, self.reference.centre).larger < _SHRUNK:
                 break
             start = found.matrix
-            if level == min(1, top - 1) and guesses and self._distance(start, guesses[0]) > _FAR:
+            if level == min(1, top - 1) and guesses and self._levels.distance(start, guesses[0]) > _FAR:
                 # fine lines are lost at coarse levels, whose answer can then be worse than the guess it began with
                 start = min([start, *guesses], key=lambda m: self._score_at(level, pyramid, m))
             if level == 0 and self._noise_of_sharp and not self.blur_is_known:
@@ -298,7 +293,7 @@ class PlanarTracker:
                 tried = self._level(0, pyramid, start, _LAST_STEPS, rough=_ROUGH, limit=_TILES_LAST)
             else:
                 tried = self._level(level, pyramid, start, _STEPS[level], rough=_ROUGH)
-            if tried is None or not _plausible(tried.matrix, self._box):
+            if tried is None or not self._levels.plausible(tried.matrix):
                 return found if level < top - 1 else None
             found = tried
         if self.blur_is_known:
@@ -309,10 +304,10 @@ class PlanarTracker:
     def _with_more_tiles(self, pyramid: Pyramid, found: Alignment) -> Alignment:
         """An answer at the finest level that is unsure, aligned once more with more of the surface, at a cost that sure ones need not bear."""
         if found.tiles.level or len(found.chosen) >= len(found.tiles) or self._surely_veiled(found) \
-                or self._expected(found) < _UNSURE * max(1.0, self._scale(found.matrix)):
+                or self._expected(found) < _UNSURE * max(1.0, self._levels.scale(found.matrix)):
             return found
         more = self._level(0, pyramid, found.matrix, 1, smear=len(found.beside) > 0, limit=_TILES_MOST[False])
-        return more if more is not None and _plausible(more.matrix, self._box) and self._expected(more) < self._expected(found) else found
+        return more if more is not None and self._levels.plausible(more.matrix) and self._expected(more) < self._expected(found) else found
 
     def _through_blur(self, pyramid: Pyramid, found: Alignment) -> Alignment:
         """Align once more with the change of sharpness as an unknown, if that explains the picture clearly better.
@@ -330,12 +325,12 @@ class PlanarTracker:
             return found
         for level in (0, 1):
             tried = self._level(level, pyramid, found.matrix, _STEPS[2] if level else _LAST_STEPS, rough=_ROUGH if level else 0.0, smear=True)
-            if tried is None or not _plausible(tried.matrix, self._box):
+            if tried is None or not self._levels.plausible(tried.matrix):
                 break
             veiled = level == 0 and self._is_veiled(tried.noise)  # blur explains it no better
             self._found_veiled = self._found_veiled + 1 if veiled else self._found_veiled if level else 0
             if level == 0 and (veiled or tried.noise > _BLUR_GAIN * found.noise):
-                plain = self._level(0, pyramid, found.matrix, _LAST_STEPS, limit=_TILES_LAST) if self._scale(found.matrix) >= _SHRUNK else found
+                plain = self._level(0, pyramid, found.matrix, _LAST_STEPS, limit=_TILES_LAST) if self._levels.scale(found.matrix) >= _SHRUNK else found
                 if plain is None or tried.noise > _BLUR_GAIN * plain.noise:
                     if plain is not None and plain.tiles.level == 0:
                         self._noise_of_sharp = plain.noise
@@ -362,54 +357,14 @@ class PlanarTracker:
         veiled = found is not None and self._surely_veiled(found)
         return (verdict.error > _LOST_IN and not veiled) or (verdict.error > _WEAK and verdict.seen < _LITTLE)
 
-    def _level(self, level: int, pyramid: Pyramid, matrix: np.ndarray, steps: int,
-               rough: float = 0.0, smear: bool = False, limit: int = 0, expected: Expected | None = None) -> Alignment | None:
-        """Align at one level of the reference; None when too little of the surface is in the picture."""
-        tiles = self.reference.tiles_with_smear(level) if smear else self.reference.tiles(level)
-        if not len(tiles):
-            return None
-        limit = limit or (min(_TILES[level], _TILES_BLURRED) if smear else _TILES[level])
-        chosen, trust = self._in_view(tiles, matrix, pyramid, self.trust, limit)
-        if len(chosen) < 2:
-            return None
-        at = self._picture_level(level, matrix)
-        view, taps = view_of(matrix, self.reference.centre), None
-        try:
-            if view.slanted and not smear:
-                at = max(0, level + round(np.log2(view.smaller)))
-                of_tiles, of_picture = slanted_paths(view, level, at)
-                if of_tiles is not None:
-                    tiles = blurred_tiles(self.reference, tiles, chosen, np.repeat(of_tiles, len(chosen), axis=1))
-                    chosen = np.arange(len(chosen))
-                if of_picture is not None:
-                    taps = np.repeat(of_picture, len(chosen), axis=1)
-            return align(self.reference, tiles, chosen, pyramid[at], at, matrix, self._kind, trust, steps, _TOLERANCE[level],
-                         white=253.0, rough=rough, smear=smear, held=pyramid.held[at] if pyramid.held is not None else None,
-                         taps=taps, expected=expected)
-        except np.linalg.LinAlgError:
-            return None
-
-    def _in_view(self, tiles: TileSet, matrix: np.ndarray, pyramid: Pyramid, trust: Trust | None, limit: int) -> tuple[np.ndarray, np.ndarray]:
-        """Up to `limit` tiles (n,) that are in the picture and were not hidden lately, and their trust (n,)."""
-        visible = visible_tiles(tiles, matrix, pyramid.size)
-        if pyramid.held is not None:
-            visible &= ~_middle_held(pyramid.held, tiles, matrix)
-        trusted = _trust_on(tiles, trust)
-        chosen = choose(tiles, visible & (trusted > 0.3), limit)
-        if len(chosen) < 4:
-            chosen = choose(tiles, visible, limit)
-        return chosen, trusted[chosen]
-
-    def _picture_level(self, level: int, matrix: np.ndarray) -> int:
-        """The level of the picture whose detail is most like that of the reference's level."""
-        return max(0, level + round(np.log2(max(self._scale(matrix), 1e-3))))
+    def _level(self, level: int, pyramid: Pyramid, matrix: np.ndarray, steps: int, rough: float = 0.0, smear: bool = False, limit: int = 0,
+               expected: Expected | None = None) -> Alignment | None:
+        """As `Levels.aligned`, with what was trusted on the last frame."""
+        return self._levels.aligned(level, pyramid, matrix, steps, self.trust, rough, smear, limit, expected)
 
     def _score_at(self, level: int, pyramid: Pyramid, matrix: np.ndarray) -> float:
         as_is = self._level(level, pyramid, matrix, 0, rough=0.05)
         return 1.0 if as_is is None else _score(as_is)
-
-    def _scale(self, matrix: np.ndarray) -> float:
-        return homography.local_scale(matrix, self.reference.centre)
 
     def _ahead(self) -> np.ndarray | None:
         """The last frame's motion once more; a product of motions of a kind is of that kind."""
@@ -419,7 +374,7 @@ class PlanarTracker:
             guess = homography.normalised(self._last @ np.linalg.inv(self._before) @ self._last)
         except (ValueError, np.linalg.LinAlgError):
             return None
-        return guess if _plausible(guess, self._box) else None
+        return guess if self._levels.plausible(guess) else None
 
     def _expectation(self, ahead: np.ndarray | None) -> Expected | None:
         """What the frames before say of the next one, as sure as their own errors and the motion's lately seen unsteadiness let it be."""
@@ -434,7 +389,7 @@ class PlanarTracker:
         if led[1].error < verdict.error:
             return as_good < _WORSE
         # it is said to be less sure, but one that lies elsewhere and looks no better is not to be trusted
-        return as_good < _AS_GOOD and self._distance(led[0].matrix, found.matrix) > 2 * verdict.error
+        return as_good < _AS_GOOD and self._levels.distance(led[0].matrix, found.matrix) > 2 * verdict.error
 
     def _led(self, pyramid: Pyramid, expected: Expected, must_add: bool = True) -> tuple[Alignment, Fix] | None:
         """The answer where little is seen: what is expected counts beside the pixels. None when they `must_add` to it and do not."""
@@ -444,7 +399,7 @@ class PlanarTracker:
             if level == 0 and view_of(start, self.reference.centre).larger < _SHRUNK:
                 break
             tried = self._level(level, pyramid, start, _STEPS[1], rough=_ROUGH if level else 0.0, limit=_TILES_LAST, expected=expected)
-            if tried is None or not _plausible(tried.matrix, self._box):
+            if tried is None or not self._levels.plausible(tried.matrix):
                 return None
             found = tried
         if found is None:
@@ -466,7 +421,7 @@ class PlanarTracker:
     def _search(self, pyramid: Pyramid) -> Alignment | None:
         """Look for the surface anywhere in the picture by its features."""
         guess = fresh_start.by_features(self.reference, pyramid)
-        if guess is None or not _plausible(guess, self._box):
+        if guess is None or not self._levels.plausible(guess):
             return None
         guess = self._of_kind(guess)
         top = min(self.reference.coarsest, 2)
@@ -490,7 +445,7 @@ class PlanarTracker:
     # -- judging and remembering ----------------------------------------------------------------------------------
 
     def _judge(self, found: Alignment, pyramid: Pyramid, most: float | None = None, ahead: np.ndarray | None = None, led: bool = False) -> Fix:
-        if not _plausible(found.matrix, self._box):
+        if not self._levels.plausible(found.matrix):
             return Fix(None, reason="the surface folded over")
         if view_of(found.matrix, self.reference.centre).edge_on:
             return Fix(None, reason="the surface is seen edge-on")
@@ -513,7 +468,7 @@ class PlanarTracker:
         error = float(np.hypot(error, _BLUR_DOUBT * found.blur))
         if error > (most or (_MAX_FIRST if self.looked_at_again else _MAX_ERROR)):
             return too_unsure(error, seen)
-        if ahead is not None and seen < 0.5 and self._distance(found.matrix, ahead) > max(2 * _JUMP * self.reference.radius, 6 * self._surprise):
+        if ahead is not None and seen < 0.5 and self._levels.distance(found.matrix, ahead) > max(2 * _JUMP * self.reference.radius, 6 * self._surprise):
             return Fix(None, seen=seen, reason=f"only {seen:.0%} of the region is seen, and it seemed to jump")
         return Fix(found.matrix, error, seen)
 
@@ -523,10 +478,6 @@ class PlanarTracker:
         noise = min(found.noise, self._noise_of_sharp) if self._noise_of_sharp and found.tiles.level == 0 else found.noise
         feigned = feigned_information(found, self.reference, noise) if not led else None
         return expected_error(found.normal, found.matrix, self.reference, self._corners, self._kind, feigned)
-
-    def _distance(self, a: np.ndarray, b: np.ndarray) -> float:
-        """Root mean square distance in pixels between the region's corners under two homographies."""
-        return float(np.sqrt(((homography.apply(a, self._box) - homography.apply(b, self._box)) ** 2).sum(1).mean()))
 
     def _remember(self, found: Alignment) -> None:
         tiles = found.tiles
@@ -552,44 +503,6 @@ def too_unsure(error: float, seen: float) -> Fix:
     return Fix(None, error=error, seen=seen, reason=f"too little texture is seen (expected error {error:.0f} px)")
 
 
-def _trust_on(tiles: TileSet, trust: Trust | None) -> np.ndarray:
-    """(K,) a frame's trust carried from the tiles used there to these tiles (nearest in place)."""
-    if trust is None:
-        return np.ones(len(tiles))
-    centres, values = trust
-    # squared distances less each tile's own square, which changes no order
-    own = (tiles.centre ** 2).sum(1)
-    apart = (centres ** 2).sum(1) - 2 * tiles.centre @ centres.T
-    nearest = np.argmin(apart, axis=1)
-    far = apart[np.arange(len(tiles)), nearest] + own > (3.0 * 16) ** 2
-    return np.where(far, 1.0, values[nearest])
-
-
-def _middle_held(held: HeldOut, tiles: TileSet, matrix: np.ndarray) -> np.ndarray:
-    """(K,) whether each tile's middle is held out."""
-    mask = held[0]
-    places = np.nan_to_num(homography.apply(matrix, tiles.centre), nan=-1e6)
-    column, row = np.clip(np.rint(places), 0, [mask.shape[1] - 1, mask.shape[0] - 1]).astype(int).T
-    return np.asarray(mask[row, column] > 0.5)
-
-
-def quad_of_box(box: tuple[int, int, int, int]) -> np.ndarray:
-    """The corners (4, 2), clockwise from the top left, of a box x0, y0, x1, y1."""
-    x0, y0, x1, y1 = box
-    return np.array([[x0, y0], [x1, y0], [x1, y1], [x0, y1]], np.float64)
-
-
 def _score(found: Alignment) -> float:
     """0 is a perfect match of every tile, 1 none at all."""
     return float(1 - np.average(found.likeness, weights=np.sqrt(found.tiles.information[found.chosen]) + 1e-9))
-
-
-def _plausible(matrix: np.ndarray, box: np.ndarray) -> bool:
-    """Whether the box stays a convex quad of a believable size, the same way round."""
-    if not np.all(np.isfinite(matrix)):
-        return False
-    mapped = homography.apply(matrix, box)
-    if not quad.is_convex(mapped):
-        return False
-    growth = quad.signed_area(mapped) / quad.signed_area(box)
-    return 0.003 < growth < 300.0
