@@ -13,6 +13,7 @@ from wertis.core.geometry.motion import Fix
 from wertis.core.imaging import shutter
 from wertis.core.imaging.pyramid import Pyramid
 from wertis.core.imaging.shutter import FAST, GUESS, NEAR, Leg, Shutter
+from wertis.core.imaging.threads import side_by_side
 from wertis.core.track import blurred
 from wertis.core.track.planar import PlanarTracker, Trust, is_too_unsure, too_unsure
 
@@ -155,11 +156,10 @@ class LaggingTracker:
         for _ in range(_TURNS - 1):
             # the paths were worked out from places that the blur had falsified
             self.shutter = found
-            for kept in self._kept:
-                if kept.luma is not None and self._may_be_blurred(kept):
-                    better = self._second_look(kept)
-                    if better is not None and better.matrix is not None:
-                        kept.matrix = homography_to_centred(better.matrix)
+            again = [k for k in self._kept if k.luma is not None and self._may_be_blurred(k)]
+            for kept, better in zip(again, side_by_side(self._second_look, again), strict=True):
+                if better is not None and better.matrix is not None:
+                    kept.matrix = homography_to_centred(better.matrix)
             found = self._measured(sampled, found)[0] or found
         self.shutter = found
         self._tracker.blur_is_known = True
