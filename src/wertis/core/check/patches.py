@@ -7,8 +7,10 @@ import numpy as np
 
 from wertis.core.imaging.pyramid import Pyramid
 from wertis.core.imaging.shutter import TAPS, path_times
+from wertis.core.imaging.spread import in_turn
 
 _PARTS = 4  # the surface has so many parts each way, from which patches are taken in turn
+_PUT_OFF = 0.1  # of a poor patch's turn
 _WEAK = 1.5  # luma per pixel: root mean square gradient along a patch's strongest direction below which it is left out
 _WHOLE, _PARTLY = 0.97, 0.6  # share of a patch that must lie on the surface; the second where the surface is small
 _FEW = 12
@@ -130,13 +132,7 @@ def _best_of_cells(worth: np.ndarray, apart: int, most: int) -> np.ndarray:
     part = np.minimum(row * _PARTS // rows, _PARTS - 1) * _PARTS + np.minimum(column * _PARTS // columns, _PARTS - 1)
     order = np.argsort(-value, kind="stable")
     order = order[value[order] > 0]
-    rank = np.zeros(len(order), int)
-    for p in range(_PARTS ** 2):
-        mine = part[order] == p
-        rank[mine] = np.arange(mine.sum())
-    # a poor patch of an empty part must not displace a rich one: its turn is put off by its poverty
-    poverty = np.minimum(value[order[0]] / value[order], 1e4)
-    return np.asarray(place[order[np.argsort(rank + 0.1 * poverty, kind="stable")[:most]]])
+    return np.asarray(place[in_turn(order, value, part, most, _PUT_OFF)])
 
 
 def modelled(patches: Patches, chosen: np.ndarray, basis: np.ndarray) -> Model:

@@ -1,4 +1,4 @@
-"""Loops over pixels in C, for those few that a tracked frame waits for; each has a twin in NumPy, which is what is used where no compiler was.
+"""Loops over pixels in C, for those few that a tracked frame waits for; each has a twin in NumPy or a library, which is used where no compiler was.
 
 They are compiled when Wertis is installed (setup.py) and called through ctypes, which lets other threads go on meanwhile.
 """

@@ -5,7 +5,7 @@ from itertools import combinations
 import cv2
 import numpy as np
 
-from wertis.core.imaging.pyramid import SMOOTHING
+from wertis.core.imaging.pyramid import Pyramid
 from wertis.core.plate.base import BRIGHTNESS, luma
 
 _FEWEST = 400  # pixels from which grain can be told
@@ -62,7 +62,7 @@ def channel_mixture(picture: np.ndarray, mask: np.ndarray) -> np.ndarray:
 
 def _slopes(channel: np.ndarray) -> np.ndarray:
     """(2, h, w) slopes in x and y of a channel as smooth as the tracker sees it."""
-    smooth = cv2.GaussianBlur(channel, (5, 5), SMOOTHING)
+    smooth = Pyramid(channel)[0]
     return np.stack([cv2.Scharr(smooth, cv2.CV_32F, i, 1 - i, scale=1 / 32) for i in (1, 0)])
 
 

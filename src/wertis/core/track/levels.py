@@ -7,8 +7,8 @@ from wertis.core.imaging.pyramid import HeldOut, Pyramid
 from wertis.core.track.align import Alignment, Expected, align
 from wertis.core.track.blurred import blurred_tiles
 from wertis.core.track.reference import Reference, TileSet, choose, visible_tiles
+from wertis.core.track.slant import View, view_of
 from wertis.core.track.slant import paths as slanted_paths
-from wertis.core.track.slant import view_of
 
 TOLERANCE = {0: 0.01, 1: 0.08, 2: 0.2, 3: 0.5, 4: 1.0, 5: 2.0}  # pixels; a shorter step ends the alignment of a level
 _TILES = {0: 60, 1: 40, 2: 44, 3: 120, 4: 150, 5: 150}
@@ -45,7 +45,7 @@ class Levels:
         if len(chosen) < 2:
             return None
         at = self.picture_level(level, matrix)
-        view, taps = view_of(matrix, self.reference.centre), None
+        view, taps = self.view(matrix), None
         try:
             if view.slanted and not smear:
                 at = max(0, level + round(np.log2(view.smaller)))
@@ -79,6 +79,10 @@ class Levels:
     def scale(self, matrix: np.ndarray) -> float:
         """How many of the frame's pixels one of the reference's is long, in the middle of the region."""
         return homography.local_scale(matrix, self.reference.centre)
+
+    def view(self, matrix: np.ndarray) -> View:
+        """How a frame sees the middle of the region."""
+        return view_of(matrix, self.reference.centre)
 
     def distance(self, a: np.ndarray, b: np.ndarray) -> float:
         """Root mean square distance in pixels between the region's corners under two homographies."""

@@ -25,7 +25,6 @@ from wertis.core.track.kinds import KINDS, small_motion
 from wertis.core.track.levels import TOLERANCE, Levels, Trust
 from wertis.core.track.reading import read_tiles
 from wertis.core.track.reference import Reference, visible_tiles
-from wertis.core.track.slant import view_of
 
 _ROUGH = 0.3  # see align; the place is unsure at first at every level
 _BLUR_GAIN = 0.76  # the residual must fall to this part of itself for a change of sharpness to be believed
@@ -282,7 +281,7 @@ class PlanarTracker:
     def _finish(self, pyramid: Pyramid, found: Alignment, top: int, guesses: list[np.ndarray] | None = None) -> Alignment | None:
         """The levels below `top`, down to the finest that both pictures show."""
         for level in range(top - 1, 0 if self.looked_at_again and top > 1 else -1, -1):
-            if level == 0 and view_of(found.matrix, self.reference.centre).larger < _SHRUNK:
+            if level == 0 and self._levels.view(found.matrix).larger < _SHRUNK:
                 break
             start = found.matrix
             if level == min(1, top - 1) and guesses and self._levels.distance(start, guesses[0]) > _FAR:
@@ -328,7 +327,8 @@ class PlanarTracker:
             if tried is None or not self._levels.plausible(tried.matrix):
                 break
             veiled = level == 0 and self._is_veiled(tried.noise)  # blur explains it no better
-            self._found_veiled = self._found_veiled + 1 if veiled else self._found_veiled if level else 0
+            if level == 0:
+                self._found_veiled = self._found_veiled + 1 if veiled else 0
             if level == 0 and (veiled or tried.noise > _BLUR_GAIN * found.noise):
                 plain = self._level(0, pyramid, found.matrix, _LAST_STEPS, limit=_TILES_LAST) if self._levels.scale(found.matrix) >= _SHRUNK else found
                 if plain is None or tried.noise > _BLUR_GAIN * plain.noise:
@@ -396,7 +396,7 @@ class PlanarTracker:
         found: Alignment | None = None
         for level in (1, 0):
             start = found.matrix if found is not None else expected.matrix
-            if level == 0 and view_of(start, self.reference.centre).larger < _SHRUNK:
+            if level == 0 and self._levels.view(start).larger < _SHRUNK:
                 break
             tried = self._level(level, pyramid, start, _STEPS[1], rough=_ROUGH if level else 0.0, limit=_TILES_LAST, expected=expected)
             if tried is None or not self._levels.plausible(tried.matrix):
@@ -447,7 +447,7 @@ class PlanarTracker:
     def _judge(self, found: Alignment, pyramid: Pyramid, most: float | None = None, ahead: np.ndarray | None = None, led: bool = False) -> Fix:
         if not self._levels.plausible(found.matrix):
             return Fix(None, reason="the surface folded over")
-        if view_of(found.matrix, self.reference.centre).edge_on:
+        if self._levels.view(found.matrix).edge_on:
             return Fix(None, reason="the surface is seen edge-on")
         tiles = self.reference.tiles(0)
         tiles_energy = found.tiles.energy[found.chosen]

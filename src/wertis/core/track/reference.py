@@ -9,6 +9,7 @@ import numpy as np
 from wertis.core.geometry import homography
 from wertis.core.imaging.mixture import grain_variance
 from wertis.core.imaging.pyramid import Pyramid
+from wertis.core.imaging.spread import in_turn
 
 # side of a tile in its level's pixels, and the step between the pixels taken from it. Large tiles keep the slow changes of
 # luma, which survive motion blur; taking every second pixel keeps the cost, since neighbours say much the same.
@@ -16,6 +17,7 @@ LARGE_TILE = (32, 2)
 TILE = (16, 1)
 SMALL_TILE = (8, 1)
 _ORDERS = (2, 3, 4, 5)  # moments of a blur that are fitted, by the luma's derivatives of the same order
+_PUT_OFF = 0.15  # of a poor tile's turn when tiles are chosen
 _ENOUGH = 24  # tiles of a size below which smaller ones are taken
 GAIN_PRIOR = 0.25  # expected spread of a tile's own gain round the surface's
 PLAIN = 1.5 ** 2   # luma variance that counts as no texture, on a scale of 0..255
@@ -148,7 +150,8 @@ def _make_tiles(reference: Reference, level: int, mask: np.ndarray, tile: int, s
     if 0 < reference.most_tiles < len(ox):
         power = cv2.boxFilter((gx * gx + gy * gy) * inside, -1, (tile, tile), normalize=False)
         rich = power[np.clip(oy + tile // 2, 0, h - 1), np.clip(ox + tile // 2, 0, w - 1)]
-        kept = _in_turn(np.argsort(-rich, kind="stable"), rich, _parts(np.column_stack([ox, oy]) * scale, reference.box), reference.most_tiles)
+        parts = _parts(np.column_stack([ox, oy]) * scale, reference.box)
+        kept = np.sort(in_turn(np.argsort(-rich, kind="stable"), rich, parts, reference.most_tiles, _PUT_OFF))
         oy, ox = oy[kept], ox[kept]
     dy, dx = (a.ravel() for a in _sampled(tile, stride))
     px, py = ox[:, None] + dx, oy[:, None] + dy
@@ -255,17 +258,4 @@ def choose(tiles: TileSet, allowed: np.ndarray, limit: int) -> np.ndarray:
     index = np.flatnonzero(allowed)
     if len(index) <= limit:
         return index
-    return _in_turn(tiles.richest_first[allowed[tiles.richest_first]], tiles.information, tiles.bucket, limit)
-
-
-def _in_turn(order: np.ndarray, information: np.ndarray, parts: np.ndarray, limit: int) -> np.ndarray:
-    """Up to `limit` of the indices in `order`, the richest first, in turn from all parts (K,); in their own order."""
-    # how many tiles of its own part come before each
-    rank = np.empty(len(order), int)
-    part = parts[order]
-    by_part = np.argsort(part, kind="stable")
-    sizes = np.bincount(part)
-    rank[by_part] = np.arange(len(order)) - np.repeat(np.cumsum(sizes) - sizes, sizes)
-    # a poor tile of an empty part must not displace a rich one: its turn is put off by its poverty
-    poverty = information[order[0]] / np.maximum(information[order], 1e-6)
-    return np.sort(order[np.argsort(rank + 0.15 * np.minimum(poverty, 1e4), kind="stable")[:limit]])
+    return np.sort(in_turn(tiles.richest_first[allowed[tiles.richest_first]], tiles.information, tiles.bucket, limit, _PUT_OFF))

@@ -4,6 +4,7 @@ import threading
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import replace
+from itertools import chain
 
 import cv2
 import numpy as np
@@ -65,15 +66,14 @@ def with_pyramids(pictures: Iterable[tuple[int, np.ndarray | PlateError]]) -> It
         pyramid[_LEVELS]  # with those above it
         return pyramid
 
-    waiting: tuple[int, np.ndarray | PlateError, Future[Pyramid] | None] | None = None
+    waiting: list[tuple[int, np.ndarray | PlateError, Future[Pyramid] | None]] = []  # one at most
     with ThreadPoolExecutor(1, thread_name_prefix="wertis-track-pyramid") as pool:
-        for frame, picture in pictures:
-            future = pool.submit(made, picture) if isinstance(picture, np.ndarray) else None
-            if waiting is not None:
-                yield waiting[0], waiting[1], waiting[2].result() if waiting[2] is not None else None
-            waiting = frame, picture, future
-        if waiting is not None:
-            yield waiting[0], waiting[1], waiting[2].result() if waiting[2] is not None else None
+        for item in chain(pictures, [None]):
+            ready, waiting = waiting, []
+            if item is not None:
+                waiting = [(*item, pool.submit(made, item[1]) if isinstance(item[1], np.ndarray) else None)]
+            for frame, picture, future in ready:
+                yield frame, picture, future.result() if future is not None else None
 
 
 def track_plane(plate: Plate, region: np.ndarray, start: int, frames: Iterable[int], kind: str = "perspective",
