@@ -24,7 +24,7 @@ from wertis.core.check.series import DriftSeries
 from wertis.core.check.slip import Slip
 from wertis.core.geometry import homography, polygon
 from wertis.core.plate.base import luma
-from wertis.core.track.lagging import LaggingTracker
+from wertis.core.track.deferred_refinement import LaggingTracker
 from wertis.core.track.planar import PlanarTracker
 
 

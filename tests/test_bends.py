@@ -17,7 +17,7 @@ from wertis.core.exchange import corner_pin_json
 from wertis.core.geometry import coons, homography
 from wertis.core.geometry.motion import Fix
 from wertis.core.jobs.export import export_corner_pin
-from wertis.core.jobs.track_again import out_of_date, track_again
+from wertis.core.jobs.retrack import out_of_date, track_again
 from wertis.core.repair.extra import ExtraValues
 from wertis.core.shot import bends, edits, extra_moves, repairs, store
 from wertis.core.shot.document import Artwork, Placement, Shot, Track

@@ -14,7 +14,7 @@ from wertis.core.geometry import polygon
 from wertis.core.imaging.pyramid import Pyramid
 from wertis.core.plate.base import grey_of, luma
 from wertis.core.track import blurred, one_pass, reading
-from wertis.core.track.one_pass import Matter
+from wertis.core.track.normal_equations import Matter
 from wertis.core.track.planar import PlanarTracker
 from wertis.core.track.reference import Reference
 

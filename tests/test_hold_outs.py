@@ -24,7 +24,7 @@ from wertis.core.plate import open_plate
 from wertis.core.plate.base import luma
 from wertis.core.shot import edits, hold_outs, regions, store
 from wertis.core.shot.document import HoldOut, Shot
-from wertis.core.track.distrust import distrusted
+from wertis.core.track.occluders import distrusted
 from wertis.core.track.run import track_plane
 from wertis.demo.make import FILMS
 from wertis.demo.scene import Scene

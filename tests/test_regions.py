@@ -14,12 +14,12 @@ from wertis.core.errors import RegionError
 from wertis.core.geometry import homography, polygon
 from wertis.core.geometry.motion import Fix
 from wertis.core.geometry.spline import closed_curve
-from wertis.core.imaging.mixture import channel_mixture
+from wertis.core.imaging.channel_mixture import channel_mixture
 from wertis.core.plate.base import BRIGHTNESS
 from wertis.core.shot import edits, regions
 from wertis.core.shot.document import Region, Shape
 from wertis.core.track.advice import advice, is_weak
-from wertis.core.track.look import looked_at
+from wertis.core.track.tracker_input import looked_at
 from wertis.core.track.run import rescaled, track_plane
 from wertis.demo.make import FILMS
 from wertis.demo.scene import HEIGHT, WIDTH, Scene

@@ -13,12 +13,12 @@ from wertis.core.errors import RegionError
 from wertis.core.geometry import homography, polygon
 from wertis.core.geometry.conventions import homography_from_centred, homography_to_centred
 from wertis.core.geometry.motion import Fix
-from wertis.core.imaging.layers import Layers
+from wertis.core.imaging.layer_separation import Layers
 from wertis.core.imaging.pyramid import Pyramid
 from wertis.core.plate.base import luma
-from wertis.core.track.gaps import GapKeeper
+from wertis.core.track.two_sided_prior import GapKeeper
 from wertis.core.track.kinds import small_motion
-from wertis.core.track.lagging import LaggingTracker
+from wertis.core.track.deferred_refinement import LaggingTracker
 from wertis.core.track.planar import PlanarTracker
 from wertis.core.track.run import track_plane
 from wertis.core.track.texture import LITTLE, measure

@@ -12,7 +12,7 @@ from PySide6.QtCore import QObject
 from wertis.app.bridge import Bridge
 from wertis.core.errors import RegionError
 from wertis.core.jobs.job import Job
-from wertis.core.jobs.passers import write_mattes
+from wertis.core.jobs.occluder_mattes import write_mattes
 from wertis.core.jobs.render import check_target, render
 from wertis.core.shot import hold_outs
 from wertis.core.shot.document import HoldOut

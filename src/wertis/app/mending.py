@@ -10,7 +10,7 @@ from wertis.app.tools import PointsTool
 from wertis.core.jobs.find import find_places
 from wertis.core.jobs.job import Job
 from wertis.core.jobs.repair import Outcome, repair_by_itself, with_points
-from wertis.core.jobs.track_again import out_of_date, track_again
+from wertis.core.jobs.retrack import out_of_date, track_again
 from wertis.core.shot import bends, extra_moves, repairs
 from wertis.core.shot.document import Shot, Solved, Track
 

@@ -9,9 +9,9 @@ from psygnal import Signal
 from wertis.core.check.slip import Slip
 from wertis.core.errors import PlateError, RegionError, ShotFileError
 from wertis.core.geometry.motion import Fix
-from wertis.core.imaging.mixture import channel_mixture
+from wertis.core.imaging.channel_mixture import channel_mixture
 from wertis.core.jobs.job import Job
-from wertis.core.jobs.track_again import Stretch, out_of_date
+from wertis.core.jobs.retrack import Stretch, out_of_date
 from wertis.core.plate import Plate, open_plate
 from wertis.core.plate.cache import FrameCache
 from wertis.core.plate.colour import Viewing
@@ -20,7 +20,7 @@ from wertis.core.shot.autosave import Lost
 from wertis.core.shot.document import HoldOut, Placement, PlateRef, Shot, Solved, Track
 from wertis.core.shot.history import History
 from wertis.core.shot.hold_outs import held_masks, open_matte, read_matte
-from wertis.core.track.look import looked_at
+from wertis.core.track.tracker_input import looked_at
 from wertis.core.track.run import track_plane
 from wertis.core.track.texture import Texture, measure
 

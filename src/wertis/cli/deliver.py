@@ -11,7 +11,7 @@ from wertis.cli.progress import Progress
 from wertis.cli.shots import shot_at, track_in
 from wertis.core.errors import DeliverError
 from wertis.core.jobs.export import export_corner_pin
-from wertis.core.jobs.passers import write_mattes
+from wertis.core.jobs.occluder_mattes import write_mattes
 from wertis.core.jobs.render import render
 from wertis.core.shot.edits import opened
 

@@ -8,7 +8,7 @@ from wertis.cli.main import EXIT_OK
 from wertis.cli.progress import Progress
 from wertis.cli.shots import shot_at, track_in
 from wertis.core.errors import WertisError
-from wertis.core.jobs.track_again import out_of_date, track_again
+from wertis.core.jobs.retrack import out_of_date, track_again
 from wertis.core.shot import store
 from wertis.core.shot.document import Shot, Track
 from wertis.core.shot.edits import opened

@@ -22,7 +22,3 @@ class ShotFileError(WertisError):
 
 class DeliverError(WertisError):
     """A render or an export cannot be written."""
-
-
-class Stopped(Exception):
-    """Long work was stopped by the person; what was finished is kept."""

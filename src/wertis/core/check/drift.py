@@ -21,7 +21,8 @@ import numpy as np
 from wertis.core.check.patches import Model, Patches, chosen_patches, modelled, modelled_blurred
 from wertis.core.check.slip import Slip, unmeasured
 from wertis.core.geometry import homography
-from wertis.core.geometry.conventions import homography_to_centred, to_centred
+from wertis.core.geometry.conventions import from_centred, homography_to_centred, to_centred
+from wertis.core.geometry.warp import HomographyWarp, Warp, local_scale
 from wertis.core.imaging.pyramid import HeldOut, Pyramid
 from wertis.core.imaging.shutter import LEG_DOUBT, leg_offsets
 
@@ -107,64 +108,64 @@ class DriftMeter:
         self._making = threading.Lock()
         self._models: dict[int, Model] = {}
 
-    def measure(self, luma: np.ndarray, matrix: np.ndarray | None, held: np.ndarray | None = None) -> Slip:
+    def measure(self, luma: np.ndarray, warp: Warp | None, held: np.ndarray | None = None) -> Slip:
         """One frame's drift.
 
         Parameters
         ----------
         luma : (h, w), the frame, on the same scale.
-        matrix : (3, 3) base to frame in Wertis' pixels, as the motion has it; None where it has no answer.
+        warp : base to frame, as the motion has it; None where it has no answer.
         held : (h, w) uint8, 255 on the frame's pixels that do not count.
         """
-        return self.look(luma, matrix, held).slip
+        return self.look(luma, warp, held).slip
 
-    def window(self, matrix: np.ndarray, size: tuple[int, int]) -> tuple[int, int, int, int]:
+    def window(self, warp: Warp, size: tuple[int, int]) -> tuple[int, int, int, int]:
         """The part x0, y0, x1, y1 of a frame of `size` (width, height) that measuring it needs."""
         if self._empty:
             return 0, 0, *size
-        places = homography.apply(homography_to_centred(matrix), self._box)
+        edge = self._box if warp.matrix is not None else _along(self._box)
+        places = to_centred(warp.forward(from_centred(edge)))
         if not np.isfinite(places).all():
             return 0, 0, *size
-        scale = max(1.0, homography.local_scale(homography_to_centred(matrix), self._centre))
+        scale = max(1.0, local_scale(warp, from_centred(self._centre)))
         margin = scale * (_REACH[_COARSE] + _SIDES[1]) * 2 ** _COARSE + _MARGIN
         x0, y0 = np.clip(np.floor(places.min(0) - margin), 0, np.array(size) - 1).astype(int)
         x1, y1 = np.clip(np.ceil(places.max(0) + margin), np.array([x0, y0]) + 1, size).astype(int)
         return int(x0), int(y0), int(x1), int(y1)
 
-    def look(self, luma: np.ndarray, matrix: np.ndarray | None, held: np.ndarray | None = None, origin: tuple[int, int] = (0, 0),
+    def look(self, luma: np.ndarray, warp: Warp | None, held: np.ndarray | None = None, origin: tuple[int, int] = (0, 0),
              size: tuple[int, int] | None = None) -> Look:
         """The same, with all that it gave. `luma` and `held` may be a part of the frame at `origin` (x, y) of a picture of `size` (width, height)."""
         count = len(self._points)
-        if matrix is None:
+        if warp is None:
             return Look(unmeasured(count, "the track has no answer here"), None)
-        whole = homography_to_centred(matrix)
         if self._empty:
             return Look(unmeasured(count, "the region is empty"), None)
-        scale = homography.local_scale(whole, self._centre)
+        scale = local_scale(warp, from_centred(self._centre))
         if not np.isfinite(scale) or not 0.02 < scale < 50:
             return Look(unmeasured(count, "the track folds the surface over"), None)
-        view = _View(Pyramid(luma), HeldOut(held) if held is not None else None, whole, origin, size or (luma.shape[1], luma.shape[0]), scale)
+        view = _View(Pyramid(luma), HeldOut(held) if held is not None else None, warp, origin, size or (luma.shape[1], luma.shape[0]), scale)
         # a small surface has no room for patches at coarse levels
         coarse = int(np.clip(np.log2(max(self._short / 2 ** view.down / _ROOM, 1)), 0, _COARSE))
         patches = self._at(view.down + coarse, searching=True)
         in_view = view.holds(patches, np.eye(3))
         if in_view.sum() < 3:
             few = "too little texture" if len(patches) < 3 else "too little of the surface is in the picture"
-            return Look(unmeasured(count, few, float(in_view.mean()) if len(patches) else 0.0), whole)
+            return Look(unmeasured(count, few, float(in_view.mean()) if len(patches) else 0.0), view.place(np.eye(3)))
         moves, found = _searched(patches, in_view & ~view.hides(patches, np.eye(3)), view, coarse)
         fix = self._agreed(patches, moves, found, 2.0 ** patches.level)
         share = float(in_view.mean())
         if fix is None:
-            return Look(unmeasured(count, "too few patches agree", share), whole)
+            return Look(unmeasured(count, "too few patches agree", share), view.place(np.eye(3)))
         for level in range(coarse - 1, 0, -1):
             fit = self._fitted(self._at(view.down + level), self._model(view.down + level), view, fix, _STILL[level], rough=True, most=_FIRST)
             if fit is None:
-                return Look(unmeasured(count, "too few patches agree", share), whole @ fix)
+                return Look(unmeasured(count, "too few patches agree", share), view.place(fix))
             fix = fit.fix
         fine = self._at(view.down)
         # where the search itself was at the finest level it was rough, too
         fit = self._fitted(fine, self._model(view.down), view, fix, _STILL[0], rough=coarse < 2, most=_FIRST)
-        if fit is not None and len(fine) > _FIRST and self._doubt(fit, whole).max() > _SURE:
+        if fit is not None and len(fine) > _FIRST and self._doubt(fit, view).max() > _SURE:
             fit = self._fitted(fine, self._model(view.down), view, fit.fix, _STILL[0]) or fit
         return self._told(fit, view, fix, share)
 
@@ -172,9 +173,9 @@ class DriftMeter:
                    origin: tuple[int, int] = (0, 0), size: tuple[int, int] | None = None) -> Look:
         """A frame looked at once more with its own blur and the base's taken into account, from the place that the first look found."""
         assert first.place is not None
-        whole = homography_to_centred(matrix)
-        scale = homography.local_scale(whole, self._centre)
-        view = _View(Pyramid(luma), HeldOut(held) if held is not None else None, whole, origin, size or (luma.shape[1], luma.shape[0]), scale)
+        whole, warp = homography_to_centred(matrix), HomographyWarp(matrix)
+        scale = local_scale(warp, from_centred(self._centre))
+        view = _View(Pyramid(luma), HeldOut(held) if held is not None else None, warp, origin, size or (luma.shape[1], luma.shape[0]), scale)
         fix = np.linalg.inv(whole) @ first.place
         change = np.zeros(4)
         fit: _Fit | None = None
@@ -313,13 +314,11 @@ class DriftMeter:
         beside = np.zeros(unknowns - 8)
         last = False
         for step in range(_STEPS + 1):
-            onto = view.onto @ fix
+            at = view.moved(at_rest, fix, shrink)
             if taps is None:
-                at = _moved(at_rest, onto, shrink)
                 seen = _read(picture, at)
             else:
-                seen = np.mean([_read(picture, _moved(at_rest - o[:, None], onto, shrink)) for o in taps.astype(np.float32)], axis=0)
-                at = _moved(at_rest, onto, shrink)
+                seen = np.mean([_read(picture, view.moved(at_rest - o[:, None], fix, shrink)) for o in taps.astype(np.float32)], axis=0)
             lit = (seen < _WHITE).astype(np.float32)
             if view.held is not None:
                 lit *= _read(view.held[level], at) < 0.2
@@ -367,20 +366,19 @@ class DriftMeter:
 
     def _told(self, fit: "_Fit | None", view: "_View", fix: np.ndarray, in_view: float) -> Look:
         if fit is None:
-            return Look(unmeasured(len(self._points), "too few patches agree", in_view), view.whole @ fix)
-        place = view.whole @ fit.fix
-        slip = homography.apply(place, self._points) - homography.apply(view.whole, self._points)
+            return Look(unmeasured(len(self._points), "too few patches agree", in_view), view.place(fix))
+        slip = view.onto_frame(self._points, fit.fix) - view.onto_frame(self._points, np.eye(3))
         # where a blur of another shape or a reflection lies over the surface, all patches may be wrong together
         blind = _UNLIKE_DOUBT * max(0.0, fit.beyond_grain - _UNLIKE)
-        doubt = np.hypot(self._doubt(fit, view.whole), blind)
+        doubt = np.hypot(self._doubt(fit, view), blind)
         slip[doubt > MEASURED] = np.nan
         reason = "" if np.isfinite(slip).any() else "too little texture is seen" if blind < MEASURED else \
             "the surface looks too different here, by blur or a reflection"
-        return Look(Slip(slip, doubt, fit.agreed, in_view, reason), place, True, fit.unlike)
+        return Look(Slip(slip, doubt, fit.agreed, in_view, reason), view.place(fit.fix), view.is_plane, fit.unlike)
 
-    def _doubt(self, fit: "_Fit", onto: np.ndarray) -> np.ndarray:
+    def _doubt(self, fit: "_Fit", view: "_View") -> np.ndarray:
         """(N,) standard deviation of the slip at the wanted points, in the frame's pixels."""
-        spread = homography.jacobian(onto, self._points) @ self._basis(self._points)
+        spread = view.warp.jacobian(from_centred(self._points)) @ self._basis(self._points)
         variances = [np.einsum("nia,ab,nib->n", spread, c, spread) for c in (fit.covariance, fit.grouped)]
         return np.asarray(np.sqrt(np.maximum(np.max(variances, axis=0), 0) + _DOUBT ** 2))
 
@@ -402,25 +400,51 @@ class _Fit:
 class _View:
     """A frame, or the part of it that matters, and how the motion lays the base on it."""
 
-    def __init__(self, frame: Pyramid, held: HeldOut | None, whole: np.ndarray, origin: tuple[int, int], size: tuple[int, int], scale: float) -> None:
-        self.frame, self.held, self.whole, self.size = frame, held, whole, size
-        self.onto = _at_origin(whole, origin)
+    def __init__(self, frame: Pyramid, held: HeldOut | None, warp: Warp, origin: tuple[int, int], size: tuple[int, int], scale: float) -> None:
+        self.frame, self.held, self.warp, self.size, self._origin = frame, held, warp, size, origin
+        self.is_plane = warp.matrix is not None
+        self._whole = homography_to_centred(warp.matrix) if warp.matrix is not None else np.eye(3)
+        self._onto = _at_origin(self._whole, origin)
         # both pictures are compared at the resolution of the poorer one
         self.down, self.up = max(0, round(-np.log2(scale))), max(0, round(np.log2(scale)))
         self._scale = scale
 
+    def place(self, fix: np.ndarray) -> np.ndarray | None:
+        """(3, 3) base to frame, centred, with a small homography `fix` on the base; None where the surface is no plane."""
+        return self._whole @ fix if self.is_plane else None
+
+    def onto_frame(self, points: np.ndarray, fix: np.ndarray) -> np.ndarray:
+        """Points (..., 2) of the base, centred, moved by `fix` (3, 3), on the frame, centred."""
+        if self.is_plane:
+            return homography.apply(self._whole @ fix, points)
+        return to_centred(self.warp.forward(from_centred(homography.apply(fix, points))))
+
+    def moved(self, places: np.ndarray, fix: np.ndarray, shrink: float) -> np.ndarray:
+        """Where places (K, P, 2) float32 of the base are on the frame's part at a level, as OpenCV's remap takes them."""
+        if self.is_plane:
+            return np.asarray(cv2.perspectiveTransform(places, (self._onto @ fix) / np.array([[shrink], [shrink], [1.0]])))
+        there = self.onto_frame(places.astype(np.float64), fix) - self._origin
+        return np.nan_to_num(there / shrink, nan=-1e6).astype(np.float32)
+
     def holds(self, patches: Patches, fix: np.ndarray) -> np.ndarray:
         """(K,) whether each patch is in the picture."""
-        there = homography.apply(self.whole @ fix, patches.centre)
+        there = self.onto_frame(patches.centre, fix)
         border = patches.side / 2 * 2 ** patches.level * self._scale
-        return np.asarray(np.all((there > border) & (there < np.array(self.size) - 1 - border), axis=1))
+        with np.errstate(invalid="ignore"):
+            return np.asarray(np.all((there > border) & (there < np.array(self.size) - 1 - border), axis=1))
 
     def hides(self, patches: Patches, fix: np.ndarray) -> np.ndarray:
         """(K,) whether each patch is held out."""
         if self.held is None:
             return np.zeros(len(patches), bool)
         level = max(0, patches.level - self.down + self.up)
-        return np.asarray(_read(self.held[level], _moved(patches.places, self.onto @ fix, 2.0 ** level)).mean(1) > 0.5)
+        return np.asarray(_read(self.held[level], self.moved(patches.places, fix, 2.0 ** level)).mean(1) > 0.5)
+
+
+def _along(corners: np.ndarray, per_side: int = 8) -> np.ndarray:
+    """Places (4 * per_side, 2) along the sides of a quad (4, 2)."""
+    t = np.arange(per_side)[:, None] / per_side
+    return np.concatenate([a + (b - a) * t for a, b in zip(corners, np.roll(corners, -1, 0), strict=True)])
 
 
 def _at_origin(matrix: np.ndarray, origin: tuple[int, int]) -> np.ndarray:
@@ -457,7 +481,7 @@ def _searched(patches: Patches, wanted: np.ndarray, view: _View, coarse: int) ->
         return moves, found
     dy, dx = (a.ravel() for a in np.meshgrid(np.arange(-half, half + 1), np.arange(-half, half + 1), indexing="ij"))
     places = (patches.centre[index][:, None] + np.stack([dx, dy], -1) * pixel).astype(np.float32)
-    windows = _read(view.frame[level], _moved(places, view.onto, 2.0 ** level))
+    windows = _read(view.frame[level], view.moved(places, np.eye(3), 2.0 ** level))
     for k, window in zip(index, windows, strict=True):
         match = cv2.matchTemplate(window.reshape(2 * half + 1, -1), patches.luma[k].reshape(patches.side, -1), cv2.TM_CCOEFF_NORMED)
         _, best, _, (bx, by) = cv2.minMaxLoc(match)

@@ -5,9 +5,9 @@ from dataclasses import dataclass
 import cv2
 import numpy as np
 
+from wertis.core.imaging.balanced_selection import in_turn
 from wertis.core.imaging.pyramid import Pyramid
 from wertis.core.imaging.shutter import TAPS, path_times
-from wertis.core.imaging.spread import in_turn
 
 _PARTS = 4  # the surface has so many parts each way, from which patches are taken in turn
 _PUT_OFF = 0.1  # of a poor patch's turn

@@ -4,7 +4,7 @@ A camera that shakes blurs every frame, and the base, along a path of its own; a
 frame are known so is its path, and the shutter can be measured. A reflection is told apart from the surface by how it moves over many frames.
 """
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from functools import partial
 
 import numpy as np
@@ -13,11 +13,12 @@ from wertis.core.check.drift import MEASURED, Blurs, BlursAt, DriftMeter, Look
 from wertis.core.check.slip import Slip
 from wertis.core.geometry import homography
 from wertis.core.geometry.conventions import from_centred, homography_from_centred, to_centred
+from wertis.core.geometry.warp import HomographyWarp, Warp
 from wertis.core.imaging import shutter
-from wertis.core.imaging.layers import Kept, Layers
+from wertis.core.imaging.layer_separation import Kept, Layers
+from wertis.core.imaging.parallel import side_by_side
 from wertis.core.imaging.pyramid import Pyramid
 from wertis.core.imaging.shutter import FAST, GUESS, NEAR, Shutter
-from wertis.core.imaging.threads import side_by_side
 
 _MEASURED_FRAMES = 6  # from which the shutter is measured
 _TURNS = 3  # of that
@@ -47,25 +48,27 @@ class DriftSeries:
         self._matrices: dict[int, np.ndarray] = {}
         self._crops: dict[int, tuple[np.ndarray, np.ndarray | None, tuple[int, int], tuple[int, int]]] = {}
 
-    def look(self, frame: int, luma: np.ndarray, matrix: np.ndarray, held: np.ndarray | None, origin: tuple[int, int],
+    def look(self, frame: int, luma: np.ndarray, warp: Warp, held: np.ndarray | None, origin: tuple[int, int],
              size: tuple[int, int]) -> Slip:
         """A frame's drift by itself; the words are those of `DriftMeter.look`. Safe in several threads for several frames."""
-        found = self.meter.look(luma, matrix, held, origin, size)
-        self._looks[frame], self._matrices[frame] = found, matrix
+        found = self.meter.look(luma, warp, held, origin, size)
+        if warp.matrix is not None:
+            self._matrices[frame] = warp.matrix
+        self._looks[frame] = found
         return found.slip
 
-    def again(self, read: Callable[[int], Picture]) -> Iterator[tuple[int, Callable[[], Slip]]]:
-        """The frames that are worth another look, when all have been looked at once, and how to take it.
+    def rounds(self, read: Callable[[int], Picture]) -> list[Iterator[tuple[int, Callable[[], Slip]]]]:
+        """Rounds of other looks at the frames that are worth one, once all have been looked at: in each, the frames and how to look at them.
 
+        The looks of one round may be taken at the same time, in any order; all of a round must be done before the next one is begun.
         `read` gives a frame's picture; it is asked only for frames that could be read before.
         """
-        yield from self._through_blur(read)
-        yield from self._without_reflection(read)
+        return [self._through_blur(read), self._without_reflection(read)]
 
     # -- blur -----------------------------------------------------------------------------------------------------
 
     def _through_blur(self, read: Callable[[int], Picture]) -> Iterator[tuple[int, Callable[[], Slip]]]:
-        found = [f for f, look in self._looks.items() if look.found]
+        found = sorted(f for f, look in self._looks.items() if look.found)
         if not found:
             return
         box = self.meter.box
@@ -79,20 +82,32 @@ class DriftSeries:
         for _ in range(_TURNS):
             if part is not None:
                 # the paths were worked out from places that the blur had falsified
-                near = {g for f in samples for g in (f - 1, f, f + 1) if g in extents}
-                side_by_side(partial(self._through, found=part, read=read), sorted(near))
+                near = sorted({g for f in samples for g in (f - 1, f, f + 1) if g in extents})
+                # each is looked at with its neighbours' places as they were, in whatever order the threads come to them
+                again = side_by_side(partial(self._through, found=part, read=read, places=self._places()), near)
+                self._looks.update(zip(near, again, strict=True))
             part = self._shutter(samples, read, part) or part
             if part is None:
                 return
-        for frame in fast:
-            yield frame, lambda f=frame, part=part: self._through(f, part, read).slip  # type: ignore[misc]
+        places = self._places()
 
-    def _through(self, frame: int, found: Shutter, read: Callable[[int], Picture]) -> Look:
-        """A frame looked at again with its blur, from the place that is known."""
+        def look_at(frame: int, part: Shutter) -> Slip:
+            look = self._through(frame, part, read, places)
+            self._looks[frame] = look
+            return look.slip
+
+        for frame in fast:
+            assert part is not None
+            yield frame, partial(look_at, frame, part)
+
+    def _through(self, frame: int, found: Shutter, read: Callable[[int], Picture], places: Mapping[int, np.ndarray | None]) -> Look:
+        """A frame looked at again with its blur, from the place that is known; `places` are those of all frames before any was looked at again."""
         luma, held, origin, size = self._crop(frame, read)
-        look = self.meter.look_again(self._looks[frame], luma, self._matrices[frame], self._blurs(frame, found), held, origin, size)
-        self._looks[frame] = look
-        return look
+        return self.meter.look_again(self._looks[frame], luma, self._matrices[frame], self._blurs(frame, found, places), held, origin, size)
+
+    def _places(self) -> dict[int, np.ndarray | None]:
+        """Frame to the surface's place (3, 3), centred, as measured so far."""
+        return {frame: look.place for frame, look in self._looks.items()}
 
     def _crop(self, frame: int, read: Callable[[int], Picture]) -> tuple[np.ndarray, np.ndarray | None, tuple[int, int], tuple[int, int]]:
         """What of a frame measuring needs, its place and the picture's size; the last few are kept, since they are needed more than once."""
@@ -100,19 +115,17 @@ class DriftSeries:
         if kept is None:
             luma, held = read(frame)
             size = luma.shape[1], luma.shape[0]
-            x0, y0, x1, y1 = self.meter.window(self._matrices[frame], size)
+            x0, y0, x1, y1 = self.meter.window(HomographyWarp(self._matrices[frame]), size)
             kept = luma[y0:y1, x0:x1].copy(), held[y0:y1, x0:x1].copy() if held is not None else None, (x0, y0), size
             self._crops[frame] = kept
             while len(self._crops) > _MOST_CROPS:
                 self._crops.pop(next(iter(self._crops)), None)
         return kept
 
-    def _near(self, frame: int) -> list[np.ndarray | None]:
+    def _near(self, frame: int, places: Mapping[int, np.ndarray | None] | None = None) -> list[np.ndarray | None]:
         """Places (3, 3) of the surface, centred, on the frames round one, its own in the middle."""
-        def place(f: int) -> np.ndarray | None:
-            return np.eye(3) if f == self._base else self._looks[f].place if f in self._looks else None
-
-        return [place(f) for f in range(frame - NEAR, frame + NEAR + 1)]
+        known = places if places is not None else self._places()
+        return [np.eye(3) if f == self._base else known.get(f) for f in range(frame - NEAR, frame + NEAR + 1)]
 
     def _between(self, frame: int) -> bool:
         """Whether the places on both sides of a frame are known."""
@@ -141,8 +154,8 @@ class DriftSeries:
 
         return shutter.measure(disagreement, [leg_at(f) for f in known], [of_base] * len(known), before)
 
-    def _blurs(self, frame: int, found: Shutter) -> BlursAt:
-        near, of_base = self._near(frame), self._near(self._base)
+    def _blurs(self, frame: int, found: Shutter, places: Mapping[int, np.ndarray | None]) -> BlursAt:
+        near, of_base = self._near(frame, places), self._near(self._base, places)
 
         def at(points: np.ndarray) -> Blurs | None:
             own, base = (shutter.leg_among(m, NEAR, points, found.part) for m in (near, of_base))
@@ -157,7 +170,7 @@ class DriftSeries:
     # -- reflection -----------------------------------------------------------------------------------------------
 
     def _without_reflection(self, read: Callable[[int], Picture]) -> Iterator[tuple[int, Callable[[], Slip]]]:
-        found = [f for f, look in self._looks.items() if look.found]
+        found = sorted(f for f, look in self._looks.items() if look.found)
         doubtful = [f for f in found if not self._looks[f].slip.doubt.max() <= MEASURED]
         if len(doubtful) < _DOUBTFUL * max(len(found), 1):
             return
@@ -173,7 +186,8 @@ class DriftSeries:
             def aligned(surface: np.ndarray, mask: np.ndarray, pictures: list[np.ndarray], matrices: list[np.ndarray],
                         corners: np.ndarray = corners, looks: list[Look] = looks) -> list[np.ndarray]:
                 meter = DriftMeter(surface, mask, from_centred(corners))
-                looks[:] = side_by_side(lambda pair: meter.look(pair[0], homography_from_centred(pair[1])), list(zip(pictures, matrices, strict=True)))
+                looks[:] = side_by_side(lambda pair: meter.look(pair[0], HomographyWarp(homography_from_centred(pair[1]))),
+                                        list(zip(pictures, matrices, strict=True)))
                 return [matrix if look.place is None else look.place for look, matrix in zip(looks, matrices, strict=True)]
 
             if not layers.told_apart(aligned):

@@ -7,7 +7,7 @@ import numpy as np
 
 from wertis.core.errors import PlateError
 from wertis.core.plate.base import Plate, to_float
-from wertis.core.plate.colour import CODED, space_of
+from wertis.core.plate.colour import space_of
 
 MADE_SIZE = 1024  # longer side of made artwork
 
@@ -67,33 +67,35 @@ class FileArtwork:
 
         self.still = still
         self.plate: Plate = SequencePlate({1: path}, path) if still else open_plate(path)
-        self._kept: tuple[int, np.ndarray] | None = None
-        self.space = CODED  # of the picture last read
 
     @property
     def ratio(self) -> float:
         """Width over height."""
         return self.plate.size[0] * self.plate.aspect / self.plate.size[1]
 
-    def at(self, frame: int, start: int, loop: bool = False) -> np.ndarray:
-        """The picture for a frame of the shot: the artwork's first picture falls on `start`; its ends hold, or it goes round when `loop`.
+    def index(self, frame: int, start: int, loop: bool = False) -> int:
+        """Which of the artwork's pictures belongs to a frame of the shot: the first falls on `start`; its ends hold, or it goes round when `loop`."""
+        if self.still:
+            return self.plate.first
+        since = (frame - start) % (self.plate.last - self.plate.first + 1) if loop else frame - start
+        wanted = int(np.clip(self.plate.first + since, self.plate.first, self.plate.last))
+        if wanted in self.plate.gaps:
+            wanted = max((f for f in self.plate.frames if f <= wanted), default=self.plate.first)
+        return wanted
+
+    def read(self, index: int) -> tuple[np.ndarray, str]:
+        """One of its pictures (h, w, 4), and the colour space that its numbers are taken to be in.
 
         Raises
         ------
         PlateError
             When it cannot be read.
         """
-        since = (frame - start) % (self.plate.last - self.plate.first + 1) if loop else frame - start
-        wanted = self.plate.first if self.still else int(np.clip(self.plate.first + since, self.plate.first, self.plate.last))
-        if wanted in self.plate.gaps:
-            wanted = max((f for f in self.plate.frames if f <= wanted), default=self.plate.first)
-        if self._kept is None or self._kept[0] != wanted:
-            try:
-                read = self.plate.read(wanted)
-                self._kept, self.space = (wanted, from_picture(read)), space_of(read.dtype)
-            except PlateError as why:
-                raise PlateError(f"The artwork cannot be shown: {why}") from why
-        return self._kept[1]
+        try:
+            read = self.plate.read(index)
+        except PlateError as why:
+            raise PlateError(f"The artwork cannot be shown: {why}") from why
+        return from_picture(read), space_of(read.dtype)
 
 
 def _counts(ratio: float, cells: int) -> tuple[int, int]:

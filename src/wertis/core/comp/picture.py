@@ -1,5 +1,7 @@
 """A frame of the comp: the plate with every visible placement on it, or the graphics alone."""
 
+from collections import OrderedDict
+from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import NamedTuple
@@ -7,14 +9,16 @@ from typing import NamedTuple
 import numpy as np
 
 from wertis.core.comp import artwork as art
-from wertis.core.comp import blend, warp
-from wertis.core.comp.fit import artwork_quad
+from wertis.core.comp import blend, lay
+from wertis.core.comp.fit import artwork_rectangle
 from wertis.core.comp.light import Light, light_of
-from wertis.core.geometry import quad
+from wertis.core.geometry import homography, quad
+from wertis.core.geometry.motion import between
+from wertis.core.geometry.warp import BentSquareWarp, HomographyWarp, Warp, compose, scaling
 from wertis.core.plate.base import from_float, to_float
 from wertis.core.plate.colour import CODED, converted
-from wertis.core.shot.document import Artwork, Placement, Shot
-from wertis.core.shot.edits import placement_on
+from wertis.core.shot.document import Artwork, Placement, Shot, Track
+from wertis.core.shot.resolve import motion_of
 
 
 class Proportions(NamedTuple):
@@ -34,6 +38,7 @@ def surface_proportions(placement: Placement, size: tuple[int, int], aspect: flo
     return Proportions(quad.side_proportions(placement.array * [aspect, 1.0]), "flat")
 
 
+_MOST_KEPT = 8  # pictures of artwork, with their reductions
 _BAND = 96  # rows that are mixed at a time; bands are shared out among threads
 _MIXERS = ThreadPoolExecutor(2, thread_name_prefix="wertis-mix")
 
@@ -58,7 +63,7 @@ class Compositor:
 
     def __init__(self) -> None:
         self._files: dict[tuple[str, str], art.FileArtwork] = {}
-        self._made: dict[object, warp.Reductions] = {}
+        self._made: OrderedDict[object, lay.Reductions] = OrderedDict()
 
     def artwork_ratio(self, artwork: Artwork, surface_ratio: float) -> float:
         """Width / height of a placement's artwork; made artwork takes the surface's own.
@@ -105,51 +110,74 @@ class Compositor:
         return converted(out, mixed, space)
 
     def _laid(self, shot: Shot, frame: int, size: tuple[int, int], samples: int, space: str,
-              reduced: int = 1) -> list[tuple[Placement, warp.Laid]]:
+              reduced: int = 1) -> list[tuple[Placement, lay.Laid]]:
         found = []
-        for track in shot.tracks:
-            if not track.visible:
+        for placement in shot.items:
+            if not isinstance(placement, Placement) or not placement.visible:
                 continue
-            for placement in track.placements:
-                if not placement.visible:
-                    continue
-                on = placement_on(track, placement, frame)
-                if on is None:
-                    continue
-                on = on / reduced
-                ratio = surface_proportions(placement, *((shot.plate.size, shot.plate.aspect) if shot.plate else (size,))).ratio
-                target = artwork_quad(on, ratio, self.artwork_ratio(placement.artwork, ratio), placement.fit)
-                picture = self._picture(placement.artwork, ratio, frame, space)
-                if placement.is_bent:
-                    laid = warp.lay_bent(picture, target, on, placement.bend.at(frame), size, samples)
-                else:
-                    laid = warp.lay(picture, target, size, samples, inside=on if placement.fit == "fill" else None)
-                if laid is not None:
-                    found.append((placement, laid))
+            track = shot.track(placement.on)
+            if track is None or not track.visible:
+                continue
+            try:
+                laid = self._laid_one(shot, track, placement, frame, size, samples, space, reduced)
+            except (ValueError, np.linalg.LinAlgError):  # folded so that it has no picture here
+                continue
+            if laid is not None:
+                found.append((placement, laid))
         return found
 
-    def _picture(self, artwork: Artwork, ratio: float, frame: int, space: str) -> warp.Reductions:
+    def _laid_one(self, shot: Shot, track: Track, placement: Placement, frame: int, size: tuple[int, int], samples: int, space: str,
+                  reduced: int) -> lay.Laid | None:
+        surface = surface_warp(track, placement, frame)
+        if surface is None:
+            return None
+        ratio = surface_proportions(placement, *((shot.plate.size, shot.plate.aspect) if shot.plate else (size,))).ratio
+        low, high = artwork_rectangle(ratio, self.artwork_ratio(placement.artwork, ratio), placement.fit)
+        onto_square = HomographyWarp(np.array([[high[0] - low[0], 0, low[0]], [0, high[1] - low[1], low[1]], [0, 0, 1.0]]))
+        whole = compose(scaling(1 / reduced), surface)
+        # a bend begins from the placement's own square, beyond which nothing lies
+        window = onto_square.inverse(np.array([[0.0, 0.0], [1.0, 1.0]])) if placement.fit == "fill" or placement.is_bent else None
+        return lay.lay(self._picture(placement.artwork, ratio, frame, space), compose(whole, onto_square), size, samples, window)
+
+    def _picture(self, artwork: Artwork, ratio: float, frame: int, space: str) -> lay.Reductions:
         """Artwork for a frame, its colours in a colour space."""
         if artwork.kind in ("grid", "checker"):
-            key: object = (artwork.kind, round(ratio, 3), artwork.cells, space)
-            if key not in self._made:
-                make = art.grid if artwork.kind == "grid" else art.checker
-                self._keep(key, converted(make(ratio, artwork.cells), CODED, space))
-            return self._made[key]
+            make = art.grid if artwork.kind == "grid" else art.checker
+            return self._kept((artwork.kind, round(ratio, 3), artwork.cells, space), lambda: converted(make(ratio, artwork.cells), CODED, space))
         file = self._file(artwork)
-        picture = file.at(frame, artwork.start, artwork.loop)
-        key = (artwork.kind, artwork.path, id(picture), space)
-        if key not in self._made:
-            self._keep(key, converted(picture, file.space, space))
-        return self._made[key]
+        index = file.index(frame, artwork.start, artwork.loop)
+        return self._kept((artwork.kind, artwork.path, index, space), lambda: converted(*file.read(index), space))
 
-    def _keep(self, key: object, picture: np.ndarray) -> None:
-        if len(self._made) >= 8:
-            self._made.pop(next(iter(self._made)))
-        self._made[key] = warp.Reductions(picture)
+    def _kept(self, key: object, make: Callable[[], np.ndarray]) -> lay.Reductions:
+        """A picture by what it is; the ones used last are kept."""
+        found = self._made.get(key)
+        if found is None:
+            found = self._made[key] = lay.Reductions(make())
+            while len(self._made) > _MOST_KEPT:
+                self._made.popitem(last=False)
+        else:
+            self._made.move_to_end(key)
+        return found
 
     def _file(self, artwork: Artwork) -> art.FileArtwork:
         key = (artwork.kind, artwork.path)
         if key not in self._files:
             self._files[key] = art.FileArtwork(Path(artwork.path), still=artwork.kind == "picture")
         return self._files[key]
+
+
+def surface_warp(track: Track, placement: Placement, time: float) -> Warp | None:
+    """The placement's unit square, bent sides and all, to a time's picture; None where the motion is unknown."""
+    square: Warp = HomographyWarp(homography.from_unit_square(placement.array))
+    if placement.is_bent:
+        square = compose(square, BentSquareWarp(placement.bend.at(time)))
+    if time == placement.frame:
+        return square
+    motion = motion_of(track)
+    moved = between(motion, placement.frame, time) if motion is not None else None
+    return None if moved is None else compose(moved, square)
+
+
+def frame_of(shot: Shot, frame: int, plate: np.ndarray, samples: int = 3) -> np.ndarray:
+    """A frame of the comp, as a function of nothing but the shot, the frame and the plate's picture (h, w, channels) of it."""
+    return Compositor().comp(shot, plate, frame, samples)

@@ -31,6 +31,7 @@ class MovieWriter:
         if not path.absolute().parent.is_dir():
             raise DeliverError(f"The folder {path.absolute().parent} does not exist; make it, or choose another.")
         self.path = path
+        self._abandoned = False
         self._temporary = path.with_name(f".{path.stem}.part{path.suffix}")
         self._exact = path.suffix.lower() == ".mkv"
         self._size = size if self._exact else (size[0] // 2 * 2, size[1] // 2 * 2)
@@ -59,16 +60,21 @@ class MovieWriter:
         except (av.error.FFmpegError, OSError) as why:
             raise self._failed(why) from why
 
+    def abandon(self) -> None:
+        """Leave the movie unfinished: nothing takes its final name."""
+        self._abandoned = True
+
     def __enter__(self) -> Self:
         return self
 
     def __exit__(self, kind: type[BaseException] | None, value: BaseException | None, trace: TracebackType | None) -> None:
         try:
-            if kind is None:
+            kept = kind is None and not self._abandoned
+            if kept:
                 for packet in self._stream.encode(None):
                     self._container.mux(packet)
             self._container.close()
-            if kind is None:
+            if kept:
                 self._temporary.replace(self.path)
         except (av.error.FFmpegError, OSError) as why:
             if kind is None:

@@ -7,6 +7,7 @@ import numpy as np
 import OpenImageIO as oiio
 
 from wertis.core.errors import DeliverError
+from wertis.core.exchange import png
 from wertis.core.files import replacing
 from wertis.core.plate.base import from_float, to_float
 
@@ -48,6 +49,10 @@ def write_picture(path: Path, picture: np.ndarray, bits: int = 0, aspect: float 
     if suffix not in SUFFIXES:
         raise DeliverError(f"'{suffix}' is not a kind of picture that Wertis writes; choose one of {', '.join(SUFFIXES)}.")
     pixels = np.ascontiguousarray(_fitting(picture, suffix))
+    if suffix == ".png":
+        with replacing(path) as temporary:
+            png.write(temporary, straight_alpha(pixels), aspect)
+        return
     kinds = {np.dtype(np.uint8): "uint8", np.dtype(np.uint16): "uint16", np.dtype(np.float16): "half", np.dtype(np.float32): "float"}
     height, width, channels = pixels.shape
     spec = oiio.ImageSpec(width, height, channels, oiio.TypeDesc(kinds[pixels.dtype]))
@@ -55,8 +60,8 @@ def write_picture(path: Path, picture: np.ndarray, bits: int = 0, aspect: float 
         spec.attribute("oiio:BitsPerSample", bits)
     if aspect != 1:
         spec.attribute("PixelAspectRatio", aspect)
-    if suffix == ".png":
-        spec.attribute("png:compressionLevel", 4)
+    if suffix == ".exr":
+        spec.attribute("compression", "zip:1")  # without loss, as every reader knows it, at its quickest
     if suffix in (".jpg", ".jpeg"):
         spec.attribute("Compression", "jpeg:95")
     with replacing(path) as temporary:
@@ -69,6 +74,16 @@ def write_picture(path: Path, picture: np.ndarray, bits: int = 0, aspect: float 
         if not target.close() or not wrote:
             raise DeliverError(f"{path.name} could not be written ({why or 'the disk may be full'}); free some space and render again. "
                                "Finished frames are kept.")
+
+
+def straight_alpha(pixels: np.ndarray) -> np.ndarray:
+    """Whole numbers with alpha multiplied in (h, w, 2 or 4), with it divided out again; other pictures as they are."""
+    if pixels.shape[2] not in (2, 4):
+        return pixels
+    values = to_float(pixels)
+    alpha = values[..., -1:]
+    colour = np.where(alpha > 0, values[..., :-1] / np.maximum(alpha, np.float32(1e-6)), 0)
+    return np.concatenate([from_float(colour, pixels.dtype), pixels[..., -1:]], axis=2)
 
 
 def kind_in(suffix: str, kind: np.dtype) -> np.dtype:

@@ -1,21 +1,25 @@
-"""A motion: where a point of the reference frame's picture is on any frame, and back.
+"""A motion: for any time, the warp from the reference frame's picture to that time's.
 
-Everything that uses motion is written against `Motion`; trackers make motions, repairs wrap them.
+Everything that uses motion is written against `Motion`; trackers make motions, layers (smoothing, repairs, an extra move) wrap them.
 """
 
 import bisect
-from collections.abc import Mapping
+from abc import ABC, abstractmethod
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Protocol
 
 import numpy as np
 
 from wertis.core.geometry import homography
+from wertis.core.geometry.warp import IDENTITY, BlendedWarp, HomographyWarp, Warp, compose, inverted
+
+MARGIN = 0.5  # frames beyond a known one for which its motion is taken to go on: half of the longest shutter
 
 
 @dataclass(frozen=True)
 class Fix:
-    """One frame's answer.
+    """One frame's answer of a planar tracker.
 
     Attributes
     ----------
@@ -30,36 +34,83 @@ class Fix:
     seen: float = 0.0
     reason: str = ""
 
+    @property
+    def warp(self) -> Warp | None:
+        """The answer as a warp."""
+        return HomographyWarp(self.matrix) if self.matrix is not None else None
+
 
 class Motion(Protocol):
-    """What every motion answers. Times are frame numbers; parts of a frame are allowed between known frames.
+    """What every motion answers. Times are frame numbers; parts of a frame are allowed between known frames and half a frame beyond them.
 
     Attributes
     ----------
     reference : the frame in whose picture points are given.
+    frames : the whole frames that have an answer, in order.
     """
 
     @property
     def reference(self) -> int: ...
 
-    def known(self, time: float) -> bool:
-        """Whether there is an answer at this time."""
+    @property
+    def frames(self) -> Sequence[int]: ...
+
+    def at(self, time: float) -> Warp | None:
+        """The warp from the reference frame's picture to that of a time; None where it is unknown."""
         ...
 
-    def plane_at(self, time: float) -> np.ndarray | None:
-        """The homography (3, 3) reference to frame where the motion is a plane's; None where unknown or not a plane."""
-        ...
-
-    def to_frame(self, points: np.ndarray, time: float) -> np.ndarray:
-        """Points (N, 2) of the reference picture at `time`; nan where unknown."""
-        ...
-
-    def to_reference(self, points: np.ndarray, time: float) -> np.ndarray:
-        """The inverse of `to_frame`."""
+    def uncertainty(self, points: np.ndarray, time: float) -> np.ndarray:
+        """(N,) expected error in pixels (one standard deviation) at points (N, 2) of the reference; inf where unknown."""
         ...
 
 
-class PlanarMotion:
+class FrameMotion(ABC):
+    """A motion that has a warp for each known frame; between two of them every point moves in a straight line, and half a frame beyond it goes on."""
+
+    @property
+    @abstractmethod
+    def reference(self) -> int: ...
+
+    @property
+    @abstractmethod
+    def frames(self) -> Sequence[int]: ...
+
+    @abstractmethod
+    def on_frame(self, frame: int) -> Warp | None:
+        """The warp to a whole frame."""
+
+    @abstractmethod
+    def error_on(self, points: np.ndarray, frame: int) -> np.ndarray:
+        """(N,) expected error in pixels at points (N, 2) of the reference on a whole frame that is known."""
+
+    def between(self, first: Warp, second: Warp, part: float) -> Warp | None:
+        """The warp at `part` of the way between those of two neighbouring frames; below 0 or above 1, beyond them."""
+        return BlendedWarp(first, second, part)
+
+    def at(self, time: float) -> Warp | None:
+        whole = int(np.floor(time))
+        here = self.on_frame(whole)
+        if time == whole:
+            return here
+        part, after = time - whole, self.on_frame(whole + 1)
+        if here is not None and after is not None:
+            return self.between(here, after, part)
+        if here is not None and part <= MARGIN:
+            before = self.on_frame(whole - 1)
+            return here if before is None else self.between(before, here, 1 + part)
+        if after is not None and 1 - part <= MARGIN:
+            beyond = self.on_frame(whole + 2)
+            return after if beyond is None else self.between(after, beyond, part - 1)
+        return None
+
+    def uncertainty(self, points: np.ndarray, time: float) -> np.ndarray:
+        near = [f for f in {int(np.floor(time)), int(np.ceil(time))} if self.on_frame(f) is not None]
+        if self.at(time) is None or not near:
+            return np.full(len(points), np.inf)
+        return np.max([self.error_on(points, f) for f in near], axis=0)
+
+
+class PlanarMotion(FrameMotion):
     """A plane's motion, one homography per known frame.
 
     Between two neighbouring known frames the four `anchors` move in straight lines, and the homography follows them.
@@ -69,46 +120,34 @@ class PlanarMotion:
     reference : the reference frame; its own homography is the identity.
     matrices : frame to (3, 3), reference to that frame.
     anchors : (4, 2) points of the surface on the reference frame, corners of its region's box.
+    errors : frame to expected error in pixels; nothing is known of the error where it is not given.
     """
 
-    def __init__(self, reference: int, matrices: Mapping[int, np.ndarray], anchors: np.ndarray) -> None:
+    def __init__(self, reference: int, matrices: Mapping[int, np.ndarray], anchors: np.ndarray, errors: Mapping[int, float] | None = None) -> None:
         self._reference = reference
         self.matrices = {**matrices, reference: np.eye(3)}
         self._frames = sorted(self.matrices)
+        self._warps: dict[int, Warp] = {f: HomographyWarp(m) for f, m in self.matrices.items()}
+        self._warps[reference] = IDENTITY
         self._anchors = np.asarray(anchors, np.float64)
+        self._errors = {**(errors or {}), reference: 0.0}
 
     @property
     def reference(self) -> int:
         return self._reference
 
-    def known(self, time: float) -> bool:
-        return self.plane_at(time) is not None
+    @property
+    def frames(self) -> Sequence[int]:
+        return self._frames
 
-    def plane_at(self, time: float) -> np.ndarray | None:
-        whole = int(np.floor(time))
-        if time == whole:
-            return self.matrices.get(whole)
-        before, after = self.matrices.get(whole), self.matrices.get(whole + 1)
-        if before is None or after is None:
-            return None
-        part = time - whole
-        moved = (1 - part) * homography.apply(before, self._anchors) + part * homography.apply(after, self._anchors)
-        try:
-            return homography.from_points(self._anchors, moved)
-        except ValueError:
-            return None
+    def on_frame(self, frame: int) -> Warp | None:
+        return self._warps.get(frame)
 
-    def to_frame(self, points: np.ndarray, time: float) -> np.ndarray:
-        matrix = self.plane_at(time)
-        if matrix is None:
-            return np.full(np.shape(points), np.nan)
-        return homography.apply(matrix, points)
+    def error_on(self, points: np.ndarray, frame: int) -> np.ndarray:
+        return np.full(len(points), self._errors.get(frame, np.inf))
 
-    def to_reference(self, points: np.ndarray, time: float) -> np.ndarray:
-        matrix = self.plane_at(time)
-        if matrix is None:
-            return np.full(np.shape(points), np.nan)
-        return homography.apply(np.linalg.inv(matrix), points)
+    def between(self, first: Warp, second: Warp, part: float) -> Warp | None:
+        return plane_between_frames(first, second, part, self._anchors)
 
     def nearest_known(self, frame: int) -> int:
         """The known frame nearest to `frame`."""
@@ -117,12 +156,37 @@ class PlanarMotion:
         return min(around, key=lambda f: abs(f - frame))
 
 
+def plane_between_frames(first: Warp, second: Warp, part: float, anchors: np.ndarray) -> Warp | None:
+    """The homography whose anchors (4, 2) lie at `part` of the straight line between where two others take them; None where that folds."""
+    moved = (1 - part) * first.forward(anchors) + part * second.forward(anchors)
+    try:
+        return HomographyWarp(homography.from_points(anchors, moved))
+    except (ValueError, np.linalg.LinAlgError):
+        return None
+
+
 def carried(motion: Motion, points: np.ndarray, source: float, target: float) -> np.ndarray:
     """Points (N, 2) of the picture at time `source`, carried to time `target`; nan where either is unknown."""
-    return motion.to_frame(motion.to_reference(points, source), target)
+    a, b = motion.at(source), motion.at(target)
+    if a is None or b is None:
+        return np.full(np.shape(points), np.nan)
+    try:
+        return b.forward(a.inverse(points))
+    except ValueError:  # degenerate
+        return np.full(np.shape(points), np.nan)
 
 
-def plane_between(motion: Motion, source: float, target: float) -> np.ndarray | None:
-    """The homography from the picture at `source` to the one at `target`; None where either is unknown."""
-    a, b = motion.plane_at(source), motion.plane_at(target)
-    return None if a is None or b is None else homography.normalised(b @ np.linalg.inv(a))
+def between(motion: Motion, source: float, target: float) -> Warp | None:
+    """The warp from the picture at `source` to the one at `target`; None where either is unknown."""
+    a, b = motion.at(source), motion.at(target)
+    if a is None or b is None:
+        return None
+    try:
+        return compose(b, inverted(a))
+    except ValueError:  # degenerate
+        return None
+
+
+def nearest_frame(motion: Motion, frame: int) -> int:
+    """The known whole frame nearest to `frame`."""
+    return min(motion.frames, key=lambda f: (abs(f - frame), f))

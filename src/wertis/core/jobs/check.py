@@ -1,7 +1,7 @@
 """Measuring a track's drift over a range: what the window and the command line share."""
 
 from collections import deque
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
 
@@ -10,24 +10,26 @@ import numpy as np
 from wertis.core.check.series import DriftSeries
 from wertis.core.check.slip import Slip, unmeasured
 from wertis.core.errors import PlateError, WertisError
-from wertis.core.geometry.motion import plane_between
-from wertis.core.imaging.mixture import channel_mixture
+from wertis.core.geometry.motion import between
+from wertis.core.imaging.channel_mixture import channel_mixture
+from wertis.core.jobs.events import Counter, Event, Stop, stopped
 from wertis.core.plate.base import Plate, grey_of
 from wertis.core.shot import regions
-from wertis.core.shot.document import Shot, Track
+from wertis.core.shot.document import Placement, Shot, Track
 from wertis.core.shot.edits import carry, placement_on
 from wertis.core.shot.hold_outs import held_masks
+from wertis.core.shot.resolve import motion_of
 
 _MEASURERS = 2
 
 
-def corners_of(track: Track, placement_id: str = "") -> tuple[np.ndarray, int, str]:
+def corners_of(shot: Shot, track: Track, placement_id: str = "") -> tuple[np.ndarray, int, str]:
     """Corners (4, 2) at which a track's drift is stated, the frame they are on, and what they are in words.
 
     Those of the placement named, else of the first placement, else of the region when it has four, else of the box round it.
     """
-    placement = track.placement(placement_id) or (track.placements[0] if track.placements else None)
-    if placement is not None and placement_on(track, placement, track.region.frame) is not None:
+    placement = chosen_placement(shot, track, placement_id)
+    if placement is not None and placement_on(shot, placement, track.region.frame) is not None:
         return placement.array, placement.frame, placement.name
     region = track.region
     if region.corners is not None:
@@ -35,9 +37,15 @@ def corners_of(track: Track, placement_id: str = "") -> tuple[np.ndarray, int, s
     return region.box, region.frame, "the box round the region"
 
 
-def check_track(shot: Shot, track: Track, plate: Plate, frames: Iterable[int], read: Callable[[int], np.ndarray] | None = None,
-                base: int | None = None, placement_id: str = "", at: np.ndarray | None = None) -> Iterator[tuple[int, Slip]]:
-    """Measure the drift of `track` on `frames` against a base frame; yields each frame and its slip at the track's corners.
+def chosen_placement(shot: Shot, track: Track, placement_id: str) -> Placement | None:
+    """The placement of a track that is named, or its first."""
+    there = shot.placements(track.id)
+    return next((p for p in there if p.id == placement_id), there[0] if there else None)
+
+
+def check_track(shot: Shot, track: Track, plate: Plate, frames: Sequence[int], read: Callable[[int], np.ndarray] | None = None,
+                base: int | None = None, placement_id: str = "", at: np.ndarray | None = None, stop: Stop | None = None) -> Iterator[Event]:
+    """Measure the drift of `track` on `frames` against a base frame; each event's item is a frame's slip at the track's corners.
 
     A frame may come a second time at the end, with a better answer: where a blur or a reflection had made it doubtful.
 
@@ -54,14 +62,14 @@ def check_track(shot: Shot, track: Track, plate: Plate, frames: Iterable[int], r
     PlateError
         When the base frame cannot be read.
     """
-    motion = track.motion
+    motion = motion_of(track)
     if motion is None:
         raise WertisError(f"{track.name} has not been tracked; track it before you measure its drift.")
     home = track.region.frame
     base = home if base is None else base
     fetch = read or plate.read
-    to_base = plane_between(motion, home, base)
-    points, kept_on = (at, home) if at is not None else corners_of(track, placement_id)[:2]
+    to_base = between(motion, home, base)
+    points, kept_on = (at, home) if at is not None else corners_of(shot, track, placement_id)[:2]
     there = carry(track, points, kept_on, base)
     if to_base is None or there is None:
         raise WertisError(f"{track.name} has no answer on frame {base}; choose a base frame on which it is tracked.")
@@ -78,10 +86,10 @@ def check_track(shot: Shot, track: Track, plate: Plate, frames: Iterable[int], r
         """How to measure a frame by itself."""
         if frame == base:
             return lambda: Slip(np.zeros((len(there), 2)), np.zeros(len(there)), 1.0, 1.0)
-        matrix = plane_between(motion, base, frame)
-        if matrix is None:
+        warp = between(motion, base, frame)
+        if warp is None:
             return lambda: unmeasured(len(there), f"{track.name} has no answer here")
-        x0, y0, x1, y1 = series.meter.window(matrix, plate.size)
+        x0, y0, x1, y1 = series.meter.window(warp, plate.size)
         # a movie is read here in its order, files by themselves where they are measured
         early = fetch(frame) if plate.file(frame) is None else None
 
@@ -89,7 +97,7 @@ def check_track(shot: Shot, track: Track, plate: Plate, frames: Iterable[int], r
             picture = early if early is not None else fetch(frame)
             hidden = held(frame) if held is not None else None
             part = hidden[y0:y1, x0:x1] if hidden is not None else None
-            return series.look(frame, grey_of(picture[y0:y1, x0:x1], mixture), matrix, part, (x0, y0), plate.size)
+            return series.look(frame, grey_of(picture[y0:y1, x0:x1], mixture), warp, part, (x0, y0), plate.size)
 
         return measure
 
@@ -102,16 +110,26 @@ def check_track(shot: Shot, track: Track, plate: Plate, frames: Iterable[int], r
         except PlateError as why:
             return unmeasured(len(there), str(why))
 
-    yield from _in_turn(((frame, lambda f=frame: first_look(f)) for frame in frames), safely)  # type: ignore[misc]
+    count = Counter(len(frames))
+
+    def told(answers: Iterable[tuple[int, Slip]]) -> Iterator[Event]:
+        for frame, slip in answers:
+            yield count.event(frame, slip)
+
+    yield from told(_in_turn(((frame, lambda f=frame: first_look(f)) for frame in frames), safely, stop))  # type: ignore[misc]
     with suppress(PlateError):  # a frame has gone meanwhile: what the first looks gave stands
-        yield from _in_turn(((frame, lambda g=look: g) for frame, look in series.again(whole)), safely)  # type: ignore[misc]
+        for looks in series.rounds(whole):
+            yield from told(_in_turn(((frame, lambda g=look: g) for frame, look in looks), safely, stop))  # type: ignore[misc]
 
 
-def _in_turn(tasks: Iterable[tuple[int, Callable[[], Callable[[], Slip]]]], run: Callable[[Callable[[], Slip]], Slip]) -> Iterator[tuple[int, Slip]]:
+def _in_turn(tasks: Iterable[tuple[int, Callable[[], Callable[[], Slip]]]], run: Callable[[Callable[[], Slip]], Slip],
+             stop: Stop | None) -> Iterator[tuple[int, Slip]]:
     """Each frame's slip in the order of the tasks, a few of them at a time; a task is prepared here and run in another thread."""
     coming: deque[tuple[int, Future[Slip]]] = deque()
     with ThreadPoolExecutor(_MEASURERS, thread_name_prefix="wertis-measure") as pool:
         for frame, prepare in tasks:
+            if stopped(stop):
+                break
             try:
                 work = prepare()
             except PlateError as why:

@@ -11,6 +11,7 @@ from wertis.core.exchange.corner_pin_json import CornerPin
 from wertis.core.geometry.motion import carried
 from wertis.core.shot import bends
 from wertis.core.shot.document import Placement, Shot, Track
+from wertis.core.shot.resolve import motion_of
 
 
 def corner_pin(shot: Shot, track: Track, placement: Placement | None = None) -> CornerPin:
@@ -21,7 +22,7 @@ def corner_pin(shot: Shot, track: Track, placement: Placement | None = None) -> 
     DeliverError
         When the track has no motion, or there is nothing with four corners.
     """
-    motion = track.motion
+    motion = motion_of(track)
     if motion is None or shot.plate is None:
         raise DeliverError(f"{track.name} has not been tracked; track it before you export it.")
     if placement is not None:
@@ -37,7 +38,7 @@ def corner_pin(shot: Shot, track: Track, placement: Placement | None = None) -> 
             found[f] = tuple((float(x), float(y)) for x, y in moved)
     sides = {}
     if placement is not None and placement.is_bent:
-        handles = {f: bends.handles_on(track, placement, f) for f in found}
+        handles = {f: bends.handles_on(shot, placement, f) for f in found}
         sides = {f: tuple((float(x), float(y)) for x, y in at) for f, at in handles.items() if at is not None}
     ratio = surface_proportions(placement, shot.plate.size, shot.plate.aspect).ratio if placement is not None else None
     return CornerPin(shot=shot.name, track=track.name, placement=placement.name if placement else "", width=shot.plate.size[0],

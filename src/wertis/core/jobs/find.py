@@ -6,12 +6,13 @@ import numpy as np
 
 from wertis.core.check.drift import DriftMeter
 from wertis.core.errors import WertisError
-from wertis.core.geometry.motion import plane_between
+from wertis.core.geometry.motion import between
 from wertis.core.geometry.polygon import fill
 from wertis.core.plate.base import Plate, luma
 from wertis.core.shot import regions, repairs
-from wertis.core.shot.document import Shot, Track
+from wertis.core.shot.document import RepairLayer, Shot, Track
 from wertis.core.shot.hold_outs import held_masks
+from wertis.core.shot.resolve import motion_of
 
 _REACH = 44.0  # pixels of the reference frame round a point that are compared
 _GROWN = 1.5  # times that, near the surface's edge
@@ -28,20 +29,20 @@ def find_places(shot: Shot, track: Track, plate: Plate, frame: int, read: Callab
     PlateError
         When the frame or the reference frame cannot be read.
     """
-    motion = track.motion
+    motion = motion_of(track)
     there = repairs.points_on(track, frame)
     if motion is None or there is None:
         raise WertisError(f"{track.name} has no answer on frame {frame}, or no repair points; a point cannot be found there.")
     fetch = read or plate.read
     home = track.region.frame
     base, now = luma(fetch(home)), luma(fetch(frame))
-    onto = plane_between(motion, home, frame)
+    onto = between(motion, home, frame)
     masks = held_masks(shot, track, plate.size)
     held = masks(frame) if masks is not None else None
     out: dict[str, np.ndarray | str] = {}
     square = np.array([[-1.0, -1], [1, -1], [1, 1], [-1, 1]]) * _REACH
     surface = regions.mask_of(track.region, plate.size, None)
-    for point, at in zip(track.repair.points, there, strict=True):
+    for point, at in zip(track.layer(RepairLayer).points, there, strict=True):
         place = np.array(point.place)
         # what lies beside the surface moves otherwise; near its edge more of the surface is taken instead
         near, wide = (fill(place + square * grown, plate.size) for grown in (1.0, _GROWN))

@@ -9,9 +9,10 @@ from wertis.core.check.slip import Slip
 from wertis.core.check.summary import Summary, summary
 from wertis.core.errors import WertisError
 from wertis.core.jobs.check import check_track, corners_of
+from wertis.core.jobs.events import Counter, Event, Stop, stopped
 from wertis.core.plate.base import Plate
 from wertis.core.shot import repairs
-from wertis.core.shot.document import Shot, Track
+from wertis.core.shot.document import RepairLayer, Shot, Track
 from wertis.core.shot.edits import carry, track_of
 
 _AIM = 0.85  # part of the level that is aimed at, so that what is measured afterwards stays under it
@@ -41,9 +42,9 @@ class Outcome:
 def with_points(shot: Shot, track_id: str, placement_id: str = "") -> Shot:
     """The shot with repair points at a track's corners, if the track has no repair points yet."""
     track = track_of(shot, track_id)
-    if track.repair.points:
+    if track.layer(RepairLayer).points:
         return shot
-    points, home, _ = corners_of(track, placement_id)
+    points, home, _ = corners_of(shot, track, placement_id)
     there = carry(track, points, home, track.region.frame)
     if there is None:
         raise WertisError(f"{track.name} has no answer on frame {home}; track it first.")
@@ -53,10 +54,11 @@ def with_points(shot: Shot, track_id: str, placement_id: str = "") -> Shot:
 
 
 def repair_by_itself(shot: Shot, track_id: str, plate: Plate, limit: float, read: Callable[[int], np.ndarray] | None = None,
-                     placement_id: str = "") -> Iterator[tuple[str, int, Outcome | None]]:
-    """Set keys, worst frame first; yields what is being done and on which frame, and the outcome last.
+                     placement_id: str = "", stop: Stop | None = None) -> Iterator[Event]:
+    """Set keys, worst frame first; an event's note says what is being done, and the last one's item is the `Outcome`.
 
     The slip of the repair points is measured once on every frame. What a key changes is known from the motion, so that only the end is measured again.
+    Stopped before its end it gives no outcome, and nothing is changed.
 
     Raises
     ------
@@ -66,10 +68,14 @@ def repair_by_itself(shot: Shot, track_id: str, plate: Plate, limit: float, read
     shot = with_points(shot, track_id, placement_id)
     low, high = shot.range
     frames = range(low, high + 1)
+    count = Counter(2 * len(frames))
     drift: dict[int, Slip] = {}
-    for frame, slip in _measured(shot, track_id, plate, frames, read):
-        drift[frame] = slip
-        yield "measuring", frame, None
+    for event in _measured(shot, track_id, plate, frames, read, stop):
+        assert event.frame is not None
+        drift[event.frame] = event.item
+        yield count.event(event.frame, note=f"measuring frame {event.frame}")
+    if stopped(stop):
+        return
     before = summary(drift)
     outcome = Outcome(shot, before, before)
     home = track_of(shot, track_id).region.frame
@@ -84,7 +90,7 @@ def repair_by_itself(shot: Shot, track_id: str, plate: Plate, limit: float, read
         track = track_of(outcome.shot, track_id)
         there = repairs.points_on(track_of(started, track_id), frame)
         assert there is not None
-        targets = {p.id: there[k] + slips[frame][k] for k, p in enumerate(track.repair.points)}
+        targets = {p.id: there[k] + slips[frame][k] for k, p in enumerate(track.layer(RepairLayer).points)}
         tried = repairs.move_points(outcome.shot, track_id, frame, targets)
         after = _away(started, tried, track_id, slips)
         if sum(after.values()) > (1 - _GAIN) * sum(away.values()) and max(after.values()) > (1 - _GAIN) * away[frame]:
@@ -92,20 +98,23 @@ def repair_by_itself(shot: Shot, track_id: str, plate: Plate, limit: float, read
             break
         outcome.shot = tried
         outcome.frames.append(frame)
-        yield "setting keys", frame, None
+        yield count.remark(frame, note=f"setting keys on frame {frame}")
     outcome.shot, outcome.frames = _pruned(started, outcome, track_id, slips, limit)
     if outcome.frames:
-        again: dict[int, Slip] = {}
-        for frame, slip in _measured(outcome.shot, track_id, plate, frames, read):
-            again[frame] = slip
-            yield "measuring again", frame, None
-        outcome.after = summary(again)
-    yield "done", high, outcome
+        after_keys: dict[int, Slip] = {}
+        for event in _measured(outcome.shot, track_id, plate, frames, read, stop):
+            assert event.frame is not None
+            after_keys[event.frame] = event.item
+            yield count.event(event.frame, note=f"measuring frame {event.frame} again", of=("again", event.frame))
+        if stopped(stop):
+            return
+        outcome.after = summary(after_keys)
+    yield Event(None, count.total, count.total, outcome, "done")
 
 
-def _measured(shot: Shot, track_id: str, plate: Plate, frames: range, read: Callable[[int], np.ndarray] | None) -> Iterator[tuple[int, Slip]]:
+def _measured(shot: Shot, track_id: str, plate: Plate, frames: range, read: Callable[[int], np.ndarray] | None, stop: Stop | None) -> Iterator[Event]:
     track = track_of(shot, track_id)
-    return check_track(shot, track, plate, frames, read, at=np.array([p.place for p in track.repair.points]))
+    return check_track(shot, track, plate, frames, read, at=np.array([p.place for p in track.layer(RepairLayer).points]), stop=stop)
 
 
 def _away(started: Shot, shot: Shot, track_id: str, slips: Mapping[int, np.ndarray]) -> dict[int, float]:

@@ -4,10 +4,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from wertis.core.geometry import homography
 from wertis.core.geometry.motion import Motion
-from wertis.core.repair.curve import Curve
-from wertis.core.repair.layer import CorrectedMotion
+from wertis.core.geometry.warp import HomographyWarp, Warp
+from wertis.core.keyed import Curve
+from wertis.core.repair.correction import CorrectedMotion
 
 
 @dataclass(frozen=True)
@@ -46,7 +46,7 @@ class ExtraMotion(CorrectedMotion):
     Parameters
     ----------
     about : (2,) on the reference frame's picture, the point about which it scales, turns and shears.
-    move, form, skew : curves of shift (x, y), of logarithm of scale and turn, and of shear (first value).
+    move, form, skew : curves of shift (x, y) in pixels, of logarithm of scale and turn in degrees, and of shear (first value).
     """
 
     def __init__(self, inner: Motion, about: np.ndarray, move: Curve, form: Curve, skew: Curve) -> None:
@@ -58,5 +58,5 @@ class ExtraMotion(CorrectedMotion):
         (x, y), (log_scale, turn), shear = self._move(time), self._form(time), self._skew(time)[0]
         return ExtraValues(float(x), float(y), float(np.exp(log_scale)), float(turn), float(shear))
 
-    def correction(self, plane: np.ndarray, time: float) -> np.ndarray:
-        return matrix_about(self.values(time), homography.apply(plane, self.about[None])[0])
+    def correction(self, warp: Warp, time: float) -> Warp:
+        return HomographyWarp(matrix_about(self.values(time), warp.forward(self.about[None])[0]))

@@ -1,12 +1,13 @@
 """Work kept as it happens: a copy of each open shot in the person's own state folder, found again after a crash.
 
-Each session has a file of its own there, written like any shot file (whole or unchanged), and beside it a note of whose it is. Both go when the
-session ends well or the shot is saved.
+Each session has a folder of its own there: the document, written whole or unchanged, and the arrays by their contents, so that only what changed is
+written. Beside it is a note of whose it is. Both go when the session ends well or the shot is saved.
 """
 
 import contextlib
 import json
 import os
+import shutil
 import time
 import uuid
 from dataclasses import asdict, dataclass
@@ -19,7 +20,7 @@ from wertis.core.files import replacing
 from wertis.core.shot import store
 from wertis.core.shot.document import Shot
 
-_NOTE = ".json"
+_NOTE, _COPY = ".json", ".kept"
 _MOST_NOTE = 1 << 16
 
 
@@ -71,7 +72,7 @@ class Keeper:
 
     def __init__(self, where: Path | None = None) -> None:
         self._folder = where if where is not None else folder()
-        self._file = self._folder / f"{uuid.uuid4().hex}{store.SUFFIX}"
+        self._file = self._folder / f"{uuid.uuid4().hex}{_COPY}"
         self._process, self._started = os.getpid(), _started(os.getpid())
 
     def keep(self, shot: Shot, path: Path | None) -> None:
@@ -83,20 +84,19 @@ class Keeper:
             When it cannot be written; the copy before stays.
         """
         self._made()
-        store.save(shot, self._file)
+        write_copy(shot, self._file)
         self._write(path, shot.name, time.time())
 
     def open(self, shot: Shot, path: Path | None) -> None:
         """Note which shot is open, with nothing to keep yet."""
         self._made()
         self._write(path, shot.name, 0.0)
-        self._file.unlink(missing_ok=True)
+        _remove(self._file)
 
     def forget(self) -> None:
         """The shot is saved or was given up: nothing is kept any more."""
-        for file in (self._file.with_suffix(_NOTE), self._file):
-            with contextlib.suppress(OSError):
-                file.unlink(missing_ok=True)
+        _remove(self._file.with_suffix(_NOTE))
+        _remove(self._file)
 
     def others(self, path: Path) -> list[Note]:
         """Other sessions that are running and have the shot of this file open."""
@@ -117,15 +117,66 @@ class Keeper:
 
 def lost(where: Path | None = None) -> list[Lost]:
     """What sessions that no longer run left behind, the newest first."""
-    found = [Lost(file, note) for file, note in _notes(where if where is not None else folder()) if file.is_file() and note.time and not _runs(note)]
+    found = [Lost(file, note) for file, note in _notes(where if where is not None else folder()) if file.exists() and note.time and not _runs(note)]
     return sorted(found, key=lambda x: -x.note.time)
 
 
 def discard(copy: Lost) -> None:
     """Throw a copy away."""
-    for file in (copy.file, copy.file.with_suffix(_NOTE)):
-        with contextlib.suppress(OSError):
-            file.unlink(missing_ok=True)
+    _remove(copy.file)
+    _remove(copy.file.with_suffix(_NOTE))
+
+
+def write_copy(shot: Shot, folder: Path) -> None:
+    """Write a shot's document and those of its arrays that are not there yet; what nothing refers to any more goes.
+
+    Raises
+    ------
+    ShotFileError
+        When it cannot be written; the copy before stays.
+    """
+    text, arrays = store.parted(shot, folder)
+    try:
+        (folder / store.ARRAYS).mkdir(parents=True, exist_ok=True)
+    except OSError as why:
+        raise ShotFileError(f"Work cannot be kept in {folder} ({why.strerror}); save it yourself, often.") from why
+    for name, array in arrays.items():
+        if not (folder / name).exists():
+            with replacing(folder / name, ShotFileError) as temporary:
+                temporary.write_bytes(store.array_bytes(array))
+    with replacing(folder / store.DOCUMENT, ShotFileError) as temporary:
+        temporary.write_text(text, encoding="utf-8")
+    for file in (folder / store.ARRAYS).iterdir():
+        if f"{store.ARRAYS}/{file.name}" not in arrays:
+            _remove(file)
+
+
+def read_copy(path: Path) -> Shot:
+    """The shot of a copy.
+
+    Raises
+    ------
+    ShotFileError
+        When it is damaged.
+    """
+    if path.suffix == store.SUFFIX:  # as versions before 6 kept them
+        return store.load(path)
+
+    def member(name: str, most: int) -> bytes:
+        part = Path(os.path.normpath(path / name))
+        if not part.is_relative_to(path) or part.stat().st_size > most:
+            raise ShotFileError(f"The part {name} of {path.name} does not belong to it; the copy is damaged.")
+        return part.read_bytes()
+
+    return store.guarded(lambda: store.joined(member, path, path), path)
+
+
+def _remove(path: Path) -> None:
+    with contextlib.suppress(OSError):
+        if path.is_dir():
+            shutil.rmtree(path)
+        else:
+            path.unlink(missing_ok=True)
 
 
 def _notes(where: Path) -> list[tuple[Path, Note]]:
@@ -138,7 +189,8 @@ def _notes(where: Path) -> list[tuple[Path, Note]]:
             note = Note(int(body["process"]), int(body["started"]), str(body["path"]), str(body["name"]), float(body["time"]))
         except (OSError, ValueError, KeyError, TypeError, OverflowError):
             continue  # a note that another session is writing, or that is damaged
-        out.append((file.with_suffix(store.SUFFIX), note))
+        older = file.with_suffix(store.SUFFIX)
+        out.append((older if older.exists() else file.with_suffix(_COPY), note))
     return out
 
 

@@ -1,27 +1,23 @@
-"""What a shot holds: plain data that never changes in place. Every edit makes a new shot that shares what it did not touch."""
+"""What a shot holds: plain data that never changes in place. Every edit makes a new shot that shares what it did not touch.
+
+A shot has tracks, and items that hang on tracks by reference. A track has its region, its settings, one solution, and layers that correct the
+motion in their order; `shot.resolve` builds the motion. Other kinds of items, solutions and layers are registered by defining their records.
+"""
 
 import uuid
 from functools import cached_property
-from typing import Annotated, Any, Literal, Self
+from typing import Annotated, ClassVar, Literal, Self, TypeVar, overload
 
 import numpy as np
-from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
+from pydantic import Field, field_validator, model_validator
 
 from wertis.core.geometry import quad
-from wertis.core.geometry.motion import Motion, PlanarMotion
-from wertis.core.repair.curve import NOWHERE, Curve, Key
-from wertis.core.repair.extra import ExtraMotion
-from wertis.core.repair.points import RepairedMotion, Spot
-from wertis.core.repair.smoothing import smoothed
+from wertis.core.keyed import Between, Curve, Key
+from wertis.core.shot.fields import FilePath, Frame, Ident, Integers, KindOf, Matrices, Name, Number, Point, Reals, Record, of_kind
 
-# older ones are read as they are: 1 had regions of one shape, 2 no extra moves, bent sides or stretches tracked again, 3 no layers, pixel
-# aspect or choice of light
-FORMAT_VERSION = 5
+FORMAT_VERSION = 6
 
-Name = Annotated[str, Field(min_length=1, max_length=200)]
-Point = tuple[Annotated[float, Field(allow_inf_nan=False, ge=-1e7, le=1e7)], Annotated[float, Field(allow_inf_nan=False, ge=-1e7, le=1e7)]]
-Frame = Annotated[int, Field(ge=-10_000_000, le=100_000_000)]
-Kind = Literal["shift", "shift-scale", "shift-turn", "similarity", "affine", "perspective"]
+Model = Literal["shift", "shift-scale", "shift-turn", "similarity", "affine", "perspective"]
 Look = Literal["mix", "luma", "red", "green", "blue", "contrast"]
 Blend = Literal["normal", "multiply", "screen", "overlay"]
 Fit = Literal["fit", "fill", "stretch"]
@@ -35,22 +31,7 @@ def new_id() -> str:
     return uuid.uuid4().hex[:12]
 
 
-class Record(BaseModel):
-    """Base of everything in a shot: checked on entry, never changed."""
-
-    model_config = ConfigDict(frozen=True, extra="forbid", arbitrary_types_allowed=True)
-
-    def but(self, **changes: Any) -> Self:
-        """The same record with some fields changed, checked again.
-
-        Raises
-        ------
-        pydantic.ValidationError
-            When a new value does not fit its field.
-        """
-        # fields are taken as they are, not dumped: unchanged parts are shared and arrays stay the same objects
-        fields = {name: getattr(self, name) for name in type(self).model_fields}
-        return type(self).model_validate({**fields, **changes})
+# -- the plate ----------------------------------------------------------------------------------------------------
 
 
 class PlateRef(Record):
@@ -62,9 +43,10 @@ class PlateRef(Record):
     layer : which of its files' layers; empty for the picture itself.
     alpha : how its alpha is taken; see `core.plate.base.ALPHAS`.
     aspect : width of a pixel over its height.
+    cuts : frames that begin another shot, where that was looked for.
     """
 
-    path: Annotated[str, Field(max_length=4096)]
+    path: FilePath
     first: Frame
     last: Frame
     size: tuple[Annotated[int, Field(ge=1, le=65536)], Annotated[int, Field(ge=1, le=65536)]]
@@ -73,12 +55,16 @@ class PlateRef(Record):
     layer: Annotated[str, Field(max_length=200)] = ""
     alpha: Alpha = "file"
     aspect: Annotated[float, Field(ge=0.1, le=10)] = 1.0
+    cuts: Annotated[tuple[Frame, ...], Field(max_length=100_000)] = ()
 
     @model_validator(mode="after")
     def _in_order(self) -> Self:
         if self.last < self.first:
             raise ValueError("the plate's last frame comes before its first")
         return self
+
+
+# -- regions ------------------------------------------------------------------------------------------------------
 
 
 class Shape(Record):
@@ -126,12 +112,79 @@ class Region(Record):
         return np.array([[x0, y0], [x1, y0], [x1, y1], [x0, y1]])
 
 
-class Solved(Record):
-    """A tracked plane. Numbers per frame, in the order of `frames`; the arrays are read only.
+# -- keys ---------------------------------------------------------------------------------------------------------
+
+
+Values = Annotated[tuple[Number, ...], Field(max_length=20_000)]
+
+
+class KeyRecord(Record):
+    """A value on a frame; see `core.keyed.Key`."""
+
+    value: Values
+    slopes: tuple[Values, Values] | None = None
+
+
+Keys = dict[Frame, KeyRecord]
+
+
+def plain_keys(keys: Keys) -> dict[int, Key]:
+    """A record's keys as a curve's."""
+    return {f: Key(k.value, k.slopes) for f, k in keys.items()}
+
+
+def key_records(keys: dict[int, Key]) -> Keys:
+    """A curve's keys as a record's."""
+    return {f: KeyRecord(value=k.value, slopes=k.slopes) for f, k in keys.items()}
+
+
+# -- what tracking gave -------------------------------------------------------------------------------------------
+
+
+class TrackSettings(KindOf):
+    """How a track is tracked; each kind of motion has its own."""
+
+    kind: str
+
+
+class PlaneSettings(TrackSettings):
+    """Settings of a planar track.
 
     Attributes
     ----------
-    reference : the frame that everything was matched to.
+    model : how the plane may move; see `core.track.kinds`.
+    look : what of the plate the tracker looks at; `core.track.look` says what each means.
+    half : the tracker looks at half the resolution.
+    """
+
+    kind: Literal["plane"] = "plane"
+    model: Model = "perspective"
+    look: Look = "mix"
+    half: bool = False
+
+
+class Solution(KindOf):
+    """What tracking gave: a kind of motion. `reference` is the frame that everything was matched to."""
+
+    kind: str
+    reference: Frame
+
+    @property
+    def tried(self) -> np.ndarray:
+        """(n,) int64, all frames that were tried, in order."""
+        raise NotImplementedError
+
+    @property
+    def good(self) -> np.ndarray:
+        """(n,) whether the surface was found on each of them."""
+        raise NotImplementedError
+
+
+class PlaneSolution(Solution):
+    """A tracked plane. Numbers per frame, in the order of `frames`.
+
+    Attributes
+    ----------
     frames : (n,) int64, all frames that were tried.
     matrices : (n, 3, 3) reference to frame; nan where the surface was lost.
     errors : (n,) expected error in pixels; inf where lost.
@@ -139,11 +192,11 @@ class Solved(Record):
     reasons : frame to why it was lost.
     """
 
-    reference: Frame
-    frames: np.ndarray
-    matrices: np.ndarray
-    errors: np.ndarray
-    seen: np.ndarray
+    kind: Literal["plane"] = "plane"
+    frames: Integers
+    matrices: Matrices
+    errors: Reals
+    seen: Reals
     reasons: dict[int, str] = {}
 
     @model_validator(mode="after")
@@ -153,17 +206,26 @@ class Solved(Record):
             raise ValueError("the tracked numbers are not all of one length")
         if n > 1 and not np.all(np.diff(self.frames) > 0):
             raise ValueError("the tracked frames are not in order")
-        for name in ("frames", "matrices", "errors", "seen"):
-            getattr(self, name).flags.writeable = False
         return self
 
     @property
-    def good(self) -> np.ndarray:
-        """(n,) whether the surface was found."""
+    def tried(self) -> np.ndarray:
+        return self.frames
+
+    @cached_property
+    def good(self) -> np.ndarray:  # type: ignore[override]
         return np.isfinite(self.matrices).all(axis=(1, 2))
 
+    def by_frame(self) -> dict[int, np.ndarray]:
+        """Frame to matrix (3, 3), where the surface was found."""
+        return {int(f): m for f, m in zip(self.frames[self.good], self.matrices[self.good], strict=True)}
+
+    def error_by_frame(self) -> dict[int, float]:
+        """Frame to expected error in pixels, where the surface was found."""
+        return {int(f): float(e) for f, e in zip(self.frames[self.good], self.errors[self.good], strict=True)}
+
     def __eq__(self, other: object) -> bool:
-        if not isinstance(other, Solved):
+        if not isinstance(other, PlaneSolution):
             return NotImplemented
         return self is other or (
             self.reference == other.reference and self.reasons == other.reasons
@@ -173,24 +235,201 @@ class Solved(Record):
     __hash__ = None  # type: ignore[assignment]
 
 
+# -- layers on a motion -------------------------------------------------------------------------------------------
+
+
+class Layer(KindOf):
+    """A correction on top of a track's motion. Layers lie in the order of their `rank` unless a person orders them otherwise."""
+
+    kind: str
+    enabled: bool = True
+    rank: ClassVar[int] = 0
+
+    @property
+    def empty(self) -> bool:
+        """Whether it changes nothing and says nothing."""
+        return False
+
+
+class SmoothingLayer(Layer):
+    """The motion smoothed over `width` frames; 0 leaves it as it is."""
+
+    kind: Literal["smoothing"] = "smoothing"
+    width: Annotated[float, Field(ge=0, le=1000)] = 0.0
+    rank: ClassVar[int] = 10
+
+    @property
+    def empty(self) -> bool:
+        return self.width <= 0
+
+
+class RetrackedLayer(Layer):
+    """Frames that were tracked again from repaired ones, in place of what was tracked at first."""
+
+    kind: Literal["retracked"] = "retracked"
+    solution: PlaneSolution | None = None
+    rank: ClassVar[int] = 20
+
+    @property
+    def empty(self) -> bool:
+        return self.solution is None
+
+
+class RepairPoint(Record):
+    """A spot of the surface that is put where it belongs; see `core.repair.points.Spot`.
+
+    Attributes
+    ----------
+    place : on the region's own frame.
+    keys : frame to value (x, y) in the frame's pixels. One on the reference frame holds slopes only.
+    base : index of the snapshot that the point lies on; -1 where there is none.
+    """
+
+    id: Ident = Field(default_factory=new_id)
+    place: Point
+    keys: Keys = {}
+    base: Annotated[int, Field(ge=-1, le=10_000)] = -1
+
+
+PointRow = Annotated[tuple[RepairPoint, ...], Field(max_length=64)]
+
+
+class RepairLayer(Layer):
+    """Repair points; the motion beneath stays as it was.
+
+    Attributes
+    ----------
+    snapshots : earlier states of the points, on which later ones lie.
+    between : what happens between keys.
+    fade : towards the reference frame values fade to nothing; otherwise the nearest key's holds as far as there.
+    """
+
+    kind: Literal["repair"] = "repair"
+    points: PointRow = ()
+    snapshots: Annotated[tuple[PointRow, ...], Field(max_length=10_000)] = ()
+    between: Between = "smooth"
+    fade: bool = True
+    rank: ClassVar[int] = 30
+
+    @model_validator(mode="after")
+    def _in_order(self) -> Self:
+        if any(p.base >= k for k, row in enumerate(self.snapshots) for p in row) or any(p.base >= len(self.snapshots) for p in self.points):
+            raise ValueError("a repair point lies on a snapshot that comes after it")
+        return self
+
+    @property
+    def empty(self) -> bool:
+        return not self.points and self == type(self)()
+
+    def point(self, ident: str) -> RepairPoint | None:
+        """The point with this id."""
+        return next((p for p in self.points if p.id == ident), None)
+
+    def frames(self, reference: int) -> list[int]:
+        """The frames on which some point has a key."""
+        return sorted({f for p in self.points for f in p.keys if f != reference})
+
+
+class ExtraMoveLayer(Layer):
+    """A move on top of a track's motion; see `core.repair.extra`.
+
+    Attributes
+    ----------
+    about : on the region's own frame; the middle of the region when None.
+    move, form, skew : frame to shift (x, y) in pixels, to logarithm of scale and turn in degrees, to shear (and 0).
+    between : what happens between keys; beyond the last they hold, and on the reference frame there is nothing.
+    """
+
+    kind: Literal["extra-move"] = "extra-move"
+    about: Point | None = None
+    move: Keys = {}
+    form: Keys = {}
+    skew: Keys = {}
+    between: Between = "smooth"
+    rank: ClassVar[int] = 40
+
+    @property
+    def empty(self) -> bool:
+        return self == type(self)()
+
+    def frames(self, reference: int) -> list[int]:
+        """The frames that have a key."""
+        return sorted({f for keys in (self.move, self.form, self.skew) for f in keys if f != reference})
+
+
+AnyLayer = Annotated[Layer, of_kind(Layer)]
+L = TypeVar("L", bound=Layer)
+
+
+class Track(Record):
+    """A surface: its region, how it is tracked, what tracking gave, and the layers that correct that."""
+
+    id: Ident = Field(default_factory=new_id)
+    name: Name = "Track"
+    region: Region
+    settings: Annotated[TrackSettings, of_kind(TrackSettings)] = PlaneSettings()
+    solution: Annotated[Solution | None, of_kind(Solution)] = None
+    layers: Annotated[tuple[AnyLayer, ...], Field(max_length=1000)] = ()
+    visible: bool = True
+    locked: bool = False
+
+    def layer(self, kind: type[L]) -> L:
+        """The first layer of a kind, or one that does nothing."""
+        return next((x for x in self.layers if isinstance(x, kind)), kind())  # type: ignore[call-arg]
+
+    def with_layer(self, layer: Layer) -> "Track":
+        """The track with its first layer of that kind replaced, or the layer put at its rank; one that is empty is left out."""
+        kept = list(self.layers)
+        at = next((k for k, x in enumerate(kept) if type(x) is type(layer)), None)
+        if at is not None:
+            kept[at:at + 1] = [] if layer.empty else [layer]
+        elif not layer.empty:
+            kept.insert(sum(x.rank <= layer.rank for x in kept), layer)
+        return self.but(layers=tuple(kept))
+
+    @property
+    def reference(self) -> int:
+        """The frame in whose picture the motion's points are given."""
+        return self.solution.reference if self.solution is not None else self.region.frame
+
+
+# -- items that hang on tracks ------------------------------------------------------------------------------------
+
+
+class Item(KindOf):
+    """Something that hangs on a track.
+
+    Attributes
+    ----------
+    on : id of the track that carries it; empty where nothing does.
+    """
+
+    kind: str
+    id: Ident = Field(default_factory=new_id)
+    name: Name = "Item"
+    on: Ident = ""
+    visible: bool = True
+    locked: bool = False
+
+    @property
+    def under(self) -> str:
+        """Id of the track that it is listed under."""
+        return self.on
+
+    @property
+    def depends_on(self) -> tuple[tuple[str, str], ...]:
+        """Pairs of tracks (one that needs the other) that the item makes depend on each other."""
+        return ()
+
+
 class Artwork(Record):
     """What a placement shows. A sequence's or movie's first picture falls on `start`; after its last one that holds, or it begins again (`loop`)."""
 
     kind: ArtworkKind = "grid"
-    path: Annotated[str, Field(max_length=4096)] = ""
+    path: FilePath = ""
     start: Frame = 0
     loop: bool = False
     cells: Annotated[int, Field(ge=1, le=64)] = 8
-
-
-class RepairKey(Record):
-    """A pair of numbers on a frame; a repair point's are in the frame's pixels. See `core.repair.curve.Key`."""
-
-    value: Point
-    slopes: tuple[Point, Point] | None = None
-
-
-Keys = dict[Frame, RepairKey]
 
 
 class Bend(Record):
@@ -199,11 +438,11 @@ class Bend(Record):
     Attributes
     ----------
     handles : of each of the eight control points of `core.geometry.coons`, frame to offset in the placement's unit square.
-    smooth : values between keys go smoothly, rather than straight; outside them they hold.
+    between : what happens between keys; outside them they hold.
     """
 
     handles: Annotated[tuple[Keys, ...], Field(min_length=8, max_length=8)] = ({},) * 8
-    smooth: bool = True
+    between: Between = "smooth"
 
     def at(self, time: float) -> np.ndarray:
         """The offsets (8, 2) at a time."""
@@ -211,7 +450,7 @@ class Bend(Record):
 
     @cached_property
     def _curves(self) -> tuple[Curve, ...]:
-        return tuple(_curve(keys, NOWHERE, self.smooth, fade=False) for keys in self.handles)
+        return tuple(Curve(plain_keys(keys), self.between) for keys in self.handles)
 
     @property
     def frames(self) -> list[int]:
@@ -219,10 +458,10 @@ class Bend(Record):
         return sorted({f for keys in self.handles for f in keys})
 
 
-class Placement(Record):
+class Placement(Item):
     """Artwork on the surface: a quad on `frame`, carried by the track."""
 
-    id: Annotated[str, Field(max_length=64)] = Field(default_factory=new_id)
+    kind: Literal["placement"] = "placement"
     name: Name = "Graphic"
     frame: Frame
     quad: tuple[Point, Point, Point, Point]
@@ -232,7 +471,6 @@ class Placement(Record):
     blend: Blend = "normal"
     opacity: Annotated[float, Field(ge=0, le=1)] = 1.0
     bend: Bend = Bend()
-    visible: bool = True
 
     @field_validator("quad")
     @classmethod
@@ -252,24 +490,26 @@ class Placement(Record):
         return np.array(self.quad, np.float64)
 
 
-class HoldOut(Record):
+class HoldOut(Item):
     """What is taken away from a track: a shape, or a matte sequence from disk.
 
     Attributes
     ----------
-    keys : frame to the shape's points, all of one count; between keys the points go straight, outside them they hold. A shape that
-        `follows` a track has one key and is carried by that track's motion.
-    follows : id of the track that carries the shape; empty when it stays where its keys put it.
+    of : id of the track from which it takes pixels away.
+    keys : frame to the shape's points, all of one count; outside them they hold. A shape that a track carries (`on`) has one key.
+    between : what the points do between keys.
     path, invert : a matte instead of a shape; white is held out unless inverted.
     grow : pixels by which the held-out area grows (shrinks, when negative).
     soft : width in pixels of the edge's fall.
+    enabled : whether it takes pixels away.
     """
 
-    id: Annotated[str, Field(max_length=64)] = Field(default_factory=new_id)
+    kind: Literal["hold-out"] = "hold-out"
     name: Name = "Hold-out"
+    of: Ident
     keys: dict[Frame, Annotated[tuple[Point, ...], Field(min_length=3, max_length=10_000)]] = {}
-    follows: Annotated[str, Field(max_length=64)] = ""
-    path: Annotated[str, Field(max_length=4096)] = ""
+    between: Between = "straight"
+    path: FilePath = ""
     invert: bool = False
     grow: Annotated[float, Field(ge=-200, le=200)] = 4.0
     soft: Annotated[float, Field(ge=0, le=200)] = 2.0
@@ -283,161 +523,26 @@ class HoldOut(Record):
             raise ValueError("the keys of a hold-out do not have the same number of points")
         return self
 
+    @property
+    def under(self) -> str:
+        return self.of
 
-class RepairPoint(Record):
-    """A spot of the surface that is put where it belongs; see `core.repair.points.Spot`.
-
-    Attributes
-    ----------
-    place : on the region's own frame.
-    keys : frame to value. One on the reference frame holds slopes only.
-    under : the points that were there when this one was added, as they were then.
-    """
-
-    id: Annotated[str, Field(max_length=64)] = Field(default_factory=new_id)
-    place: Point
-    keys: dict[Frame, RepairKey] = {}
-    under: Annotated[tuple["RepairPoint", ...], Field(max_length=64)] = ()
-
-
-class Repair(Record):
-    """What lies on a track's motion; the tracked motion stays as it was.
-
-    Attributes
-    ----------
-    smooth : values between keys go smoothly, rather than straight.
-    fade : towards the reference frame they fade to nothing; otherwise the nearest key's holds as far as there.
-    """
-
-    points: Annotated[tuple[RepairPoint, ...], Field(max_length=64)] = ()
-    smooth: bool = True
-    fade: bool = True
-    enabled: bool = True
-
-    def point(self, ident: str) -> RepairPoint | None:
-        """The point with this id."""
-        return next((p for p in self.points if p.id == ident), None)
-
-    def frames(self, reference: int) -> list[int]:
-        """The frames on which some point has a key."""
-        return sorted({f for p in self.points for f in p.keys if f != reference})
-
-
-class ExtraMove(Record):
-    """A move on top of a track's motion; see `core.repair.extra`.
-
-    Attributes
-    ----------
-    about : on the region's own frame; the middle of the region when None.
-    move, form, skew : frame to shift (x, y), to logarithm of scale and turn in degrees, to shear (and 0).
-    smooth : values between keys go smoothly, rather than straight; beyond the last they hold, and on the reference frame there is nothing.
-    """
-
-    about: Point | None = None
-    move: Keys = {}
-    form: Keys = {}
-    skew: Keys = {}
-    smooth: bool = True
-    enabled: bool = True
-
-    def frames(self, reference: int) -> list[int]:
-        """The frames that have a key."""
-        return sorted({f for keys in (self.move, self.form, self.skew) for f in keys if f != reference})
-
-
-class Track(Record):
-    """A surface: its region, its motion, and what hangs on it.
-
-    Attributes
-    ----------
-    look : what of the plate the tracker looks at; `core.track.look` says what each means.
-    half : the tracker looks at half the resolution.
-    smoothing : width in frames over which the tracked motion is smoothed; 0 leaves it as it is.
-    again : frames that were tracked again from repaired ones; they stand in for the tracked ones while repairs are on.
-    extra : a move on top of everything.
-    """
-
-    id: Annotated[str, Field(max_length=64)] = Field(default_factory=new_id)
-    name: Name = "Track"
-    kind: Kind = "perspective"
-    look: Look = "mix"
-    half: bool = False
-    region: Region
-    solved: Solved | None = None
-    smoothing: Annotated[float, Field(ge=0, le=1000)] = 0.0
-    repair: Repair = Repair()
-    again: Solved | None = None
-    extra: ExtraMove = ExtraMove()
-    placements: tuple[Placement, ...] = ()
-    hold_outs: tuple[HoldOut, ...] = ()
-    visible: bool = True
+    @property
+    def depends_on(self) -> tuple[tuple[str, str], ...]:
+        return ((self.of, self.on),) if self.on else ()
 
     @cached_property
-    def motion(self) -> Motion | None:
-        """The motion that everything reads: as tracked, with the repairs and the extra move on it where they are switched on; None before tracking."""
-        inner, extra = self.repaired, self.extra
-        if inner is None or not extra.enabled or not extra.frames(inner.reference):
-            return inner
-        about = np.array(extra.about) if extra.about is not None else self.region.box.mean(0)
-        curves = (_curve(keys, inner.reference, extra.smooth, fade=True) for keys in (extra.move, extra.form, extra.skew))
-        return ExtraMotion(inner, about, *curves)
-
-    @cached_property
-    def repaired(self) -> Motion | None:
-        """The motion with its repairs, without the extra move."""
-        beneath = self.beneath
-        if beneath is None or not self.repair.enabled or not any(p.keys for p in self.repair.points):
-            return beneath
-        return RepairedMotion(beneath, self.spots)
-
-    @cached_property
-    def beneath(self) -> PlanarMotion | None:
-        """What repair points lie on: the motion as it was tracked, smoothed where that is wanted, and what was tracked again."""
-        tracked = self.tracked
-        again = self.again if self.repair.enabled else None
-        if tracked is None or (self.smoothing <= 0 and again is None):
-            return tracked
-        matrices = smoothed(tracked.matrices, self.region.box, tracked.reference, self.smoothing) if self.smoothing > 0 else tracked.matrices
-        return PlanarMotion(tracked.reference, {**matrices, **(_matrices(again) if again is not None else {})}, self.region.box)
-
-    @cached_property
-    def spots(self) -> tuple[Spot, ...]:
-        """The repair points as the repaired motion takes them."""
-        reference = self.solved.reference if self.solved is not None else self.region.frame
-        return tuple(_spot(p, self.repair, reference) for p in self.repair.points)
-
-    @cached_property
-    def tracked(self) -> PlanarMotion | None:
-        """The motion as it was tracked; None before tracking."""
-        if self.solved is None:
-            return None
-        return PlanarMotion(self.solved.reference, _matrices(self.solved), self.region.box)
-
-    def hold_out(self, ident: str) -> HoldOut | None:
-        """The hold-out with this id."""
-        return next((h for h in self.hold_outs if h.id == ident), None)
-
-    def placement(self, ident: str) -> Placement | None:
-        """The placement with this id."""
-        return next((p for p in self.placements if p.id == ident), None)
+    def curve(self) -> Curve:
+        """The points' coordinates (2 N,) over time."""
+        return Curve({f: Key(tuple(v for p in points for v in p)) for f, points in self.keys.items()}, self.between)
 
 
-def _matrices(solved: Solved) -> dict[int, np.ndarray]:
-    good = solved.good
-    return {int(f): m for f, m in zip(solved.frames[good], solved.matrices[good], strict=True)}
-
-
-def _curve(keys: Keys, reference: int, smooth: bool, fade: bool) -> Curve:
-    return Curve({f: Key(k.value, k.slopes) for f, k in keys.items()}, reference, smooth, fade)
-
-
-def _spot(point: RepairPoint, repair: Repair, reference: int) -> Spot:
-    return Spot(np.array(point.place), _curve(point.keys, reference, repair.smooth, repair.fade),
-                tuple(_spot(p, repair, reference) for p in point.under))
+I = TypeVar("I", bound=Item)
+AnyItem = Annotated[Item, of_kind(Item)]
 
 
 class Shot(Record):
-    """One plate, a range, and tracks.
+    """One plate, a range, tracks, and items that hang on the tracks; what comes later in `items` lies over what comes before.
 
     Attributes
     ----------
@@ -448,7 +553,8 @@ class Shot(Record):
     plate: PlateRef | None = None
     mixing: Mixing = "plate"
     range: tuple[Frame, Frame] = (1, 1)
-    tracks: tuple[Track, ...] = ()
+    tracks: Annotated[tuple[Track, ...], Field(max_length=10_000)] = ()
+    items: Annotated[tuple[AnyItem, ...], Field(max_length=100_000)] = ()
 
     @model_validator(mode="after")
     def _in_order(self) -> Self:
@@ -470,6 +576,61 @@ class Shot(Record):
             return self.but(tracks=(*self.tracks, track))
         return self.but(tracks=tuple(track if t.id == track.id else t for t in self.tracks))
 
+    @overload
+    def item(self, ident: str) -> Item | None: ...
+    @overload
+    def item(self, ident: str, kind: type[I]) -> I | None: ...
+
+    def item(self, ident: str, kind: type[Item] = Item) -> Item | None:
+        """The item with this id, where it is of the kind wanted."""
+        return next((x for x in self.items if x.id == ident and isinstance(x, kind)), None)
+
+    @overload
+    def items_under(self, track: str) -> tuple[Item, ...]: ...
+    @overload
+    def items_under(self, track: str, kind: type[I]) -> tuple[I, ...]: ...
+
+    def items_under(self, track: str, kind: type[Item] = Item) -> tuple[Item, ...]:
+        """The items of a kind that are listed under a track, in their order."""
+        return tuple(x for x in self.items if x.under == track and isinstance(x, kind))
+
+    def placements(self, track: str) -> tuple[Placement, ...]:
+        """The placements that a track carries."""
+        return self.items_under(track, Placement)
+
+    def hold_outs(self, track: str) -> tuple[HoldOut, ...]:
+        """What is taken away from a track."""
+        return self.items_under(track, HoldOut)
+
+    def with_item(self, item: Item) -> "Shot":
+        """The shot with the item of the same id replaced, or added on top."""
+        if self.item(item.id) is None:
+            return self.but(items=(*self.items, item))
+        return self.but(items=tuple(item if x.id == item.id else x for x in self.items))
+
+    def without_item(self, ident: str) -> "Shot":
+        """The shot less an item."""
+        return self.but(items=tuple(x for x in self.items if x.id != ident))
+
     def without_track(self, ident: str) -> "Shot":
-        """The shot less a track."""
-        return self.but(tracks=tuple(t for t in self.tracks if t.id != ident))
+        """The shot less a track and what is listed under it; what it carried elsewhere stays where it is, carried by nothing."""
+        kept = tuple(x.but(on="") if x.on == ident else x for x in self.items if x.under != ident)
+        return self.but(tracks=tuple(t for t in self.tracks if t.id != ident), items=kept)
+
+
+def dependency_cycle(shot: Shot) -> list[str]:
+    """Ids of tracks that depend on each other in a circle, by what is carried by them and taken away from them; empty where none do."""
+    needs: dict[str, set[str]] = {}
+    for item in shot.items:
+        for one, other in item.depends_on:
+            needs.setdefault(one, set()).add(other)
+
+    def found(at: str, path: list[str]) -> list[str]:
+        if at in path:
+            return path[path.index(at):]
+        for other in sorted(needs.get(at, ())):
+            if cycle := found(other, [*path, at]):
+                return cycle
+        return []
+
+    return next((cycle for start in sorted(needs) if (cycle := found(start, []))), [])

@@ -8,31 +8,19 @@ import numpy as np
 
 from wertis.core.errors import PlateError
 from wertis.core.geometry import polygon
-from wertis.core.geometry.motion import carried
 from wertis.core.plate.base import Plate, to_float
 from wertis.core.shot.document import HoldOut, Shot, Track
-from wertis.core.shot.edits import as_points, free_name, track_of
+from wertis.core.shot.edits import as_points, carry
 
 
-def shape_on(shot: Shot, held: HoldOut, frame: int) -> np.ndarray | None:
+def shape_on(shot: Shot, held: HoldOut, frame: float) -> np.ndarray | None:
     """A hold-out's outline (N, 2) on a frame; None for a matte, or where the track that carries it has no answer."""
     if not held.keys:
         return None
-    frames = sorted(held.keys)
-    if held.follows:
-        carrier = shot.track(held.follows)
-        points = np.array(held.keys[frames[0]])
-        if frame == frames[0]:
-            return points
-        motion = carrier.motion if carrier is not None else None
-        if motion is None:
-            return None
-        moved = carried(motion, points, frames[0], frame)
-        return moved if np.all(np.isfinite(moved)) else None
-    before = max((f for f in frames if f <= frame), default=frames[0])
-    after = min((f for f in frames if f >= frame), default=frames[-1])
-    a, b = np.array(held.keys[before]), np.array(held.keys[after])
-    return a if before == after else a + (b - a) * ((frame - before) / (after - before))
+    if held.on:
+        home = min(held.keys)
+        return carry(shot.track(held.on), np.array(held.keys[home]), home, frame)
+    return held.curve(frame).reshape(-1, 2)
 
 
 def softened(mask: np.ndarray, grow: float, soft: float) -> np.ndarray:
@@ -51,7 +39,7 @@ def softened(mask: np.ndarray, grow: float, soft: float) -> np.ndarray:
 
 def held_masks(shot: Shot, track: Track, size: tuple[int, int]) -> Callable[[int], np.ndarray | None] | None:
     """Gives a frame's mask of what is held out of a track, as `HoldOutReader.mask` does; None where nothing is held out on any frame."""
-    if not any(h.enabled for h in track.hold_outs):
+    if not any(h.enabled for h in shot.hold_outs(track.id)):
         return None
     reader = HoldOutReader(shot, track.id)
     return lambda frame: reader.mask(frame, size)
@@ -67,7 +55,7 @@ class HoldOutReader:
 
     def __init__(self, shot: Shot, track_id: str) -> None:
         self._shot = shot
-        self._track = track_of(shot, track_id)
+        self._held = shot.hold_outs(track_id)
         self._mattes: dict[str, Plate] = {}
 
     def mask(self, frame: int, size: tuple[int, int]) -> np.ndarray | None:
@@ -79,7 +67,7 @@ class HoldOutReader:
             When a matte cannot be read; the message names it.
         """
         total: np.ndarray | None = None
-        for held in self._track.hold_outs:
+        for held in self._held:
             if not held.enabled:
                 continue
             mask = self._matte(held, frame, size) if held.path else self._shape(held, frame, size)
@@ -125,37 +113,15 @@ def read_matte(matte: Plate, frame: int, invert: bool = False) -> np.ndarray | N
     return 255 - mask if invert else mask
 
 
-def add_hold_out(shot: Shot, track_id: str, held: HoldOut) -> Shot:
-    """The shot with one more hold-out under a track."""
-    track = track_of(shot, track_id)
-    named = held.but(name=free_name(held.name, [h.name for h in track.hold_outs]))
-    return shot.with_track(track.but(hold_outs=(*track.hold_outs, named)))
-
-
-def set_hold_out(shot: Shot, track_id: str, held: HoldOut) -> Shot:
-    """The shot with the hold-out of the same id replaced."""
-    track = track_of(shot, track_id)
-    return shot.with_track(track.but(hold_outs=tuple(held if h.id == held.id else h for h in track.hold_outs)))
-
-
-def remove_hold_out(shot: Shot, track_id: str, ident: str) -> Shot:
-    """The shot less one hold-out."""
-    track = track_of(shot, track_id)
-    return shot.with_track(track.but(hold_outs=tuple(h for h in track.hold_outs if h.id != ident)))
-
-
 def reshaped(shot: Shot, held: HoldOut, points: np.ndarray, frame: int) -> HoldOut:
     """The hold-out with its outline on a frame set to `points` (N, 2): a key there, or its one shape carried back.
 
     Another number of points than the keys have replaces them all by this one.
     """
-    frames = sorted(held.keys)
-    if held.follows and frames and frame != frames[0]:
-        carrier: Track | None = shot.track(held.follows)
-        if carrier is None or carrier.motion is None:
-            return held
-        points, frame = carried(carrier.motion, points, frame, frames[0]), frames[0]
-        return held.but(keys={frame: as_points(points)}) if np.all(np.isfinite(points)) else held
+    home = min(held.keys, default=frame)
+    if held.on and frame != home:
+        back = carry(shot.track(held.on), points, frame, home)
+        return held if back is None else held.but(keys={home: as_points(back)})
     same = all(len(k) == len(points) for k in held.keys.values())
-    keys = {} if held.follows or not same else dict(held.keys)
+    keys = {} if held.on or not same else dict(held.keys)
     return held.but(keys={**keys, frame: as_points(points)})

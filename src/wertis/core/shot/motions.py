@@ -4,9 +4,10 @@ import numpy as np
 
 from wertis.core.errors import RegionError
 from wertis.core.geometry import homography
-from wertis.core.geometry.motion import plane_between
-from wertis.core.shot.document import ExtraMove, Repair, Shot, Solved, Track
-from wertis.core.shot.edits import track_of
+from wertis.core.geometry.motion import between
+from wertis.core.shot.document import ExtraMoveLayer, PlaneSolution, RepairLayer, RetrackedLayer, Shot, SmoothingLayer, Track
+from wertis.core.shot.edits import track_of, unlocked
+from wertis.core.shot.resolve import motion_of, tracked_motion
 
 
 def copy_motion(shot: Shot, source: str, target: str, repaired: bool = True) -> Shot:
@@ -49,33 +50,37 @@ def blend_motions(shot: Shot, first: str, second: str, target: str, begin: int, 
 
 def motion_words(track: Track) -> str:
     """What drives everything on a track, in a few words: as tracked, or what lies on it."""
-    motion = track.motion
-    if motion is None or motion is track.tracked:
-        return "as tracked"
-    parts = ["smoothed"] if track.smoothing > 0 else []
-    if track.repair.enabled and (track.again is not None or track.repaired is not track.beneath):
-        parts.append("repaired")
-    if motion is not track.repaired:
-        parts.append("with an extra move")
-    return ", ".join(parts)
+    on = {type(x) for x in track.layers if x.enabled}
+    reference = track.reference
+    repaired = RetrackedLayer in on or (RepairLayer in on and bool(track.layer(RepairLayer).frames(reference)))
+    parts = [words for words, there in (("smoothed", SmoothingLayer in on), ("repaired", repaired),
+                                        ("with an extra move", ExtraMoveLayer in on and bool(track.layer(ExtraMoveLayer).frames(reference)))) if there]
+    return ", ".join(parts) or "as tracked"
 
 
 def _on_own_frame(source: Track, target: Track, repaired: bool) -> dict[int, np.ndarray]:
     """The source's motion as homographies from the frame of the target's region."""
-    motion = source.motion if repaired else source.tracked
+    motion = motion_of(source) if repaired else tracked_motion(source)
     home = target.region.frame
-    if motion is None or source.solved is None or motion.plane_at(home) is None:
+    if motion is None or motion.at(home) is None:
         raise RegionError(f"{source.name} has no answer on frame {home}, on which {target.name} was drawn; track it there first.")
-    found = {int(f): plane_between(motion, home, int(f)) for f in source.solved.frames[source.solved.good]}
-    return {f: m for f, m in found.items() if m is not None}
+    found = {}
+    for f in motion.frames:
+        warp = between(motion, home, f)
+        if warp is None:
+            continue
+        if warp.matrix is None:
+            raise RegionError(f"{source.name} bends, and {target.name} is a plane; choose a track that moves as a plane.")
+        found[int(f)] = warp.matrix
+    return found
 
 
 def _with(shot: Shot, target: str, matrices: dict[int, np.ndarray]) -> Shot:
-    track = track_of(shot, target)
+    track = unlocked(shot, target)
     home = track.region.frame
     matrices = {**matrices, home: np.eye(3)}
     frames = sorted(matrices)
     count = len(frames)
-    solved = Solved(reference=home, frames=np.array(frames, np.int64), matrices=np.array([matrices[f] for f in frames]), errors=np.zeros(count),
-                    seen=np.ones(count))
-    return shot.with_track(track.but(solved=solved, repair=Repair(), again=None, extra=ExtraMove(), smoothing=0.0))
+    solution = PlaneSolution(reference=home, frames=np.array(frames, np.int64), matrices=np.array([matrices[f] for f in frames]),
+                             errors=np.zeros(count), seen=np.ones(count))
+    return shot.with_track(track.but(solution=solution, layers=()))

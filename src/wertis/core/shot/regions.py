@@ -5,10 +5,11 @@ import numpy as np
 
 from wertis.core.errors import RegionError
 from wertis.core.geometry import polygon
-from wertis.core.geometry.conventions import homography_to_centred
 from wertis.core.geometry.spline import closed_curve
+from wertis.core.geometry.warp import Warp
+from wertis.core.imaging.resample import warped
 from wertis.core.shot.document import Region, Shape, Shot, Track
-from wertis.core.shot.edits import as_points, carry, track_of
+from wertis.core.shot.edits import as_points, carry, unlocked
 
 _LEAST_PART = 40  # pixels; painted specks below this are dropped
 _SIMPLER = 1.2  # pixels by which a freehand or painted outline may be straightened
@@ -19,16 +20,16 @@ def outline(shape: Shape) -> np.ndarray:
     return closed_curve(shape.array) if shape.smooth else shape.array
 
 
-def mask_of(region: Region, size: tuple[int, int], onto: np.ndarray | None = None) -> np.ndarray:
+def mask_of(region: Region, size: tuple[int, int], onto: Warp | None = None) -> np.ndarray:
     """(height, width) uint8, 255 inside the region; shapes are added and subtracted in their order.
 
-    On the region's own frame, or on another, to which `onto` (3, 3), in Wertis' pixels, takes it.
+    On the region's own frame, or on another, to which the warp `onto` takes it.
     """
     mask = np.zeros((size[1], size[0]), np.uint8)
     for shape in region.shapes:
         inside = polygon.fill(outline(shape), size)
         mask[inside > 0] = 0 if shape.subtract else 255
-    return mask if onto is None else np.asarray(cv2.warpPerspective(mask, homography_to_centred(onto), size, flags=cv2.INTER_NEAREST))
+    return mask if onto is None else warped(mask, onto, size, cv2.INTER_NEAREST)
 
 
 def shapes_on(track: Track, frame: int) -> list[np.ndarray] | None:
@@ -60,7 +61,7 @@ def with_shape(shot: Shot, ident: str, shape: Shape) -> Shot:
     RegionError
         When that leaves no region.
     """
-    track = track_of(shot, ident)
+    track = unlocked(shot, ident)
     region = track.region.but(more=(*track.region.more, shape))
     return shot.with_track(track.but(region=checked(region, shot.plate.size) if shot.plate else region))
 
@@ -73,7 +74,7 @@ def with_points(shot: Shot, ident: str, index: int, points: np.ndarray) -> Shot:
     RegionError
         When the shape cannot be used so.
     """
-    track = track_of(shot, ident)
+    track = unlocked(shot, ident)
     region = track.region
     if index == 0:
         region = region.but(points=as_points(points))
@@ -92,7 +93,7 @@ def without_shape(shot: Shot, ident: str, index: int) -> Shot:
     RegionError
         When it is the only one that adds.
     """
-    track = track_of(shot, ident)
+    track = unlocked(shot, ident)
     left = [s for k, s in enumerate(track.region.shapes) if k != index]
     first = next((k for k, s in enumerate(left) if not s.subtract), None)
     if first is None:

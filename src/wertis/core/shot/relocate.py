@@ -8,17 +8,15 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from wertis.core.shot.document import Shot
+from wertis.core.shot.fields import NamesFile, mapped, marked_values
 
 _MOST = 20_000  # folder entries that a search looks at
 _DEEP = 5  # folders below the one that is searched
 
 
 def paths(shot: Shot) -> list[str]:
-    """All files and folders that a shot refers to, each once: the plate's, the artwork's, the mattes'."""
-    found = [shot.plate.path] if shot.plate is not None else []
-    for track in shot.tracks:
-        found += [p.artwork.path for p in track.placements] + [h.path for h in track.hold_outs]
-    return [p for p in dict.fromkeys(found) if p]
+    """All files and folders that a shot refers to, each once; the records' own types say which fields name files."""
+    return [p for p in dict.fromkeys(marked_values(shot, NamesFile)) if p]
 
 
 def gone(shot: Shot) -> list[str]:
@@ -45,10 +43,7 @@ def search(wanted: list[str], folder: Path) -> dict[str, str]:
 
 def relocated(shot: Shot, found: dict[str, str]) -> Shot:
     """The shot that refers to the places found."""
-    plate = shot.plate.but(path=found.get(shot.plate.path, shot.plate.path)) if shot.plate is not None else None
-    tracks = tuple(t.but(placements=tuple(p.but(artwork=p.artwork.but(path=found.get(p.artwork.path, p.artwork.path))) for p in t.placements),
-                         hold_outs=tuple(h.but(path=found.get(h.path, h.path)) for h in t.hold_outs)) for t in shot.tracks)
-    return shot.but(plate=plate, tracks=tracks)
+    return mapped(shot, lambda path, _: found.get(path, path), NamesFile)
 
 
 def _there(path: str) -> bool:

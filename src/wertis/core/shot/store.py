@@ -1,11 +1,13 @@
 """The shot file: a zip with `shot.json` and `.npy` members. docs/formats.md describes it. Nothing in it is ever executed."""
 
+import hashlib
 import io
 import json
 import os
 import tokenize
 import zipfile
 import zlib
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -14,14 +16,20 @@ from pydantic import ValidationError
 
 from wertis.core.errors import ShotFileError
 from wertis.core.files import replacing
-from wertis.core.shot.document import FORMAT_VERSION, Shot, Solved
+from wertis.core.shot.document import FORMAT_VERSION, Shot
+from wertis.core.shot.fields import NamesFile, Record, mapped
+from wertis.core.shot.migrations import brought_up
 
 SUFFIX = ".wertis"
 FORMAT = "wertis-shot"
+DOCUMENT = "shot.json"
+ARRAYS = "arrays"  # folder of the members that hold arrays
 MOST_JSON = 64 << 20
 MOST_ARRAY = 512 << 20
-_ARRAYS = {"frames": np.int64, "matrices": np.float64, "errors": np.float64, "seen": np.float64}
-_SOLVED = {"solved": "", "again": "again/"}  # parts of a track that are arrays, and the folder of each
+_DEEPEST = 200  # lists and tables within each other that a document may have
+
+Member = Callable[[str, int], bytes]
+"""Gives a part of a shot's file by its name, no longer than so many bytes."""
 
 
 def save(shot: Shot, path: Path) -> None:
@@ -32,13 +40,11 @@ def save(shot: Shot, path: Path) -> None:
     ShotFileError
         When it cannot be written.
     """
-    document, arrays = _parted(shot, path.absolute().parent)
+    document, arrays = parted(shot, path.absolute().parent)
     with replacing(path, ShotFileError) as temporary, zipfile.ZipFile(temporary, "w", zipfile.ZIP_DEFLATED) as archive:
-        archive.writestr("shot.json", json.dumps(document, indent=1, ensure_ascii=False))
+        archive.writestr(DOCUMENT, document)
         for name, array in arrays.items():
-            data = io.BytesIO()
-            np.lib.format.write_array(data, np.ascontiguousarray(array), allow_pickle=False)
-            archive.writestr(name, data.getvalue())
+            archive.writestr(name, array_bytes(array))
 
 
 def load(path: Path) -> Shot:
@@ -51,13 +57,21 @@ def load(path: Path) -> Shot:
     """
     if not path.is_file():
         raise ShotFileError(f"{path} does not exist; check the name.")
-    try:
+
+    def whole() -> Shot:
         with zipfile.ZipFile(path) as archive:
-            document = json.loads(_member(archive, "shot.json", MOST_JSON).decode("utf-8"))
-            return _joined(document, archive, path)
+            return joined(lambda name, most: _member(archive, name, most), path, path.absolute().parent)
+
+    return guarded(whole, path)
+
+
+def guarded(read: Callable[[], Shot], path: Path) -> Shot:
+    """What `read` gives; whatever goes wrong with a damaged file becomes a ShotFileError."""
+    try:
+        return read()
     except ShotFileError:
         raise
-    except (zipfile.BadZipFile, zipfile.LargeZipFile, NotImplementedError, EOFError, KeyError, TypeError, ValueError, AttributeError,
+    except (zipfile.BadZipFile, zipfile.LargeZipFile, NotImplementedError, EOFError, KeyError, TypeError, ValueError, AttributeError, IndexError,
             RecursionError, RuntimeError, OSError, MemoryError, SyntaxError, tokenize.TokenError, zlib.error) as why:
         detail = "; ".join(f"{'.'.join(map(str, e['loc']))}: {e['msg']}" for e in why.errors()[:3]) \
             if isinstance(why, ValidationError) else str(why)
@@ -65,32 +79,22 @@ def load(path: Path) -> Shot:
                             "another kind of file. Open a copy of it, or an earlier save.") from why
 
 
-def _parted(shot: Shot, folder: Path) -> tuple[dict[str, Any], dict[str, np.ndarray]]:
+def parted(shot: Shot, folder: Path) -> tuple[str, dict[str, np.ndarray]]:
+    """A shot as the text of its document, with paths relative to a folder where they are near, and the arrays beside it by their members' names.
+
+    An array's name is made of its contents, so that the same one is written once, and one that has not changed keeps its name.
+    """
     arrays: dict[str, np.ndarray] = {}
-    tracks = []
-    for n, track in enumerate(shot.tracks):
-        fields = track.model_dump(mode="json", exclude=set(_SOLVED))
-        for part, folder_of in _SOLVED.items():
-            s = getattr(track, part)
-            names = {key: f"tracks/{n:04d}/{folder_of}{key}.npy" for key in _ARRAYS}
-            fields[part] = None if s is None else {"reference": s.reference, "reasons": {str(k): v for k, v in s.reasons.items()}, "arrays": names}
-            if s is not None:
-                arrays.update({name: getattr(s, key) for key, name in names.items()})
-        for placement in fields["placements"]:
-            placement["artwork"]["path"] = _relative(placement["artwork"]["path"], folder)
-        for held in fields["hold_outs"]:
-            held["path"] = _relative(held["path"], folder)
-        tracks.append(fields)
-    body = shot.model_dump(mode="json", exclude={"tracks"})
-    if body["plate"]:
-        body["plate"]["path"] = _relative(body["plate"]["path"], folder)
-    body["tracks"] = tracks
-    return {"format": FORMAT, "version": FORMAT_VERSION,
-            "convention": "pixels, origin top left, x right, y down, first pixel's centre at 0.5,0.5; matrices map reference to frame",
-            "shot": body}, arrays
+    body = _plain(mapped(shot, lambda path, _: _relative(path, folder), NamesFile), arrays)
+    document = {"format": FORMAT, "version": FORMAT_VERSION,
+                "convention": "pixels, origin top left, x right, y down, first pixel's centre at 0.5,0.5; matrices map reference to frame",
+                "shot": body}
+    return json.dumps(document, indent=1, ensure_ascii=False), arrays
 
 
-def _joined(document: Any, archive: zipfile.ZipFile, path: Path) -> Shot:
+def joined(member: Member, path: Path, folder: Path) -> Shot:
+    """The shot of a document and its arrays; `path` is what messages call it, `folder` what its relative paths begin from."""
+    document = json.loads(member(DOCUMENT, MOST_JSON).decode("utf-8"))
     if not isinstance(document, dict) or document.get("format") != FORMAT:
         raise ShotFileError(f"{path.name} is not a Wertis shot file; choose a file that ends in {SUFFIX}.")
     version = document.get("version")
@@ -99,21 +103,49 @@ def _joined(document: Any, archive: zipfile.ZipFile, path: Path) -> Shot:
     if version > FORMAT_VERSION:
         raise ShotFileError(f"{path.name} was saved by a newer Wertis (format {version}, this one reads up to {FORMAT_VERSION}); "
                             "open it with that version.")
-    body = document["shot"]
-    folder = path.absolute().parent
-    if body.get("plate"):
-        body["plate"]["path"] = _absolute(body["plate"]["path"], folder)
-    for track in body.get("tracks", []):
-        for placement in track.get("placements", []):
-            placement["artwork"]["path"] = _absolute(placement["artwork"]["path"], folder)
-        for held in track.get("hold_outs", []):
-            held["path"] = _absolute(held["path"], folder)
-        for part in _SOLVED:
-            solved = track.get(part)
-            if solved is not None:
-                loaded = {key: _array(archive, str(solved["arrays"][key]), kind) for key, kind in _ARRAYS.items()}
-                track[part] = Solved(reference=solved["reference"], reasons={int(k): str(v) for k, v in solved["reasons"].items()}, **loaded)
-    return Shot.model_validate(body)
+    body = _with_arrays(brought_up(document["shot"], version, FORMAT_VERSION), member)
+    shot = Shot.model_validate(body)
+    return mapped(shot, lambda p, _: _absolute(p, folder), NamesFile)
+
+
+def array_bytes(array: np.ndarray) -> bytes:
+    """An array as a .npy file (NumPy format 1.0, no pickle)."""
+    data = io.BytesIO()
+    np.lib.format.write_array(data, np.ascontiguousarray(array), allow_pickle=False)
+    return data.getvalue()
+
+
+# -- inside -------------------------------------------------------------------------------------------------------
+
+
+def _plain(value: Any, arrays: dict[str, np.ndarray]) -> Any:
+    """A record's value as JSON; arrays go into `arrays` and leave their names."""
+    if isinstance(value, np.ndarray):
+        kept = np.ascontiguousarray(value)
+        digest = hashlib.sha256(f"{kept.dtype.str} {kept.shape}".encode() + kept.tobytes()).hexdigest()[:32]
+        name = f"{ARRAYS}/{digest}.npy"
+        arrays[name] = value
+        return {"array": name}
+    if isinstance(value, Record):
+        return {name: _plain(getattr(value, name), arrays) for name in type(value).model_fields}
+    if isinstance(value, tuple | list):
+        return [_plain(v, arrays) for v in value]
+    if isinstance(value, dict):
+        return {str(k): _plain(v, arrays) for k, v in value.items()}
+    return value
+
+
+def _with_arrays(value: Any, member: Member, depth: int = 0) -> Any:
+    """The JSON with every array's name replaced by the array."""
+    if depth > _DEEPEST:
+        raise ValueError("too many lists within each other")
+    if isinstance(value, dict):
+        if set(value) == {"array"}:
+            return _array(member, str(value["array"]))
+        return {k: _with_arrays(v, member, depth + 1) for k, v in value.items()}
+    if isinstance(value, list):
+        return [_with_arrays(v, member, depth + 1) if isinstance(v, dict | list) else v for v in value]
+    return value
 
 
 def _member(archive: zipfile.ZipFile, name: str, most: int) -> bytes:
@@ -128,15 +160,15 @@ def _member(archive: zipfile.ZipFile, name: str, most: int) -> bytes:
     return data
 
 
-def _array(archive: zipfile.ZipFile, name: str, kind: type) -> np.ndarray:
-    data = io.BytesIO(_member(archive, name, MOST_ARRAY))
+def _array(member: Member, name: str) -> np.ndarray:
+    data = io.BytesIO(member(name, MOST_ARRAY))
     version = np.lib.format.read_magic(data)
     reader = np.lib.format.read_array_header_1_0 if version == (1, 0) else np.lib.format.read_array_header_2_0
     shape, _, dtype = reader(data)
     size = dtype.itemsize
     for n in shape:
         size *= n
-    if dtype != np.dtype(kind) or size > MOST_ARRAY or len(data.getbuffer()) - data.tell() != size:
+    if dtype.hasobject or size > MOST_ARRAY or len(data.getbuffer()) - data.tell() != size:
         raise ShotFileError(f"The part {name} does not hold what it should; the file is damaged.")
     data.seek(0)
     return np.lib.format.read_array(data, allow_pickle=False)

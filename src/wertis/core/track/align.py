@@ -11,7 +11,7 @@ import numpy as np
 
 from wertis.core.geometry import homography
 from wertis.core.track.kinds import small_motion
-from wertis.core.track.one_pass import TEXTURE_SHARE, Matter, one_pass, scale_of
+from wertis.core.track.normal_equations import TEXTURE_SHARE, Matter, one_pass, scale_of
 from wertis.core.track.reference import PLAIN, Reference, TileSet
 
 CORRELATION = 3.0  # residuals of neighbouring pixels go together: this many count as one

@@ -5,10 +5,10 @@ import numpy as np
 from wertis.core.geometry import homography, quad
 from wertis.core.imaging.pyramid import HeldOut, Pyramid
 from wertis.core.track.align import Alignment, Expected, align
-from wertis.core.track.blurred import blurred_tiles
+from wertis.core.track.blurred_tiles import blurred_tiles
+from wertis.core.track.foreshortening import View, view_of
+from wertis.core.track.foreshortening import paths as slanted_paths
 from wertis.core.track.reference import Reference, TileSet, choose, visible_tiles
-from wertis.core.track.slant import View, view_of
-from wertis.core.track.slant import paths as slanted_paths
 
 TOLERANCE = {0: 0.01, 1: 0.08, 2: 0.2, 3: 0.5, 4: 1.0, 5: 2.0}  # pixels; a shorter step ends the alignment of a level
 _TILES = {0: 60, 1: 40, 2: 44, 3: 120, 4: 150, 5: 150}

@@ -7,7 +7,7 @@ M. Fischler and R. Bolles, Random sample consensus, 1981 (the fresh start after 
 """
 
 from collections.abc import Callable
-from dataclasses import replace
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -17,14 +17,14 @@ from wertis.core.geometry.conventions import homography_from_centred, homography
 from wertis.core.geometry.motion import Fix
 from wertis.core.imaging.pyramid import HeldOut, Pyramid
 from wertis.core.imaging.shutter import LEG_DOUBT, leg_offsets
-from wertis.core.track import fresh_start
+from wertis.core.track import redetection
 from wertis.core.track.align import CORRELATION, Alignment, Expected, align, corner_moves
-from wertis.core.track.blurred import blurred_tiles
-from wertis.core.track.doubt import expected_error, feigned_information
+from wertis.core.track.blurred_tiles import blurred_tiles
+from wertis.core.track.covariance import expected_error, feigned_information
 from wertis.core.track.kinds import KINDS, small_motion
 from wertis.core.track.levels import TOLERANCE, Levels, Trust
-from wertis.core.track.reading import read_tiles
 from wertis.core.track.reference import Reference, visible_tiles
+from wertis.core.track.sampling import read_tiles
 
 _ROUGH = 0.3  # see align; the place is unsure at first at every level
 _BLUR_GAIN = 0.76  # the residual must fall to this part of itself for a change of sharpness to be believed
@@ -68,6 +68,24 @@ _JUMP = 0.12  # part of the region's half size: least distance from the expected
 
 Path = Callable[[np.ndarray], np.ndarray | None]
 """Gives the offsets (J, n, 2), in reference pixels, of points (n, 2) while the shutter is open."""
+
+
+@dataclass(frozen=True)
+class FrameContext:
+    """What a tracker knew when it had answered a frame, for looking at that frame again while later ones are tracked.
+
+    Attributes
+    ----------
+    trust : earned by the tiles on the frame; None where it was lost.
+    usual_likeness : how like the reference the surface has lately looked, 0..1; None at first.
+    noise_of_sharp : residual variance of the last frame that was as sharp as the reference, in luma squared; 0 while unknown.
+    looked_at_again : whether every frame is looked at a second time.
+    """
+
+    trust: Trust | None
+    usual_likeness: float | None
+    noise_of_sharp: float
+    looked_at_again: bool
 
 
 class PlanarTracker:
@@ -183,11 +201,16 @@ class PlanarTracker:
             weights = weights * (1 - read_tiles(picture.held[level], matrix, tiles.x[chosen], tiles.y[chosen], 2.0 ** level))
         return chosen, weights.astype(np.float32), picture[level]
 
-    def second_look(self, picture: Pyramid, matrix: np.ndarray, trust: Trust | None,
+    @property
+    def context(self) -> FrameContext:
+        """What is known now, after the last frame fed."""
+        return FrameContext(self.trust, self._usual_likeness, self._noise_of_sharp, self.looked_at_again)
+
+    def second_look(self, picture: Pyramid, matrix: np.ndarray, context: FrameContext,
                     path: Path, reference_path: Path, shutter: float) -> Fix | None:
         """A frame's answer again, from `matrix` (3, 3, centred), with the blur along the frame's path and the reference's taken into account.
 
-        Safe beside `feed` in another thread.
+        A function of its arguments and of the reference alone, so that its answer is the same whatever `feed` does meanwhile in another thread.
 
         None when it gives nothing to be believed.
         """
@@ -201,10 +224,10 @@ class PlanarTracker:
                 break
             if level == 1 and moved < _ARRIVED:
                 continue
-            if limit == _TILES_MOST[True] and found is not None and self._expected(found) < _UNSURE * max(1.0, self._levels.scale(found.matrix)):
+            if limit == _TILES_MOST[True] and found is not None and self._expected(found, noise_of_sharp=context.noise_of_sharp) < _UNSURE * max(1.0, self._levels.scale(found.matrix)):
                 break
             tiles = self.reference.tiles(level)
-            chosen, trusted = self._levels.in_view(tiles, matrix, picture, trust, limit)
+            chosen, trusted = self._levels.in_view(tiles, matrix, picture, context.trust, limit)
             if len(chosen) < 4:
                 continue
             own, other = path(tiles.centre[chosen]), reference_path(tiles.centre[chosen])
@@ -229,7 +252,7 @@ class PlanarTracker:
         far = self._levels.distance(found.matrix, matrix) / _SECOND_REACH
         if far > _SECOND_FARTHEST or (far > 1 and _score(found) > _GOOD_START):
             return None
-        verdict = self._judge(found, picture, _MAX_ERROR)
+        verdict = self._judge(found, picture, _MAX_ERROR, context=context)
         return replace(verdict, matrix=homography_from_centred(found.matrix)) if verdict.matrix is not None else None
 
     def beside_expectation(self, picture: Pyramid, expected: Expected, must_add: bool) -> Fix | None:
@@ -416,11 +439,11 @@ class PlanarTracker:
 
     def _shifted(self, pyramid: Pyramid, guess: np.ndarray, level: int) -> np.ndarray | None:
         """The guess moved to where the reference, warped by it, correlates best with the picture at a coarse level."""
-        return fresh_start.best_shift(self.reference, pyramid, guess, level)
+        return redetection.best_shift(self.reference, pyramid, guess, level)
 
     def _search(self, pyramid: Pyramid) -> Alignment | None:
         """Look for the surface anywhere in the picture by its features."""
-        guess = fresh_start.by_features(self.reference, pyramid)
+        guess = redetection.by_features(self.reference, pyramid)
         if guess is None or not self._levels.plausible(guess):
             return None
         guess = self._of_kind(guess)
@@ -444,7 +467,9 @@ class PlanarTracker:
 
     # -- judging and remembering ----------------------------------------------------------------------------------
 
-    def _judge(self, found: Alignment, pyramid: Pyramid, most: float | None = None, ahead: np.ndarray | None = None, led: bool = False) -> Fix:
+    def _judge(self, found: Alignment, pyramid: Pyramid, most: float | None = None, ahead: np.ndarray | None = None, led: bool = False,
+               context: FrameContext | None = None) -> Fix:
+        context = context or self.context
         if not self._levels.plausible(found.matrix):
             return Fix(None, reason="the surface folded over")
         if self._levels.view(found.matrix).edge_on:
@@ -461,21 +486,22 @@ class PlanarTracker:
         likeness = float(np.average(found.likeness[good], weights=energy[good] + 1e-9)) if good.any() else 0.0
         if seen < _MIN_SEEN or good.sum() < 3:
             return Fix(None, seen=seen, reason=f"only {seen:.0%} of the region is seen")
-        usual = self._usual_likeness if self._usual_likeness is not None else 0.6
+        usual = context.usual_likeness if context.usual_likeness is not None else 0.6
         if likeness < min(_MIN_LIKENESS, 0.5 * usual):
             return Fix(None, seen=seen, reason="nothing in the picture looks like the region")
-        error = self._expected(found, led)
+        error = self._expected(found, led, context.noise_of_sharp)
         error = float(np.hypot(error, _BLUR_DOUBT * found.blur))
-        if error > (most or (_MAX_FIRST if self.looked_at_again else _MAX_ERROR)):
+        if error > (most or (_MAX_FIRST if context.looked_at_again else _MAX_ERROR)):
             return too_unsure(error, seen)
         if ahead is not None and seen < 0.5 and self._levels.distance(found.matrix, ahead) > max(2 * _JUMP * self.reference.radius, 6 * self._surprise):
             return Fix(None, seen=seen, reason=f"only {seen:.0%} of the region is seen, and it seemed to jump")
         return Fix(found.matrix, error, seen)
 
-    def _expected(self, found: Alignment, led: bool = False) -> float:
+    def _expected(self, found: Alignment, led: bool = False, noise_of_sharp: float | None = None) -> float:
         """The expected error; an answer that was `led` has information that is not the pixels'."""
         # something else in front leaves more, which is no grain
-        noise = min(found.noise, self._noise_of_sharp) if self._noise_of_sharp and found.tiles.level == 0 else found.noise
+        sharp = self._noise_of_sharp if noise_of_sharp is None else noise_of_sharp
+        noise = min(found.noise, sharp) if sharp and found.tiles.level == 0 else found.noise
         feigned = feigned_information(found, self.reference, noise) if not led else None
         return expected_error(found.normal, found.matrix, self.reference, self._corners, self._kind, feigned)
 

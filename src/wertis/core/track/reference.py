@@ -7,9 +7,9 @@ import cv2
 import numpy as np
 
 from wertis.core.geometry import homography
-from wertis.core.imaging.mixture import grain_variance
+from wertis.core.imaging.balanced_selection import in_turn
+from wertis.core.imaging.channel_mixture import grain_variance
 from wertis.core.imaging.pyramid import Pyramid
-from wertis.core.imaging.spread import in_turn
 
 # side of a tile in its level's pixels, and the step between the pixels taken from it. Large tiles keep the slow changes of
 # luma, which survive motion blur; taking every second pixel keeps the cost, since neighbours say much the same.

@@ -8,11 +8,11 @@ import numpy as np
 from wertis.core.geometry import homography
 from wertis.core.geometry.conventions import homography_to_centred, to_centred
 from wertis.core.geometry.motion import Fix
-from wertis.core.imaging.layers import MOST_FRAMES, Layers
+from wertis.core.imaging.layer_separation import MOST_FRAMES, Layers
+from wertis.core.imaging.parallel import side_by_side
 from wertis.core.imaging.pyramid import Pyramid
-from wertis.core.imaging.threads import side_by_side
 from wertis.core.track.align import Alignment, align
-from wertis.core.track.doubt import expected_error
+from wertis.core.track.covariance import expected_error
 from wertis.core.track.reference import Reference, choose, visible_tiles
 
 _UNSURE = 0.08  # pixels of expected error, in the poorer picture, from which a frame may show a reflection

@@ -5,6 +5,7 @@ from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import replace
 from itertools import chain
+from typing import NamedTuple
 
 import cv2
 import numpy as np
@@ -12,15 +13,16 @@ import numpy as np
 from wertis.core.errors import PlateError, RegionError
 from wertis.core.geometry import polygon
 from wertis.core.geometry.motion import Fix
-from wertis.core.imaging.mixture import channel_mixture
+from wertis.core.imaging.channel_mixture import channel_mixture
 from wertis.core.imaging.pyramid import Pyramid
 from wertis.core.plate.base import Plate
-from wertis.core.track.gaps import GapKeeper
+from wertis.core.plate.cuts import thumbnail, with_cuts
+from wertis.core.track.deferred_refinement import DeferredTracker
 from wertis.core.track.kinds import KINDS
-from wertis.core.track.lagging import LaggingTracker
-from wertis.core.track.look import looked_at
 from wertis.core.track.planar import PlanarTracker
 from wertis.core.track.reflection import ReflectionKeeper
+from wertis.core.track.tracker_input import looked_at
+from wertis.core.track.two_sided_prior import TwoSidedRefiner
 
 READ_AHEAD = 6
 _LEVELS = 3  # of a picture's pyramid, that are made ahead
@@ -30,16 +32,25 @@ PictureReader = Callable[[int], np.ndarray]
 Masks = Callable[[int], np.ndarray | None]
 
 
-def read_ahead(read: PictureReader, frames: Iterable[int], threads: int = 1) -> Iterator[tuple[int, np.ndarray | PlateError]]:
-    """Pictures of `frames` as the tracker sees them, in order, read a few ahead; a frame that cannot be read comes as its error."""
+class Input(NamedTuple):
+    """A frame as the tracker sees it, or why it cannot be read, and a thumbnail of it by which cuts are found."""
 
-    def one(frame: int) -> np.ndarray | PlateError:
+    frame: int
+    luma: np.ndarray | PlateError
+    thumb: np.ndarray | None
+
+
+def read_ahead(read: PictureReader, as_seen: Callable[[np.ndarray], np.ndarray], frames: Iterable[int], threads: int = 1) -> Iterator[Input]:
+    """Pictures of `frames` as the tracker sees them (`as_seen`), in order, read a few ahead; a frame that cannot be read comes as its error."""
+
+    def one(frame: int) -> Input:
         try:
-            return read(frame)
+            picture = read(frame)
         except PlateError as why:
-            return why
+            return Input(frame, why, None)
+        return Input(frame, as_seen(picture), thumbnail(picture))
 
-    coming: list = []
+    coming: list[Future[Input]] = []
     rest = iter(frames)
     with ThreadPoolExecutor(threads, thread_name_prefix="wertis-track-read") as pool:
         try:
@@ -48,17 +59,16 @@ def read_ahead(read: PictureReader, frames: Iterable[int], threads: int = 1) -> 
                     frame = next(rest, None)
                     if frame is None:
                         break
-                    coming.append((frame, pool.submit(one, frame)))
+                    coming.append(pool.submit(one, frame))
                 if not coming:
                     return
-                frame, future = coming.pop(0)
-                yield frame, future.result()
+                yield coming.pop(0).result()
         finally:
-            for _, future in coming:
+            for future in coming:
                 future.cancel()
 
 
-def with_pyramids(pictures: Iterable[tuple[int, np.ndarray | PlateError]]) -> Iterator[tuple[int, np.ndarray | PlateError, Pyramid | None]]:
+def with_pyramids(pictures: Iterable[tuple[int, np.ndarray | PlateError, bool]]) -> Iterator[tuple[int, np.ndarray | PlateError, bool, Pyramid | None]]:
     """The same pictures, each with its pyramid, which is made while the frame before is tracked in."""
 
     def made(luma: np.ndarray) -> Pyramid:
@@ -66,14 +76,14 @@ def with_pyramids(pictures: Iterable[tuple[int, np.ndarray | PlateError]]) -> It
         pyramid[_LEVELS]  # with those above it
         return pyramid
 
-    waiting: list[tuple[int, np.ndarray | PlateError, Future[Pyramid] | None]] = []  # one at most
+    waiting: list[tuple[int, np.ndarray | PlateError, bool, Future[Pyramid] | None]] = []  # one at most
     with ThreadPoolExecutor(1, thread_name_prefix="wertis-track-pyramid") as pool:
         for item in chain(pictures, [None]):
             ready, waiting = waiting, []
             if item is not None:
                 waiting = [(*item, pool.submit(made, item[1]) if isinstance(item[1], np.ndarray) else None)]
-            for frame, picture, future in ready:
-                yield frame, picture, future.result() if future is not None else None
+            for frame, picture, cut, future in ready:
+                yield frame, picture, cut, future.result() if future is not None else None
 
 
 def track_plane(plate: Plate, region: np.ndarray, start: int, frames: Iterable[int], kind: str = "perspective",
@@ -82,7 +92,8 @@ def track_plane(plate: Plate, region: np.ndarray, start: int, frames: Iterable[i
                 look: str = "mix", half: bool = False, mask: np.ndarray | None = None) -> Iterator[tuple[int, Fix]]:
     """Track `region` (N, 2), drawn on frame `start`, through `frames`, which lead away from it in one direction.
 
-    Yields each frame's number and answer as it is found; lost and unreadable frames come with no matrix and a reason. A frame may come a
+    Yields each frame's number and answer as it is found; lost and unreadable frames come with no matrix and a reason. Where another shot begins
+    tracking ends, and the frames beyond come with that as their reason. A frame may come a
     second time at the end, with a better answer: where little was seen of it but frames on both sides are known, or where a reflection was told apart.
 
     Parameters
@@ -129,7 +140,7 @@ def track_plane(plate: Plate, region: np.ndarray, start: int, frames: Iterable[i
     tracker = PlanarTracker(reference, mask, corners, kind)
     keeper = ReflectionKeeper(reference, mask, corners, KINDS[kind], start) if held is None else None
     tracker.told_apart_later = keeper is not None
-    gaps = GapKeeper(tracker)
+    refiner = TwoSidedRefiner(tracker)
     order = list(frames)
     onward = 1 if len(order) < 2 or order[1] > order[0] else -1
     if known and order:
@@ -137,7 +148,15 @@ def track_plane(plate: Plate, region: np.ndarray, start: int, frames: Iterable[i
         if nearest is not None:
             tracker.start_at(rescaled(nearest, scale))
     other_side = (known or {}).get(start - onward)
-    lagging = LaggingTracker(tracker, rescaled(other_side, scale) if other_side is not None else None)
+    deferred = DeferredTracker(tracker, rescaled(other_side, scale) if other_side is not None else None)
+
+    def first_thumb(frame: int) -> np.ndarray:
+        if frame == start:
+            return thumbnail(first)
+        try:
+            return thumbnail(fetch(frame))
+        except PlateError:
+            return thumbnail(first)
 
     def answers() -> Iterator[tuple[int, Fix]]:
         pictures: dict[int, np.ndarray] = {}  # of the frames whose answers are still to come
@@ -145,27 +164,35 @@ def track_plane(plate: Plate, region: np.ndarray, start: int, frames: Iterable[i
         def kept(done: int, fix: Fix) -> Fix:
             luma = pictures.pop(done, None)
             if luma is not None:
-                gaps.keep(done, fix, luma)
+                refiner.keep(done, fix, luma)
                 if keeper is not None:
                     keeper.keep(done, fix, luma)
             return fix
 
-        coming = read_ahead(lambda frame: as_seen(fetch(frame)), order, 2 if plate.size[0] * plate.size[1] > _LARGE else 1)
-        for frame, picture, pyramid in with_pyramids(coming):
+        coming = read_ahead(fetch, as_seen, order, 2 if plate.size[0] * plate.size[1] > _LARGE else 1)
+        beyond: list[int] = []  # frames of another shot
+        before = start if not order or abs(order[0] - start) == 1 else order[0] - onward
+        for frame, picture, cut, pyramid in with_pyramids(with_cuts(coming, before, first_thumb(before))):
             if stop is not None and stop.is_set():
                 break
+            if cut:
+                beyond = [f for f in order if (f - frame) * onward >= 0]
+                break
             if isinstance(picture, PlateError):
-                ready = lagging.feed(frame, None, lost=str(picture))
+                ready = deferred.feed(frame, None, lost=str(picture))
             else:
                 pictures[frame] = picture
-                ready = lagging.feed(frame, picture, held_on(frame), neighbour=abs(frame - start) == 1, pyramid=pyramid)
+                ready = deferred.feed(frame, picture, held_on(frame), neighbour=abs(frame - start) == 1, pyramid=pyramid)
             for done, fix in ready:
                 yield done, kept(done, fix)
-        for done, fix in lagging.finish():
+        for done, fix in deferred.finish():
             yield done, kept(done, fix)
+        for other in beyond:
+            yield other, Fix(None, reason=f"there is a cut between this frame and {start}; another shot begins at frame "
+                                          f"{beyond[0] if onward > 0 else beyond[0] + 1}")
         if stop is not None and stop.is_set():
             return
-        yield from gaps.answers(held_on)
+        yield from refiner.answers(held_on)
         if keeper is not None:
             yield from keeper.answers()
 

@@ -6,7 +6,7 @@ import numpy as np
 
 from wertis.core.geometry.conventions import from_centred, to_centred
 from wertis.core.imaging.pyramid import Pyramid
-from wertis.core.track.doubt import expected_error
+from wertis.core.track.covariance import expected_error
 from wertis.core.track.kinds import KINDS
 from wertis.core.track.reference import PLAIN, Reference
 

@@ -11,8 +11,8 @@ import numpy as np
 from wertis.core import compiled
 from wertis.core.compiled import address
 from wertis.core.imaging.shutter import TAPS, path_times
-from wertis.core.track.reading import at_taps, plainly_read, read_tiles
 from wertis.core.track.reference import PLAIN, Reference, TileSet, described, without_light
+from wertis.core.track.sampling import at_taps, plainly_read, read_tiles
 
 LEVEL = 1  # the shutter is measured at half the resolution
 MEASURED_TILES = 40

@@ -3,7 +3,7 @@
 import numpy as np
 
 from wertis.core.track.align import CORRELATION, Alignment, corner_moves
-from wertis.core.track.one_pass import PLAIN, TEXTURE_SHARE
+from wertis.core.track.normal_equations import PLAIN, TEXTURE_SHARE
 from wertis.core.track.reference import Reference
 
 _FLOOR = 0.02  # pixels of error that no count of pixels takes away (resampling, lens)

@@ -3,7 +3,8 @@
 import cv2
 import numpy as np
 
-from wertis.core.geometry.conventions import homography_to_centred
+from wertis.core.geometry.warp import Warp
+from wertis.core.imaging.resample import unwarped, warped
 
 _SMOOTH = 1.4      # pixels; small misplacements and grain must not count
 _AGREE, _AGREE_OF_NORMAL = 0.2, 0.253  # the share that must agree, and that quantile of a normal's absolute values
@@ -14,7 +15,7 @@ _LIGHT_CELL = 48   # pixels over which light changes
 _SMALLEST = 60     # pixels; smaller islands are grain
 
 
-def distrusted(reference: np.ndarray, frame: np.ndarray, matrix: np.ndarray, mask: np.ndarray) -> np.ndarray:
+def occluder_mask(reference: np.ndarray, frame: np.ndarray, warp: Warp, mask: np.ndarray) -> np.ndarray:
     """The mask (h, w) uint8 in the frame's picture, 255 where the region is covered by something else.
 
     The frame is laid on the reference by the motion; a gain and an offset are fitted robustly, slow changes of light are taken out, and what
@@ -23,14 +24,12 @@ def distrusted(reference: np.ndarray, frame: np.ndarray, matrix: np.ndarray, mas
     Parameters
     ----------
     reference, frame : (h, w) luma, 0..255.
-    matrix : (3, 3) reference to frame, in Wertis' pixels.
+    warp : reference to frame.
     mask : (h, w) uint8, the region on the reference frame.
     """
     h, w = reference.shape
-    centred = homography_to_centred(matrix)
     ref = cv2.GaussianBlur(reference.astype(np.float32), (0, 0), _SMOOTH)
-    cur = cv2.warpPerspective(cv2.GaussianBlur(frame.astype(np.float32), (0, 0), _SMOOTH), centred, (w, h),
-                              flags=cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP, borderValue=-1e4)
+    cur = unwarped(cv2.GaussianBlur(frame.astype(np.float32), (0, 0), _SMOOTH), warp, (w, h), border=-1e4)
     inside = (mask > 0) & (cur > -10)
     if inside.sum() < 100:
         return np.zeros(frame.shape[:2], np.uint8)
@@ -49,7 +48,7 @@ def distrusted(reference: np.ndarray, frame: np.ndarray, matrix: np.ndarray, mas
     keep = np.zeros(count, np.uint8)
     keep[1:] = (stats[1:, cv2.CC_STAT_AREA] >= _SMALLEST) * 255
     found = keep[labels] * inside.astype(np.uint8)
-    return (cv2.warpPerspective(found, centred, (frame.shape[1], frame.shape[0]), flags=cv2.INTER_LINEAR) > 127).astype(np.uint8) * 255
+    return (warped(found, warp, (frame.shape[1], frame.shape[0])) > 127).astype(np.uint8) * 255
 
 
 def _robust_line(x: np.ndarray, y: np.ndarray) -> tuple[float, float]:

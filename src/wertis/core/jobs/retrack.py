@@ -12,12 +12,15 @@ import numpy as np
 
 from wertis.core.errors import WertisError
 from wertis.core.geometry import homography
-from wertis.core.geometry.motion import Fix
+from wertis.core.geometry.motion import Fix, Motion
+from wertis.core.geometry.warp import HomographyWarp
+from wertis.core.jobs.events import Counter, Event, stopped
 from wertis.core.plate.base import Plate
 from wertis.core.shot import regions
-from wertis.core.shot.document import Repair, RepairKey, Shot, Track
-from wertis.core.shot.edits import merge_solved, track_of
+from wertis.core.shot.document import KeyRecord, PlaneSolution, RepairLayer, RetrackedLayer, Shot, Track
+from wertis.core.shot.edits import merged, plane_settings, unlocked
 from wertis.core.shot.hold_outs import held_masks
+from wertis.core.shot.resolve import motion_below, motion_through
 from wertis.core.track.run import track_plane
 
 _SAME = 1e-6  # pixels within which a frame counts as not repaired
@@ -34,14 +37,15 @@ class Stretch:
 
 def out_of_date(track: Track, span: tuple[int, int]) -> list[Stretch]:
     """The stretches next to a frame whose repair moves it, which tracking again would compute, within the frames `span`."""
-    if track.solved is None or not track.repair.enabled:
+    layer, solution = track.layer(RepairLayer), track.solution
+    if not isinstance(solution, PlaneSolution) or not layer.enabled:
         return []
-    reference = track.solved.reference
-    anchors = sorted({reference, *track.repair.frames(reference)})
+    reference = solution.reference
+    anchors = sorted({reference, *layer.frames(reference)})
     moved = {f for f in anchors if _moved(track, f)}
     if not moved:
         return []
-    low, high = max(span[0], int(track.solved.frames[0])), min(span[1], int(track.solved.frames[-1]))
+    low, high = max(span[0], int(solution.frames[0])), min(span[1], int(solution.frames[-1]))
     found = []
     for a, b in zip([None, *anchors], [*anchors, None], strict=True):
         if a in moved or b in moved:
@@ -51,9 +55,9 @@ def out_of_date(track: Track, span: tuple[int, int]) -> list[Stretch]:
     return found
 
 
-def track_again(shot: Shot, track_id: str, plate: Plate, read: Callable[[int], np.ndarray] | None = None,
-                stop: threading.Event | None = None) -> Iterator[tuple[int, Shot | None]]:
-    """Track the stretches that are out of date again; yields each frame tracked, and the new shot last.
+def retrack(shot: Shot, track_id: str, plate: Plate, read: Callable[[int], np.ndarray] | None = None,
+            stop: threading.Event | None = None) -> Iterator[Event]:
+    """Track the stretches that are out of date again; an event for each frame tracked, and the last one's item is the new shot.
 
     When stopped before the end there is no new shot: half a stretch would jump.
 
@@ -62,11 +66,12 @@ def track_again(shot: Shot, track_id: str, plate: Plate, read: Callable[[int], n
     WertisError
         When nothing is out of date, or a repaired frame cannot serve as a reference.
     """
-    track = track_of(shot, track_id)
+    track = unlocked(shot, track_id)
     stretches = out_of_date(track, shot.range)
-    motion, solved = track.repaired, track.solved
-    if motion is None or solved is None or not stretches:
+    motion, solution = motion_through(track, RepairLayer), track.solution
+    if motion is None or solution is None or not stretches:
         raise WertisError(f"Nothing of {track.name} is out of date; move a repair point on a frame first, then track again from there.")
+    count = Counter(steps_of(stretches))
     box = track.region.box
     found: dict[int, Fix] = {}
     for stretch in stretches:
@@ -74,37 +79,42 @@ def track_again(shot: Shot, track_id: str, plate: Plate, read: Callable[[int], n
         for anchor, frames in ((stretch.begin, stretch.frames), (stretch.end, stretch.frames[::-1])):
             answers: dict[int, Fix] = {}
             if anchor is not None:
-                for frame, fix in _from(shot, track, plate, anchor, frames, read, stop):
-                    first = frame not in answers  # a frame may be answered a second time, better
+                for frame, fix in _from(shot, track, motion, plate, anchor, frames, read, stop):
                     answers[frame] = fix
-                    if first:
-                        yield frame, None
+                    yield count.event(frame, note=f"frame {frame}", of=(anchor, frame))
             sides.append(answers)
-            if stop is not None and stop.is_set():
+            if stopped(stop):
                 return
         for frame in stretch.frames:
             blended = _blended(sides[0].get(frame), sides[1].get(frame), stretch, frame, box)
-            kept = motion.plane_at(frame)
+            kept = _plane_at(motion, frame)
             found[frame] = blended if blended is not None else Fix(kept, reason="" if kept is not None else "not found from either end")
     for frame in {a for s in stretches for a in (s.begin, s.end) if a is not None}:
-        found[frame] = Fix(motion.plane_at(frame), 0.0, 1.0)
-    yield stretches[-1].frames[-1], shot.with_track(track.but(again=merge_solved(track.again, solved.reference, found),
-                                                                 repair=_emptied(track)))
+        found[frame] = Fix(_plane_at(motion, frame), 0.0, 1.0)
+    layer = track.layer(RetrackedLayer)
+    changed = track.with_layer(layer.but(enabled=True, solution=merged(layer.solution, solution.reference, found))).with_layer(_emptied(track))
+    yield Event(None, count.total, count.total, shot.with_track(changed))
 
 
-def _from(shot: Shot, track: Track, plate: Plate, anchor: int, frames: range, read: Callable[[int], np.ndarray] | None,
+def steps_of(stretches: list[Stretch]) -> int:
+    """How many frames tracking stretches again goes through."""
+    return sum(len(s.frames) * ((s.begin is not None) + (s.end is not None)) for s in stretches)
+
+
+def _from(shot: Shot, track: Track, motion: Motion, plate: Plate, anchor: int, frames: range, read: Callable[[int], np.ndarray] | None,
           stop: threading.Event | None) -> Iterator[tuple[int, Fix]]:
     """Answers (reference to frame) by tracking from a repaired frame's own picture."""
-    plane = track.repaired.plane_at(anchor) if track.repaired is not None else None
+    plane = _plane_at(motion, anchor)
     if plane is None:
         raise WertisError(f"{track.name} has no answer on frame {anchor}; clear the key there, or track it first.")
-    mask = regions.mask_of(track.region, plate.size, plane)
+    mask = regions.mask_of(track.region, plate.size, HomographyWarp(plane))
+    settings = plane_settings(track)
     ys, xs = np.nonzero(mask)
     if len(ys) < 100:
         raise WertisError(f"The surface is outside the picture on frame {anchor}; clear the key there and repair a frame that shows it.")
     outline = np.array([[xs.min(), ys.min()], [xs.max() + 1, ys.min()], [xs.max() + 1, ys.max() + 1], [xs.min(), ys.max() + 1]], np.float64)
-    for frame, fix in track_plane(plate, outline, anchor, frames, track.kind, read=read, stop=stop, held=held_masks(shot, track, plate.size),
-                                  look=track.look, half=track.half, mask=mask):
+    for frame, fix in track_plane(plate, outline, anchor, frames, settings.model, read=read, stop=stop, held=held_masks(shot, track, plate.size),
+                                  look=settings.look, half=settings.half, mask=mask):
         onto = None if fix.matrix is None else homography.normalised(fix.matrix @ plane)
         yield frame, Fix(onto, fix.error, fix.seen, fix.reason)
 
@@ -120,18 +130,26 @@ def _blended(a: Fix | None, b: Fix | None, stretch: Stretch, frame: int, box: np
     return Fix(homography.from_points(box, places), float(np.hypot((1 - part) * a.error, part * b.error)), max(a.seen, b.seen))
 
 
+def _plane_at(motion: Motion, frame: int) -> np.ndarray | None:
+    """The homography (3, 3) reference to frame of a planar track's motion; None where it is unknown."""
+    warp = motion.at(frame)
+    return warp.matrix if warp is not None else None
+
+
 def _moved(track: Track, frame: int) -> bool:
-    beneath, repaired = track.beneath, track.repaired
-    a = beneath.plane_at(frame) if beneath is not None else None
-    b = repaired.plane_at(frame) if repaired is not None else None
-    if a is None or b is None or a is b:
+    beneath, repaired = motion_below(track, RepairLayer), motion_through(track, RepairLayer)
+    if beneath is None or repaired is None or beneath is repaired:
+        return False
+    a, b = beneath.at(frame), repaired.at(frame)
+    if a is None or b is None:
         return False
     box = track.region.box
-    return bool(np.abs(homography.apply(a, box) - homography.apply(b, box)).max() > _SAME)
+    return bool(np.abs(a.forward(box) - b.forward(box)).max() > _SAME)
 
 
-def _emptied(track: Track) -> Repair:
+def _emptied(track: Track) -> RepairLayer:
     """The repairs with every key at nothing: the motion beneath passes through what they held."""
-    reference = track.solved.reference if track.solved is not None else track.region.frame
-    points = tuple(p.but(under=(), keys={f: RepairKey(value=(0.0, 0.0)) for f in p.keys if f != reference}) for p in track.repair.points)
-    return track.repair.but(points=points)
+    layer = track.layer(RepairLayer)
+    nothing = KeyRecord(value=(0.0, 0.0))
+    points = tuple(p.but(base=-1, keys={f: nothing for f in p.keys if f != track.reference}) for p in layer.points)
+    return layer.but(points=points, snapshots=())

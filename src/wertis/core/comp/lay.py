@@ -1,16 +1,17 @@
-"""Laying a flat picture on a quad of another: the right amount of filtering, and edges without steps."""
+"""Laying a picture on another through a warp: the right amount of filtering, and edges without steps."""
 
 from dataclasses import dataclass
 
 import cv2
 import numpy as np
 
-from wertis.core.geometry import coons, homography, quad
+from wertis.core.geometry import homography, quad
 from wertis.core.geometry.conventions import homography_to_centred, to_centred
+from wertis.core.geometry.warp import Warp
 
 _MOST_REDUCTIONS = 10
-_EVERY = 6  # pixels between the places where the way back through a bent patch is worked out
-_FINER = 8
+_FINER = 8  # times by which the raster is finer on which the coverage of a curved outline is counted
+_UNIT = np.array([[0.0, 0], [1, 0], [1, 1], [0, 1]])
 
 
 @dataclass(frozen=True)
@@ -49,96 +50,84 @@ class Reductions:
         return self._made[key]
 
 
-def lay(picture: Reductions, target_quad: np.ndarray, size: tuple[int, int], samples: int = 1,
-        inside: np.ndarray | None = None) -> Laid | None:
-    """Lay a picture on a quad of a target picture.
+def lay(picture: Reductions, onto: Warp, size: tuple[int, int], samples: int = 1, window: np.ndarray | None = None) -> Laid | None:
+    """Lay a picture on a target through a warp.
 
     The picture is first reduced, across and down, to about the scale at which it will be seen; the inside is then sampled
-    `samples` by `samples` times per pixel, and the border's coverage is worked out from the distance to the quad's sides.
+    `samples` by `samples` times per pixel, and the border's coverage is worked out from the outline.
 
     Parameters
     ----------
-    target_quad : (4, 2) where the picture's corners go, in pixels.
+    onto : the picture's unit square, (0, 0) its top left corner, to the target's pixels.
     size : width, height of the target.
     samples : 1 for playing, 2 or more for final pictures.
-    inside : (4, 2) convex quad outside which nothing is shown; the target quad itself when not given.
+    window : (2, 2) low and high corner, in the unit square's coordinates, of the rectangle outside which nothing is shown.
 
     Returns
     -------
-    None when nothing of the quad is in the target or it is folded.
+    None when nothing of it is in the target, or it is folded.
     """
-    q = np.asarray(target_quad, np.float64)
-    if not quad.is_convex(q):
+    return _lay_flat(picture, onto, size, samples, window) if onto.matrix is not None else _lay_curved(picture, onto, size, samples, window)
+
+
+def _lay_flat(picture: Reductions, onto: Warp, size: tuple[int, int], samples: int, window: np.ndarray | None) -> Laid | None:
+    """`lay` through a homography: each pixel's place and the coverage along the straight border are exact."""
+    q = onto.forward(_UNIT)
+    shown = q if window is None else onto.forward(_corners(window))
+    if not quad.is_convex(q) or not quad.is_convex(shown):
         return None
-    shown = q if inside is None else np.asarray(inside, np.float64)
-    if not quad.is_convex(shown):
+    box = _box(np.maximum(q.min(0), shown.min(0)), np.minimum(q.max(0), shown.max(0)), size)
+    if box is None:
         return None
-    x0, y0 = np.floor(np.maximum(q.min(0), shown.min(0)) - 1).astype(int)
-    x1, y1 = np.ceil(np.minimum(q.max(0), shown.max(0)) + 1).astype(int)
-    x0, y0, x1, y1 = max(0, x0), max(0, y0), min(size[0], x1), min(size[1], y1)
-    if x1 <= x0 or y1 <= y0:
-        return None
-    w, h = picture.size
-    whole = np.array([[0.0, 0], [w, 0], [w, h], [0, h]])
-    across, down = _reduction(homography.from_points(whole, q), w, h, samples, (x0, y0, x1, y1))
-    source = picture.reduced(across, down)
+    x0, y0, x1, y1 = box
+    source = picture.reduced(*_reduction(onto, picture.size, samples, box))
     sh, sw = source.shape[:2]
-    onto = homography.from_points(np.array([[0.0, 0], [sw, 0], [sw, sh], [0, sh]]), (q - [x0, y0]) * samples)
-    inverse = np.linalg.inv(homography_to_centred(onto))
-    out = (int(x1 - x0) * samples, int(y1 - y0) * samples)
+    through = homography.from_points(np.array([[0.0, 0], [sw, 0], [sw, sh], [0, sh]]), (q - [x0, y0]) * samples)
+    inverse = np.linalg.inv(homography_to_centred(through))
+    out = ((x1 - x0) * samples, (y1 - y0) * samples)
     pixels = cv2.warpPerspective(source, inverse, out, flags=cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP, borderMode=cv2.BORDER_REPLICATE)
     if samples > 1:
         pixels = cv2.resize(pixels, (x1 - x0, y1 - y0), interpolation=cv2.INTER_AREA)
     pixels *= coverage(q - [x0, y0], (x1 - x0, y1 - y0))[..., None]
-    if inside is not None:
+    if window is not None:
         pixels *= coverage(shown - [x0, y0], (x1 - x0, y1 - y0))[..., None]
-    return Laid(int(x0), int(y0), pixels)
+    return Laid(x0, y0, pixels)
 
 
-def lay_bent(picture: Reductions, target_quad: np.ndarray, surface_quad: np.ndarray, offsets: np.ndarray, size: tuple[int, int],
-             samples: int = 1) -> Laid | None:
-    """Lay a picture on a quad of a surface whose sides are bent; what reaches beyond the surface is cut off.
-
-    Parameters
-    ----------
-    target_quad : (4, 2) where the picture's corners would go, were the sides straight.
-    surface_quad : (4, 2) the surface's corners, which the bends start from.
-    offsets : (8, 2) of the bent sides' control points in the surface's unit square; see `geometry.coons`.
-
-    The way back from the target is worked out on every few pixels and filled in between; the outline is a polygon whose coverage is counted
-    on a raster eight times finer.
-    """
-    if not quad.is_convex(target_quad) or not quad.is_convex(surface_quad):
-        return None
-    onto_surface = homography.from_unit_square(np.asarray(surface_quad, float))
-    inner = homography.apply(np.linalg.inv(onto_surface), target_quad)  # the picture's rectangle in the surface's unit square
-    low, high = np.maximum(inner.min(0), 0), np.minimum(inner.max(0), 1)
+def _lay_curved(picture: Reductions, onto: Warp, size: tuple[int, int], samples: int, window: np.ndarray | None) -> Laid | None:
+    """`lay` through any warp, by its inverse map; the outline is a polygon whose coverage is counted on a finer raster."""
+    low, high = np.zeros(2), np.ones(2)
+    if window is not None:
+        low, high = np.maximum(window[0], 0), np.minimum(window[1], 1)
     if np.any(high - low < 1e-6):
         return None
-    edge = _rectangle(low, high)
-    outline = homography.apply(onto_surface, coons.bent(edge, offsets))
-    x0, y0 = np.maximum(np.floor(outline.min(0)) - 1, 0).astype(int)
-    x1, y1 = np.minimum(np.ceil(outline.max(0)) + 1, size).astype(int)
-    if x1 <= x0 or y1 <= y0:
+    outline = onto.forward(_rectangle(low, high))
+    if not np.isfinite(outline).all():
         return None
-    w, h = picture.size
-    across, down = _reduction(homography.from_points(np.array([[0.0, 0], [w, 0], [w, h], [0, h]]), np.asarray(target_quad, float)), w, h, samples,
-                              (x0, y0, x1, y1))
-    source = picture.reduced(across, down)
+    box = _box(outline.min(0), outline.max(0), size)
+    if box is None:
+        return None
+    x0, y0, x1, y1 = box
+    source = picture.reduced(*_reduction(onto, picture.size, samples, box))
     sh, sw = source.shape[:2]
-    # the middles of blocks of pixels, with one more all round so that what lies outside the outer middles is known as well
-    columns, rows = (start + _EVERY * (np.arange(-1, -(-length // _EVERY) + 1) + 0.5) for start, length in ((x0, x1 - x0), (y0, y1 - y0)))
-    blocks = np.stack(np.meshgrid(columns, rows), axis=-1)
-    square = coons.straight(homography.apply(np.linalg.inv(onto_surface), blocks.reshape(-1, 2)), offsets)
-    back = homography.apply(homography.from_points(inner, np.array([[0.0, 0], [sw, 0], [sw, sh], [0, sh]])), square)
-    each = _EVERY * samples
-    full = cv2.resize(to_centred(back).reshape(len(rows), len(columns), 2).astype(np.float32), None, fx=each, fy=each, interpolation=cv2.INTER_LINEAR)
-    full = full[each:each + (y1 - y0) * samples, each:each + (x1 - x0) * samples]
-    pixels = cv2.remap(source, full[..., 0], full[..., 1], cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+    places = np.nan_to_num(to_centred(onto.inverse_map(box, samples) * np.array([sw, sh], np.float32)).astype(np.float32), nan=-1e6)
+    pixels = cv2.remap(source, places[..., 0], places[..., 1], cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
     if samples > 1:
         pixels = cv2.resize(pixels, (x1 - x0, y1 - y0), interpolation=cv2.INTER_AREA)
-    pixels *= polygon_coverage(outline - [x0, y0], (int(x1 - x0), int(y1 - y0)))[..., None]
-    return Laid(int(x0), int(y0), pixels)
+    pixels *= polygon_coverage(outline - [x0, y0], (x1 - x0, y1 - y0))[..., None]
+    return Laid(x0, y0, pixels)
+
+
+def _box(low: np.ndarray, high: np.ndarray, size: tuple[int, int]) -> tuple[int, int, int, int] | None:
+    """The whole pixels of a picture of `size` from `low` to `high` (2,), and one more all round; None where there are none."""
+    x0, y0 = np.maximum(np.floor(low - 1), 0).astype(int)
+    x1, y1 = np.minimum(np.ceil(high + 1), size).astype(int)
+    return (int(x0), int(y0), int(x1), int(y1)) if x1 > x0 and y1 > y0 else None
+
+
+def _corners(window: np.ndarray) -> np.ndarray:
+    (x0, y0), (x1, y1) = window
+    return np.array([[x0, y0], [x1, y0], [x1, y1], [x0, y1]])
 
 
 def polygon_coverage(outline: np.ndarray, size: tuple[int, int]) -> np.ndarray:
@@ -199,17 +188,20 @@ def _half_plane_area(distance: np.ndarray, nx: float, ny: float) -> np.ndarray:
     return np.float32(0.5) + np.copysign(beyond, distance)
 
 
-def _reduction(onto: np.ndarray, w: int, h: int, samples: int, box: tuple[int, int, int, int]) -> tuple[int, int]:
+def _reduction(onto: Warp, size: tuple[int, int], samples: int, box: tuple[int, int, int, int]) -> tuple[int, int]:
     """How often to halve across and down, from how many source pixels fall on one sample where the picture is seen."""
     u, v = np.meshgrid([0.1, 0.5, 0.9], [0.1, 0.5, 0.9])
-    places = np.column_stack([u.ravel() * w, v.ravel() * h])
-    seen = homography.apply(onto, places)
-    inside = (seen[:, 0] > box[0] - 50) & (seen[:, 0] < box[2] + 50) & (seen[:, 1] > box[1] - 50) & (seen[:, 1] < box[3] + 50)
-    jacobians = homography.jacobian(onto, places[inside] if inside.any() else places)
+    places = np.column_stack([u.ravel(), v.ravel()])
+    seen = onto.forward(places)
+    with np.errstate(invalid="ignore"):
+        inside = (seen[:, 0] > box[0] - 50) & (seen[:, 0] < box[2] + 50) & (seen[:, 1] > box[1] - 50) & (seen[:, 1] < box[3] + 50)
+    jacobians = onto.jacobian(places[inside] if inside.any() else places)
+    sound = np.isfinite(jacobians).all((1, 2)) & (np.abs(np.linalg.det(np.nan_to_num(jacobians))) > 1e-12)
+    if not sound.any():
+        return 0, 0
     # singular directions matter for squeezed views: source pixels per target pixel along each source axis
-    inverse = np.linalg.inv(jacobians)
-    per_x = np.linalg.norm(inverse[:, 0, :], axis=1)
-    per_y = np.linalg.norm(inverse[:, 1, :], axis=1)
-    counts = [np.median(per) / samples for per in (per_x, per_y)]
+    inverse = np.linalg.inv(jacobians[sound]) * np.array(size, float)[:, None]
+    per_axis = np.linalg.norm(inverse, axis=2)
+    counts = np.median(per_axis, axis=0) / samples
     across, down = (int(np.clip(np.ceil(np.log2(max(c, 1e-6)) - 0.35), 0, _MOST_REDUCTIONS)) for c in counts)
     return across, down

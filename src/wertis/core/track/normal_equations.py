@@ -11,8 +11,8 @@ import numpy as np
 
 from wertis.core import compiled
 from wertis.core.compiled import address
-from wertis.core.track.reading import plainly_read
 from wertis.core.track.reference import GAIN_PRIOR, PLAIN, TileSet
+from wertis.core.track.sampling import plainly_read
 
 QUANTILE, WIDENED = 0.3, 1.15  # two thirds of the tiles may be hidden and the scale is still that of the surface
 TEXTURE_SHARE = 0.01  # part of a tile's own contrast that always counts as noise (resampling, changes of sharpness)

@@ -27,7 +27,7 @@ _SURE, _NEXT_TO_NOTHING = 0.5, 0.05  # pixels within which what is expected stan
 _MOST_KEPT = 128 << 20  # bytes of pictures
 
 
-class GapKeeper:
+class TwoSidedRefiner:
     """Keeps the pictures of frames on which little was seen.
 
     Parameters

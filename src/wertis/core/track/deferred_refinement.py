@@ -11,11 +11,11 @@ import numpy as np
 from wertis.core.geometry.conventions import homography_to_centred
 from wertis.core.geometry.motion import Fix
 from wertis.core.imaging import shutter
+from wertis.core.imaging.parallel import side_by_side
 from wertis.core.imaging.pyramid import Pyramid
 from wertis.core.imaging.shutter import FAST, GUESS, NEAR, Leg, Shutter
-from wertis.core.imaging.threads import side_by_side
-from wertis.core.track import blurred
-from wertis.core.track.planar import PlanarTracker, Trust, is_too_unsure, too_unsure
+from wertis.core.track import blurred_tiles
+from wertis.core.track.planar import FrameContext, PlanarTracker, is_too_unsure, too_unsure
 
 _LAG = 2  # frames after a frame that must be known before it is looked at again
 _MEASURED_FRAMES = 6  # frames from which the shutter is measured
@@ -33,7 +33,7 @@ class _Kept:
     matrix: np.ndarray | None  # centred
     luma: np.ndarray | None = None
     held: np.ndarray | None = None
-    trust: Trust | None = None
+    context: FrameContext | None = None  # of the tracker, when it had answered this frame
     pyramid: Pyramid | None = None  # once the shutter is known, when few frames wait: the first look's own
 
     def picture(self) -> Pyramid:
@@ -42,7 +42,7 @@ class _Kept:
         return self.pyramid or Pyramid(self.luma, self.held)
 
 
-class LaggingTracker:
+class DeferredTracker:
     """Feed it frames in order, as to a `PlanarTracker`; answers come back in the same order, some of them late.
 
     Parameters
@@ -78,7 +78,7 @@ class LaggingTracker:
         kept = _Kept(frame, fix, homography_to_centred(fix.matrix) if fix.matrix is not None else None)
         if self._tries < _TRIES and kept.matrix is not None:
             # pictures of the past are kept only while they may be needed
-            kept.luma, kept.held, kept.trust = luma, held, self._tracker.trust
+            kept.luma, kept.held, kept.context = luma, held, self._tracker.context
             kept.pyramid = self._tracker.pyramid if self.shutter is not None else None
         line = [*self._gone, *self._kept]
         if len(self._after) < NEAR and (line[-1] in self._after if line else neighbour):
@@ -171,18 +171,18 @@ class LaggingTracker:
         """The shutter by some frames, if any fits, and whether their paths are so long that there would have to be one."""
         samples, legs = [], []
         for kept in sampled:
-            assert kept.luma is not None and kept.matrix is not None
-            chosen, weights, picture = self._tracker.sample(kept.picture(), kept.matrix, kept.trust, blurred.LEVEL, blurred.MEASURED_TILES)
+            assert kept.luma is not None and kept.matrix is not None and kept.context is not None
+            chosen, weights, picture = self._tracker.sample(kept.picture(), kept.matrix, kept.context.trust, blurred_tiles.LEVEL, blurred_tiles.MEASURED_TILES)
             if len(chosen) < 6:
                 continue
-            places = self._tracker.reference.tiles(blurred.LEVEL).centre[chosen]
+            places = self._tracker.reference.tiles(blurred_tiles.LEVEL).centre[chosen]
             own, start = self._leg_at(self._neighbours(kept), NEAR, places), self._leg_at(self._round_reference(), 1, places)
             if own(GUESS) is not None and start(GUESS) is not None:
-                samples.append(blurred.Sample(picture, kept.matrix, chosen, weights))
+                samples.append(blurred_tiles.Sample(picture, kept.matrix, chosen, weights))
                 legs.append((own, start))
         if len(samples) < 2:
             return None, False
-        found = shutter.measure(lambda i, own, other: blurred.disagreement(self._tracker.reference, samples[i], own, other),
+        found = shutter.measure(lambda i, own, other: blurred_tiles.disagreement(self._tracker.reference, samples[i], own, other),
                                 [own for own, _ in legs], [of_reference for _, of_reference in legs], before)
         return found, float(np.mean([shutter.extent(shutter.taps(leg, GUESS)) for own, _ in legs if (leg := own(GUESS)) is not None])) > _LONG
 
@@ -221,7 +221,7 @@ class LaggingTracker:
         return lambda part: shutter.leg_among(matrices, middle, points, part)
 
     def _second_look(self, kept: _Kept) -> Fix | None:
-        assert self.shutter is not None and kept.luma is not None and kept.matrix is not None
+        assert self.shutter is not None and kept.luma is not None and kept.matrix is not None and kept.context is not None
         part, near = self.shutter.part, self._neighbours(kept)
 
         def path_at(points: np.ndarray) -> np.ndarray | None:
@@ -232,4 +232,4 @@ class LaggingTracker:
             leg = self._reference_leg(points)
             return None if leg is None else shutter.taps(leg, part)
 
-        return self._tracker.second_look(kept.picture(), kept.matrix, kept.trust, path_at, reference_path_at, part)
+        return self._tracker.second_look(kept.picture(), kept.matrix, kept.context, path_at, reference_path_at, part)

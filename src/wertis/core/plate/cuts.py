@@ -1,0 +1,147 @@
+"""Cuts: frames of a plate at which another shot begins.
+
+Two frames of one shot show much the same things in much the same places, however the camera shakes; small blocks of one are found again in the other.
+Across a cut hardly any is. A single odd frame (a flash, somebody close by) is told from a cut by the frames on both its sides, which agree.
+
+Known ground: R. Lienhart, Comparison of automatic shot boundary detection algorithms, 1999 (what passes for a cut); J. Lewis, Fast normalized
+cross-correlation, 1995 (how blocks are found again).
+"""
+
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from contextlib import suppress
+
+import cv2
+import numpy as np
+
+from wertis.core.errors import PlateError
+from wertis.core.plate.base import Plate, luma
+
+_WIDTH = 128  # pixels of a thumbnail; blocks of it are as large as what a shot's frames share
+_BLOCK, _REACH = 20, 14  # pixels of a thumbnail: side of a block, and how far to each side it is looked for (a ninth of the picture's width)
+_PLAIN = 4.0  # luma, standard deviation, below which a block has nothing to be found again by
+_DIFFERENT = 0.76  # mean correlation of the blocks below which two frames may be of different shots: one shot, shaken and passed, keeps over 0.83
+_CLEARLY = 0.1  # by how much less alike two frames must be than frames beside them that are of one shot
+_AROUND = 2  # frames on each side that are compared as well
+
+
+def thumbnail(picture: np.ndarray) -> np.ndarray:
+    """A picture (h, w, channels) small enough to compare, (h, w) float32 luma on a scale of 0..255."""
+    h, w = picture.shape[:2]
+    step = max(1, w // (2 * _WIDTH))  # a quick reduction first
+    small = luma(np.ascontiguousarray(picture[::step, ::step]))
+    size = _WIDTH, max(3 * _BLOCK, round(_WIDTH * h / w))
+    return np.asarray(cv2.resize(small, size, interpolation=cv2.INTER_AREA), np.float32)
+
+
+def likeness(a: np.ndarray, b: np.ndarray) -> float:
+    """How alike two thumbnails (h, w) are, 0..1: the mean, over blocks, of how well each is found again nearby."""
+    h, w = a.shape
+    padded = cv2.copyMakeBorder(b, _REACH, _REACH, _REACH, _REACH, cv2.BORDER_REPLICATE)
+    found, weights = [], []
+    for y in range(0, h - _BLOCK + 1, _BLOCK):
+        for x in range(0, w - _BLOCK + 1, _BLOCK):
+            block = a[y:y + _BLOCK, x:x + _BLOCK]
+            spread = float(block.std())
+            if spread < _PLAIN:
+                continue
+            window = padded[y:y + _BLOCK + 2 * _REACH, x:x + _BLOCK + 2 * _REACH]
+            found.append(float(cv2.matchTemplate(window, block, cv2.TM_CCOEFF_NORMED).max()))
+            weights.append(min(spread, 30.0))
+    if len(found) < 3:  # too plain to say, so that it is told by brightness alone
+        return 1.0 if abs(float(a.mean() - b.mean())) < 40 else 0.0
+    return float(np.average(np.clip(found, 0, 1), weights=weights))
+
+
+class CutFinder:
+    """Finds cuts among the frames it is fed, in the order in which they are fed.
+
+    A frame's verdict is known when a few more have been fed.
+    """
+
+    def __init__(self) -> None:
+        self._thumbs: dict[int, np.ndarray] = {}
+
+    def feed(self, frame: int, picture: np.ndarray) -> None:
+        """One more frame."""
+        self.feed_thumbnail(frame, thumbnail(picture))
+
+    def feed_thumbnail(self, frame: int, thumb: np.ndarray) -> None:
+        """The same, from a picture that was made small already."""
+        self._thumbs[frame] = thumb
+        for old in list(self._thumbs)[:-(2 * _AROUND + 2)]:
+            del self._thumbs[old]
+
+    def is_cut(self, before: int, frame: int) -> bool:
+        """Whether another shot begins between two neighbouring frames, `before` being fed first; frames that were not fed count for nothing."""
+        thumbs, step = self._thumbs, 1 if frame > before else -1
+        if before not in thumbs or frame not in thumbs:
+            return False
+        across = likeness(thumbs[before], thumbs[frame])
+        if across > _DIFFERENT:
+            return False
+        # pairs further apart across the same place: where one agrees, a single odd frame lies between
+        for back in range(_AROUND):
+            for on in range(_AROUND):
+                a, b = before - back * step, frame + on * step
+                if (back or on) and a in thumbs and b in thumbs and likeness(thumbs[a], thumbs[b]) > _DIFFERENT:
+                    return False
+        # frames on one side are more alike than those across
+        sides = [likeness(thumbs[a], thumbs[b]) for a, b in ((before - step, before), (frame, frame + step)) if a in thumbs and b in thumbs]
+        return bool(sides) and min(sides) > across + _CLEARLY
+
+
+def find_cuts(plate: Plate, read: Callable[[int], np.ndarray] | None = None) -> Iterator[tuple[int, bool]]:
+    """Each frame of a plate, in order, and whether another shot begins with it; a frame comes when those after it have been read."""
+    fetch = read or plate.read
+    finder, waiting = CutFinder(), []
+    for frame in [*plate.frames, *[plate.last + k for k in range(1, _AROUND)]]:
+        if frame <= plate.last:
+            with suppress(PlateError):
+                finder.feed(frame, fetch(frame))
+        waiting.append(frame)
+        if len(waiting) >= _AROUND:
+            due = waiting.pop(0)
+            yield due, finder.is_cut(due - 1, due)
+
+
+def with_cuts(pictures: Iterable[tuple[int, np.ndarray | PlateError, np.ndarray | None]], start: int,
+                  first: np.ndarray) -> Iterator[tuple[int, np.ndarray | PlateError, bool]]:
+    """Pictures that lead away from a start frame, each with its thumbnail, and whether a cut lies before it.
+
+    Parameters
+    ----------
+    pictures : frame, picture or why it cannot be read, thumbnail of the picture as it is in the plate.
+    first : the start frame's thumbnail.
+    """
+    finder = CutFinder()
+    finder.feed_thumbnail(start, first)
+    waiting: list[tuple[int, np.ndarray | PlateError]] = []
+    last = start
+
+    def verdict(frame: int) -> bool:
+        return abs(frame - last) == 1 and finder.is_cut(last, frame)
+
+    for frame, picture, thumb in pictures:
+        if thumb is not None:
+            finder.feed_thumbnail(frame, thumb)
+        waiting.append((frame, picture))
+        if len(waiting) > _AROUND - 1:
+            due, held = waiting.pop(0)
+            yield due, held, verdict(due)
+            last = due
+    for due, held in waiting:
+        yield due, held, verdict(due)
+        last = due
+
+
+def shot_around(cuts: Iterable[int], frame: int, first: int, last: int) -> tuple[int, int]:
+    """First and last frame of the shot that a frame belongs to, in a plate from `first` to `last` whose shots begin at `cuts`."""
+    begins = sorted({first, *cuts})
+    begin = max((c for c in begins if c <= frame), default=first)
+    end = min((c - 1 for c in begins if c > frame), default=last)
+    return begin, end
+
+
+def cut_frames(found: Mapping[int, bool]) -> tuple[int, ...]:
+    """The frames at which a shot begins, of what `find_cuts` gave."""
+    return tuple(f for f in sorted(found) if found[f])
