@@ -3,51 +3,41 @@
 import argparse
 import csv
 import io
+from collections.abc import Mapping
 from pathlib import Path
 
 import numpy as np
 
-from wertis.cli import arguments
-from wertis.cli.main import EXIT_OK, EXIT_OVER, EXIT_PARTLY
+from wertis.cli.exits import EXIT_OK, EXIT_OVER, EXIT_PARTLY
 from wertis.cli.progress import Progress
-from wertis.cli.shots import shot_at, track_in
+from wertis.cli.shots import put_frames, shot_at, surface_in
 from wertis.core.check.slip import Slip
-from wertis.core.check.summary import USABLE, share_under, summary
-from wertis.core.errors import WertisError
+from wertis.core.check.summary import USABLE
 from wertis.core.files import write_text
-from wertis.core.jobs.check import check_track, corners_of
-from wertis.core.shot.edits import opened
+from wertis.core.jobs.check import corners_of
 
 
 def run_check(a: argparse.Namespace) -> int:
     """Measure; the exit code says whether the drift stays under the limit."""
     shot = shot_at(a.shot)
-    assert shot.plate is not None
-    if a.track is None and len(shot.tracks) != 1:
-        names = ", ".join(t.name for t in shot.tracks) or "none"
-        raise WertisError(f"The shot has {len(shot.tracks)} tracks; say which with --track NAME. It has: {names}.")
-    track = track_in(shot, a.track) if a.track is not None else shot.tracks[0]
-    plate = opened(shot.plate)
-    first, last = arguments.frame_range(a.range_, *shot.range)
-    progress = Progress("measuring", last - first + 1, a.quiet)
-    drift: dict[int, Slip] = {}
-    for frame, slip in check_track(shot, track, plate, range(first, last + 1), base=a.base):
-        drift[frame] = slip
-        progress.step(len(drift), f"frame {frame}")
+    surface = surface_in(shot, a.track)
+    first, last = put_frames(shot, a.range_)
+    progress = Progress("measuring", a.quiet)
+    drift = surface.check(base=a.base, frames=range(first, last + 1), progress=progress)
     progress.end()
     if a.csv:
-        write_text(Path(a.csv), as_csv(drift))
-    found = summary(drift)
+        write_text(Path(a.csv), as_csv(drift.by_frame))
+    found = drift.summary
     level = a.limit if a.limit is not None else USABLE
-    what = corners_of(track)[2]
-    base = track.region.frame if a.base is None else a.base
-    print(f"{track.name}, at the corners of {what}, against frame {base}: {found.words(level, share_under(drift, level))}.")
+    what = corners_of(shot.document, surface.record)[2]
+    base = surface.record.region.frame if a.base is None else a.base
+    print(f"{surface.name}, at the corners of {what}, against frame {base}: {found.words(level, drift.share_under(level))}.")
     if not found.measured:
         return EXIT_PARTLY
     return EXIT_OVER if a.limit is not None and found.worst > a.limit else EXIT_OK
 
 
-def as_csv(drift: dict[int, Slip]) -> str:
+def as_csv(drift: Mapping[int, Slip]) -> str:
     """Frame, seen share, each corner's drift and uncertainty in pixels, the worst; fields of what was not measured are empty."""
     out = io.StringIO()
     rows = csv.writer(out, lineterminator="\n")
@@ -62,4 +52,3 @@ def as_csv(drift: dict[int, Slip]) -> str:
                  for text in (number(amount), number(doubt) if np.isfinite(amount) else "")]
         rows.writerow([frame, f"{slip.seen:.3f}", *pairs, number(slip.worst)])
     return out.getvalue()
-

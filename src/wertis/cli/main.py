@@ -1,13 +1,21 @@
 """The `wertis` command. Each command imports what it needs when it runs, so that short ones start quickly."""
 
 import argparse
+import logging
 import sys
 from collections.abc import Sequence
+from importlib import import_module
 
 from wertis import __version__
+from wertis.cli.exits import EXIT_ERROR, EXIT_STOPPED, EXIT_USAGE
+from wertis.core import log
 from wertis.core.errors import WertisError
 
-EXIT_OK, EXIT_ERROR, EXIT_USAGE, EXIT_PARTLY, EXIT_OVER, EXIT_STOPPED = 0, 1, 2, 3, 4, 130
+# command to the module and function that run it; each is imported when it is wanted
+COMMANDS = {"track": ("wertis.cli.track", "run_track"), "check": ("wertis.cli.check", "run_check"), "repair": ("wertis.cli.repair", "run_repair"),
+            "motion": ("wertis.cli.motion", "run_motion"), "render": ("wertis.cli.deliver", "run_render"), "matte": ("wertis.cli.deliver", "run_matte"),
+            "export": ("wertis.cli.deliver", "run_export"), "cuts": ("wertis.cli.cuts", "run_cuts"), "demo": ("wertis.cli.window", "run_demo"),
+            "open": ("wertis.cli.window", "run_open")}
 
 
 def build_parser() -> argparse.ArgumentParser:
@@ -17,6 +25,7 @@ def build_parser() -> argparse.ArgumentParser:
         epilog="Coordinates are in pixels, y down, first pixel's centre at 0.5,0.5. Exit codes: 0 done, 1 error, 2 wrong usage, "
                "3 nothing was found, 4 over the limit given, 130 stopped.")
     parser.add_argument("--version", action="version", version=f"Wertis {__version__}")
+    parser.add_argument("--verbose", action="store_true", help="tell what is going on inside, with tracebacks, as the log file does")
     commands = parser.add_subparsers(dest="command", metavar="COMMAND")
 
     demo = commands.add_parser("demo", help="open the window with the demo shots (made on first start)")
@@ -25,7 +34,7 @@ def build_parser() -> argparse.ArgumentParser:
     show = commands.add_parser("open", help="open a shot file, a folder of frames or a movie in the window")
     show.add_argument("shot", nargs="?", help="a .wertis file, a folder, a sequence pattern or a movie")
 
-    track = commands.add_parser("track", help="track a plane through a plate and write its corners as CSV")
+    track = commands.add_parser("track", help="track a plane through a plate; write its corners as CSV, or begin a shot with it")
     track.add_argument("plate", help="a folder of frames, a sequence pattern (name.%%04d.png, name.####.png) or a movie")
     track.add_argument("--start", type=int, required=True, metavar="FRAME", help="frame on which region and corners are given")
     track.add_argument("--region", required=True, metavar='"x,y x,y ..."', help="outline of the surface on the start frame")
@@ -40,7 +49,9 @@ def build_parser() -> argparse.ArgumentParser:
     track.add_argument("--layer", default="", metavar="NAME", help="layer of the plate's EXR files to look at (default: the picture itself)")
     track.add_argument("--half", action="store_true", help="track at half the resolution")
     track.add_argument("--range", dest="range_", metavar="FIRST-LAST", help="frames to track (default: the whole plate)")
-    track.add_argument("--out", required=True, metavar="OUT.csv", help="file to write: frame,x1,y1,x2,y2,x3,y3,x4,y4")
+    track.add_argument("--out", metavar="OUT.csv", help="file to write: frame,x1,y1,x2,y2,x3,y3,x4,y4")
+    track.add_argument("--save", metavar="SHOT.wertis", help="begin a shot with the track in it, to be opened, checked, repaired and rendered")
+    track.add_argument("--name", default="Surface", metavar="NAME", help="name of the track in that shot")
     track.add_argument("--quiet", action="store_true", help="no progress")
 
     check = commands.add_parser("check", help="measure on the pictures how far a track drifts")
@@ -89,6 +100,10 @@ def build_parser() -> argparse.ArgumentParser:
     export.add_argument("--track", required=True, metavar="NAME", help="name of the track")
     export.add_argument("--placement", metavar="NAME", help="name of the placement (default: the track's first, or its region)")
     export.add_argument("--out", required=True, metavar="FILE", help="corner pin file to write, .csv or .json")
+
+    cuts = commands.add_parser("cuts", help="find the frames at which another shot begins in a plate")
+    cuts.add_argument("plate", help="a folder of frames, a sequence pattern or a movie")
+    cuts.add_argument("--quiet", action="store_true", help="no progress")
     return parser
 
 
@@ -100,31 +115,18 @@ def main(arguments: Sequence[str] | None = None) -> int:
         parser.print_help()
         return EXIT_USAGE
     try:
-        if a.command == "track":
-            from wertis.cli.track import run_track
-            return run_track(a)
-        if a.command == "check":
-            from wertis.cli.check import run_check
-            return run_check(a)
-        if a.command == "repair":
-            from wertis.cli.repair import run_repair
-            return run_repair(a)
-        if a.command == "motion":
-            from wertis.cli.motion import run_motion
-            return run_motion(a)
-        if a.command == "render":
-            from wertis.cli.deliver import run_render
-            return run_render(a)
-        if a.command == "matte":
-            from wertis.cli.deliver import run_matte
-            return run_matte(a)
-        if a.command == "export":
-            from wertis.cli.deliver import run_export
-            return run_export(a)
-        from wertis.cli.window import run_demo, run_open
-        return run_demo(a) if a.command == "demo" else run_open(a)
+        log.begin(a.verbose)
+        module, function = COMMANDS[a.command]
+        return int(getattr(import_module(module), function)(a))
     except WertisError as why:
         print(f"wertis: {why}", file=sys.stderr)
+        return EXIT_ERROR
+    except MemoryError:
+        print("wertis: there is not enough memory; close other programs, or take a smaller range.", file=sys.stderr)
+        return EXIT_ERROR
+    except Exception as why:
+        logging.getLogger("wertis.cli").exception("%s failed", a.command)
+        print(f"wertis: {a.command} failed ({type(why).__name__}: {why}); what was finished is kept. {log.file()} has the details.", file=sys.stderr)
         return EXIT_ERROR
     except KeyboardInterrupt:
         print("wertis: stopped; what was finished is kept.", file=sys.stderr)

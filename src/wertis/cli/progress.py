@@ -3,31 +3,32 @@
 import sys
 import time
 
+from wertis.core.jobs.events import Event
+
 
 class Progress:
-    """Shows "label  done/total  rate  time left" on standard error, rewriting one line.
+    """Shows "label  done/total  rate  time left" on standard error, rewriting one line; called with each event of long work.
 
     Parameters
     ----------
-    total : how many steps there are.
     quiet : show nothing; also when standard error is no terminal.
     """
 
-    def __init__(self, label: str, total: int, quiet: bool = False) -> None:
-        self._label, self._total = label, total
+    def __init__(self, label: str, quiet: bool = False) -> None:
+        self._label = label
         self._show = not quiet and sys.stderr.isatty()
         self._begun = time.monotonic()
         self._last = 0.0
 
-    def step(self, done: int, note: str = "") -> None:
-        """Say that `done` steps are done."""
+    def __call__(self, event: Event) -> None:
         now = time.monotonic()
-        if not self._show or (now - self._last < 0.1 and done < self._total):
+        if not self._show or (now - self._last < 0.1 and event.done < event.total):
             return
         self._last = now
-        rate = done / max(now - self._begun, 1e-6)
-        left = (self._total - done) / rate if rate else 0
-        print(f"\r{self._label}  {done}/{self._total}  {rate:.1f} fps  {left:.0f} s left  {note}\033[K", end="", file=sys.stderr)
+        rate = event.done / max(now - self._begun, 1e-6)
+        left = (event.total - event.done) / rate if rate else 0
+        note = event.note or (f"frame {event.frame}" if event.frame is not None else "")
+        print(f"\r{self._label}  {event.done}/{event.total}  {rate:.1f} per second  {left:.0f} s left  {note}\033[K", end="", file=sys.stderr)
 
     def end(self) -> None:
         """Leave the line."""

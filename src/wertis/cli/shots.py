@@ -2,21 +2,46 @@
 
 from pathlib import Path
 
+import wertis
 from wertis.core.errors import ShotFileError, WertisError
 from wertis.core.shot import store
-from wertis.core.shot.document import Shot, Track
+from wertis.scripting import Shot, Surface
 
 
 def shot_at(path: str) -> Shot:
-    shot = store.load(Path(path))
-    if shot.plate is None:
+    """The shot of a shot file, with its plate.
+
+    Raises
+    ------
+    WertisError
+        When it is no shot file, or its plate is not there.
+    """
+    if Path(path).suffix.lower() != store.SUFFIX:
+        store.load(Path(path))  # says what is wrong with it
+    shot = wertis.open(path)
+    if shot.document.plate is None:
         raise ShotFileError(f"{path} has no plate; open it in the window and choose one.")
     return shot
 
 
-def track_in(shot: Shot, name: str) -> Track:
-    track = shot.track_named(name)
-    if track is None:
-        names = ", ".join(t.name for t in shot.tracks) or "none"
-        raise WertisError(f"The shot has no track named {name}; it has: {names}.")
-    return track
+def surface_in(shot: Shot, name: str | None) -> Surface:
+    """The track of a name, or the only one.
+
+    Raises
+    ------
+    WertisError
+        When there is none, or several and no name.
+    """
+    if name is not None:
+        return shot.surface(name)
+    there = shot.surfaces
+    if len(there) != 1:
+        raise WertisError(f"The shot has {len(there)} tracks; say which with --track NAME. It has: {', '.join(s.name for s in there) or 'none'}.")
+    return there[0]
+
+
+def put_frames(shot: Shot, text: str | None) -> tuple[int, int]:
+    """The frames that --range names, within the shot's own range."""
+    from wertis.cli import arguments
+
+    return arguments.frame_range(text, *shot.range)

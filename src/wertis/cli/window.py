@@ -2,7 +2,7 @@
 
 import argparse
 
-from wertis.cli.main import EXIT_OK
+from wertis.cli.exits import EXIT_OK
 from wertis.cli.progress import Progress
 
 
@@ -14,15 +14,10 @@ def run_demo(a: argparse.Namespace) -> int:
         return run(demo=True)
     from wertis.demo import make
 
-    progress = Progress("making the demo shots", make.steps())
-    done = 0
-
-    def report(text: str) -> None:
-        nonlocal done
-        done += 1
-        progress.step(done, text)
-
-    where = make.make(report=report)
+    progress = Progress("making the demo shots")
+    where = make.folder()
+    for event in make.make():
+        progress(event)
     progress.end()
     print(where)
     return EXIT_OK

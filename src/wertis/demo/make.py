@@ -3,7 +3,7 @@
 import json
 import shutil
 import threading
-from collections.abc import Callable, Iterable
+from collections.abc import Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
@@ -11,16 +11,18 @@ import cv2
 import numpy as np
 import platformdirs
 
+import wertis
+from wertis.core.blas import single_threaded
 from wertis.core.errors import DeliverError
 from wertis.core.geometry import homography
-from wertis.core.plate import open_plate
-from wertis.core.shot import edits, store
-from wertis.core.shot.document import Artwork, Placement, Shot
-from wertis.core.track.run import track_plane
+from wertis.core.jobs.events import Counter, Event, Stop, stopped
+from wertis.core.jobs.tracking import kept, runs_from, track_shot
+from wertis.core.shot import store
+from wertis.core.shot.document import PlaneSolution, Shot
 from wertis.demo import graphics
 from wertis.demo.scene import FIRST, Film, Scene
 
-VERSION = 2
+VERSION = 3
 FRAMES = 60
 FILMS = {"tea_crate": Film(FRAMES, "", 11), "tea_crate_passers": Film(FRAMES, "barrow", 12), "tea_crate_awning": Film(FRAMES, "awning", 13)}
 TITLES = {"tea_crate": "Tea crate", "tea_crate_passers": "Tea crate with rope and barrow",
@@ -28,8 +30,6 @@ TITLES = {"tea_crate": "Tea crate", "tea_crate_passers": "Tea crate with rope an
 TRACKED = "Brindle Quay.wertis"
 DRIFTING = "Brindle Quay, drifting.wertis"
 FIRST_FILM = "tea_crate"  # the one that is tracked; made first, so that there is something to see soon
-
-Report = Callable[[str], None]
 
 _making = threading.Lock()  # a second wish waits for the first and finds the shots made
 
@@ -49,12 +49,12 @@ def steps(names: Iterable[str] = FILMS, where: Path | None = None) -> int:
     return sum(FILMS[n].frames + (FRAMES - 1) * (n == FIRST_FILM) for n in names if not ready(where, [n]))
 
 
-def make(where: Path | None = None, report: Report = lambda text: None, frames: int = FRAMES, names: Iterable[str] = FILMS) -> Path:
-    """Make the demo shots of these names and return their folder; nothing is done when they are there.
+def make(where: Path | None = None, frames: int = FRAMES, names: Iterable[str] = FILMS, stop: Stop | None = None) -> Iterator[Event]:
+    """Make the demo shots of these names; nothing is done when they are there. Stopped before its end, what is not whole is made anew the next time.
 
     Parameters
     ----------
-    report : called after each of `steps()` steps with what was made.
+    where : the folder; `folder()` when not given.
     frames : how many frames of each, from its first; fewer for tests.
 
     Raises
@@ -62,30 +62,35 @@ def make(where: Path | None = None, report: Report = lambda text: None, frames: 
     DeliverError
         When the folder cannot be written to.
     """
-    root = where or folder()
+    root, wanted = where or folder(), list(names)
     with _making:
-        _make(root, report, frames, names)
-    return root
+        count = Counter(steps(wanted, root))
+        for name, text in _made(root, frames, wanted):
+            yield count.event(None, note=text, of=(name, text))
+            if stopped(stop):
+                return
 
 
-def _make(root: Path, report: Report, frames: int, names: Iterable[str]) -> None:
+def _made(root: Path, frames: int, names: Iterable[str]) -> Iterator[tuple[str, str]]:
     try:
         for name in names:
             if ready(root, [name]):
                 continue
             shutil.rmtree(root / name, ignore_errors=True)
             (root / name).mkdir(parents=True)
-            _film(root / name, FILMS[name], frames, report)
+            for text in _film(root / name, FILMS[name], frames):
+                yield name, text
             if name == FIRST_FILM:
                 graphics.write_all(root / "graphics")
-                _tracked_shot(root, report)
+                for text in _tracked_shot(root):
+                    yield name, text
             (root / f"{name}.made").write_text(f"{VERSION}\n")
     except OSError as why:
         raise DeliverError(f"The demo shots cannot be made in {root} ({why.strerror or why}); free some space (about 40 MB), or set "
                            "XDG_DATA_HOME to another folder.") from why
 
 
-def _film(where: Path, film: Film, frames: int, report: Report) -> None:
+def _film(where: Path, film: Film, frames: int) -> Iterator[str]:
     scene = Scene(film)
 
     def one(index: int) -> int:
@@ -99,7 +104,7 @@ def _film(where: Path, film: Film, frames: int, report: Report) -> None:
     try:
         with ThreadPoolExecutor(2) as pool:
             for frame in pool.map(one, range(frames)):
-                report(f"{where.name} {frame}")
+                yield f"{where.name} {frame}"
     finally:
         cv2.setNumThreads(threads)
     truth = {str(FIRST + i): scene.truth(i).round(4).tolist() for i in range(frames)}
@@ -112,36 +117,36 @@ def front_corners(where: Path, frame: int = FIRST) -> np.ndarray:
     return np.array(json.loads((where / "truth.json").read_text())["corners"][str(frame)])
 
 
-def _tracked_shot(root: Path, report: Report) -> None:
-    plate = open_plate(root / "tea_crate")
-    shot = edits.new_shot(plate, str(root / "tea_crate"), "Brindle Quay")
+def _tracked_shot(root: Path) -> Iterator[str]:
+    shot = wertis.open(root / "tea_crate")
     onto = homography.from_unit_square(front_corners(root / "tea_crate"))
     region = homography.apply(onto, np.array([[.04, .05], [.96, .05], [.96, .95], [.04, .95]]))
-    shot, track = edits.add_track(shot, region, FIRST, "Crate front")
-    fixes = {}
-    for frame, fix in track_plane(plate, region, FIRST, range(FIRST + 1, plate.last + 1)):
-        fixes[frame] = fix
-        report(f"tracking {frame}")
-    shot = edits.set_solved(shot, track.id, fixes)
+    crate = shot.add(region, FIRST, "Crate front")
+    answers = {}
+    with single_threaded():
+        for event in track_shot(shot.document, crate.id, shot.plate, runs_from(shot.document, crate.record, FIRST, "both")):
+            answers[event.frame] = event.item
+            yield f"tracking {event.frame}"
+    tracked = kept(shot.document, crate.id, answers)  # type: ignore[arg-type]
+    shot.opened.do("Track", tracked.but(name="Brindle Quay"))
     corners = homography.apply(onto, np.array([[.185, .185], [.815, .185], [.815, .815], [.185, .815]]))
-    poster = Placement(name="Night market", frame=FIRST, quad=edits.as_points(corners), fit="stretch",
-                       artwork=Artwork(kind="picture", path=str(root / "graphics" / "night_market.png")))
-    shot = edits.add_placement(shot, track.id, poster)
-    store.save(shot, root / TRACKED)
-    store.save(_spoilt(shot), root / DRIFTING)
+    crate.place(root / "graphics" / "night_market.png", corners, FIRST, "Night market", fit="stretch")
+    shot.save(root / TRACKED)
+    store.save(_spoilt(shot.document), root / DRIFTING)
 
 
 def _spoilt(shot: Shot) -> Shot:
     """The tracked shot with its motion spoilt on purpose, to learn checking and repairing on: a drift that grows, and one corner that jumps."""
     track = shot.tracks[0]
-    assert track.solved is not None
-    corners = track.placements[0].array
-    first, last = int(track.solved.frames[0]), int(track.solved.frames[-1])
-    matrices = track.solved.matrices.copy()
-    for k, frame in enumerate(track.solved.frames):
+    solution = track.solution
+    assert isinstance(solution, PlaneSolution)
+    corners = shot.placements(track.id)[0].array
+    first, last = int(solution.frames[0]), int(solution.frames[-1])
+    matrices = solution.matrices.copy()
+    for k, frame in enumerate(solution.frames):
         part = (frame - first) / max(1, last - first)
         slip = np.tile([3.2 * part, -2.1 * part], (4, 1))
         if abs(int(frame) - (first + 18)) <= 1:
             slip[1] += [4.0, 2.5]
         matrices[k] = homography.from_points(corners, homography.apply(matrices[k], corners) + slip)
-    return shot.with_track(track.but(solved=track.solved.but(matrices=matrices))).but(name="Brindle Quay, drifting")
+    return shot.with_track(track.but(solution=solution.but(matrices=matrices))).but(name="Brindle Quay, drifting")

@@ -28,6 +28,7 @@ class Plate(ABC):
     layers : names of the layers there are; "" is the picture itself.
     layer, alpha : the layer that is read, and one of `ALPHAS`.
     has_alpha : whether that layer's file has an alpha.
+    others : what else was found where it was looked for: name to how many frames.
     """
 
     path: Path
@@ -40,6 +41,7 @@ class Plate(ABC):
     layer: str = ""
     alpha: str = ALPHAS[0]
     has_alpha: bool = False
+    others: dict[str, int] = {}
 
     def taken(self, layer: str, alpha: str) -> "Plate":
         """The same plate, read otherwise.
@@ -76,6 +78,14 @@ class Plate(ABC):
     @abstractmethod
     def gaps(self) -> frozenset[int]:
         """Numbers between `first` and `last` for which there is no file."""
+
+    @property
+    def others_words(self) -> str:
+        """Which of several sequences this is, in words; empty where there was only one."""
+        if not self.others:
+            return ""
+        rest = ", ".join(f"{Path(name).name} ({count} frame{'s' * (count != 1)})" for name, count in list(self.others.items())[:6])
+        return f"The folder holds {len(self.others) + 1} sequences; this is {self.path.name}. The others: {rest}."
 
     @property
     def frames(self) -> list[int]:

@@ -5,6 +5,7 @@ from collections.abc import Callable
 from functools import cached_property
 from pathlib import Path
 
+import fileseq
 import numpy as np
 import OpenImageIO as oiio
 
@@ -17,7 +18,6 @@ EXTENSIONS = frozenset({".png", ".jpg", ".jpeg", ".tif", ".tiff", ".dpx", ".exr"
 DEFAULT_FPS = 24.0
 MOST_PIXELS = 1 << 28  # 16k by 16k: a header that claims more is not believed
 
-_NUMBERED = re.compile(r"^(?P<head>.*?)(?P<number>\d+)(?P<tail>\D*)$")
 _KINDS: dict[str, type] = {"uint8": np.uint8, "uint16": np.uint16, "half": np.float16, "float": np.float32}
 
 
@@ -31,10 +31,13 @@ class SequencePlate(Plate):
     fps : frames per second; sequences do not say.
     layer : which of the files' layers; "" is the picture itself.
     alpha : one of `base.ALPHAS`.
+    others : the other sequences that were found beside this one: pattern to how many frames.
     """
 
-    def __init__(self, files: dict[int, Path], path: Path, fps: float = DEFAULT_FPS, layer: str = MAIN, alpha: str = ALPHAS[0]) -> None:
+    def __init__(self, files: dict[int, Path], path: Path, fps: float = DEFAULT_FPS, layer: str = MAIN, alpha: str = ALPHAS[0],
+                 others: dict[str, int] | None = None) -> None:
         self.files = dict(sorted(files.items()))
+        self.others = others or {}
         self.layer, self.alpha = layer, alpha
         self.path = path
         self.fps = fps
@@ -46,7 +49,7 @@ class SequencePlate(Plate):
 
     def taken(self, layer: str, alpha: str) -> "SequencePlate":
         """The same files, read otherwise."""
-        return SequencePlate(self.files, self.path, self.fps, layer, alpha)
+        return SequencePlate(self.files, self.path, self.fps, layer, alpha, self.others)
 
     @property
     def gaps(self) -> frozenset[int]:
@@ -94,6 +97,8 @@ class SequencePlate(Plate):
                 layers = layers_in(source)
                 chosen = layers.get(self.layer)
                 return size, _believable(aspect), tuple(layers) or (MAIN,), chosen is not None and chosen.has_alpha
+            except UnicodeDecodeError:
+                why = why or _no_text(path)
             finally:
                 source.close()
         assert why is not None
@@ -134,6 +139,8 @@ def read_picture(path: Path, layer: str = MAIN, alpha: str = ALPHAS[0]) -> np.nd
         if (spec.width, spec.height) != window or left or top:
             pixels = _placed(pixels, window, left, top)
         return pixels
+    except UnicodeDecodeError as why:
+        raise _no_text(path) from why
     finally:
         source.close()
 
@@ -171,7 +178,7 @@ def np_name(kind: type) -> str:
 
 
 def find_sequence(path: Path) -> SequencePlate:
-    """The sequence meant by a folder, by a pattern (`name.%04d.png`, `name.####.png`) or by one of its files.
+    """The sequence meant by a folder, by a pattern (`name.%04d.png`, `name.####.png`) or by one of its files; of a folder with several, the longest.
 
     Raises
     ------
@@ -180,22 +187,19 @@ def find_sequence(path: Path) -> SequencePlate:
     """
     name = path.name
     if path.is_dir():
-        groups: dict[tuple[str, str], dict[int, Path]] = {}
-        pictures = [p for p in path.iterdir() if p.suffix.lower() in EXTENSIONS and p.is_file() and not p.name.startswith(".")]
-        for p in pictures:
-            if match := _NUMBERED.match(p.name[: -len(p.suffix)]):
-                groups.setdefault((match["head"], match["tail"] + p.suffix), {})[int(match["number"])] = p
-        if not groups:
-            if len(pictures) == 1:
-                return SequencePlate({1: pictures[0]}, path)
+        found = sequences_in(path)
+        if not found:
             raise PlateError(
                 f"The folder {name} holds no numbered pictures ({', '.join(sorted(EXTENSIONS))}); choose the folder that holds "
                 "the frames themselves, such as plate.0001.png."
             )
-        return SequencePlate(max(groups.values(), key=len), path)
-    pattern = _as_expression(name)
-    if pattern is not None:
-        files = _matching(path.parent, pattern)
+        pattern, files = next(iter(found.items()))
+        if len(found) == 1:
+            return SequencePlate(files, path)
+        # the longest, under its own name, so that the same one is found again
+        return SequencePlate(files, path / pattern, others={str(path / p): len(each) for p, each in list(found.items())[1:]})
+    if _is_pattern(name):
+        files = _matching(path)
         if not files:
             raise PlateError(f"No file matches {name} in {path.parent}; check the name and the number of digits.")
         return SequencePlate(files, path)
@@ -203,23 +207,45 @@ def find_sequence(path: Path) -> SequencePlate:
         raise PlateError(f"{path} does not exist; check the name, or choose the folder that holds the frames.")
     if path.suffix.lower() not in EXTENSIONS:
         raise PlateError(f"{name} is not a kind of picture that Wertis reads ({', '.join(sorted(EXTENSIONS))}), nor a movie.")
-    if match := _NUMBERED.match(path.stem):
-        expression = re.compile(re.escape(match["head"]) + r"(\d+)" + re.escape(match["tail"] + path.suffix) + "$")
-        return SequencePlate(_matching(path.parent, expression), path)
-    return SequencePlate({1: path}, path)
+    own = next((files for files in sequences_in(path.parent).values() if path in files.values()), None)
+    return SequencePlate(own if own is not None else {1: path}, path)
 
 
-def _as_expression(name: str) -> re.Pattern[str] | None:
-    for mark in (re.search(r"%0?(\d*)d", name), re.search(r"#+", name)):
-        if mark:
-            return re.compile(re.escape(name[: mark.start()]) + r"(\d+)" + re.escape(name[mark.end():]) + "$")
-    return None
+def sequences_in(folder: Path) -> dict[str, dict[int, Path]]:
+    """The sequences of pictures in a folder, the longest first: pattern to frame number to file. A single picture without a number is frame 1."""
+    pictures = {str(p): p for p in sorted(folder.iterdir()) if p.suffix.lower() in EXTENSIONS and p.is_file() and not p.name.startswith(".")}
+    found: dict[tuple[str, str], tuple[str, dict[int, Path]]] = {}
+    for each in fileseq.findSequencesInList(list(pictures)):
+        frames = each.frameSet()
+        if frames is not None:
+            # numbers of one name are one sequence, however many digits each has
+            _, files = found.setdefault((each.basename(), each.extension()),
+                                        (f"{each.basename()}{'#' * max(1, each.zfill())}{each.extension()}", {}))
+            files.update({int(f): pictures[each.frame(f)] for f in frames if each.frame(f) in pictures})
+    if not found and len(pictures) == 1:
+        only = next(iter(pictures.values()))
+        return {only.name: {1: only}}
+    return dict(sorted(((p, files) for p, files in found.values() if files), key=lambda item: (-len(item[1]), item[0])))
 
 
-def _matching(folder: Path, expression: re.Pattern[str]) -> dict[int, Path]:
-    if not folder.is_dir():
-        raise PlateError(f"The folder {folder} does not exist; check the path.")
-    return {int(m[1]): p for p in folder.iterdir() if (m := expression.match(p.name))}
+def _is_pattern(name: str) -> bool:
+    return "#" in name or re.search(r"%(0\d+)?d", name) is not None
+
+
+def _matching(pattern: Path) -> dict[int, Path]:
+    """The files of a pattern, whatever number of digits each has."""
+    if not pattern.parent.is_dir():
+        raise PlateError(f"The folder {pattern.parent} does not exist; check the path.")
+    try:
+        wanted = fileseq.FileSequence(str(pattern))
+    except fileseq.exceptions.FileSeqException as why:
+        raise PlateError(f"{pattern.name} is not a pattern of frames ({why}); write the frame number as #### or %04d.") from why
+    return {f: p for name, files in sequences_in(pattern.parent).items() for f, p in files.items()
+            if _same(fileseq.FileSequence(str(pattern.parent / name)), wanted)}
+
+
+def _same(one: "fileseq.FileSequence", other: "fileseq.FileSequence") -> bool:
+    return bool(one.basename() == other.basename() and one.extension() == other.extension())
 
 
 def _opened(path: Path, raw_alpha: bool = False) -> oiio.ImageInput:
@@ -239,6 +265,11 @@ def _opened(path: Path, raw_alpha: bool = False) -> oiio.ImageInput:
         source.close()
         raise PlateError(f"{path.name} claims to be {spec.width} x {spec.height} pixels, which is more than Wertis opens; it is probably damaged.")
     return source
+
+
+def _no_text(path: Path) -> PlateError:
+    """The error for a file whose names of channels or parts are no text."""
+    return PlateError(f"{path.name} is damaged (names in its header are no text); copy it again or render it again.")
 
 
 def _said(why: Callable[[], str]) -> str:

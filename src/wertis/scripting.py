@@ -1,0 +1,555 @@
+"""The door for scripts: the whole program in few lines. The command line goes through it; docs/scripting.md has examples.
+
+Everywhere: pixels, origin at the picture's top-left corner, x right, y down, the first pixel's centre at (0.5, 0.5); frames are the plate's own numbers.
+
+Long work takes `progress`, called with an `Event` (frame, done, total, item, note) after each step, and `stop`, a `threading.Event` that ends it soon
+when it is set; what was finished is kept. Errors are `WertisError`, and say what to do.
+"""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, Literal
+
+import numpy as np
+
+from wertis.core.blas import single_threaded
+from wertis.core.check.slip import Slip
+from wertis.core.check.summary import Summary, share_under, summary
+from wertis.core.errors import DeliverError, RegionError, WertisError
+from wertis.core.geometry import polygon
+from wertis.core.geometry.motion import Motion, carried
+from wertis.core.jobs.check import check_track
+from wertis.core.jobs.events import Event
+from wertis.core.jobs.export import export_corner_pin
+from wertis.core.jobs.occluder_mattes import write_mattes
+from wertis.core.jobs.render import render, render_frame
+from wertis.core.jobs.repair import Outcome, repair_by_itself
+from wertis.core.jobs.retrack import retrack
+from wertis.core.jobs.tracking import runs_from, tracked
+from wertis.core.open_shot import OpenShot
+from wertis.core.plate import Plate
+from wertis.core.plate.cuts import cut_frames, find_cuts
+from wertis.core.shot import edits, items, motions, repairs
+from wertis.core.shot import store as shot_files
+from wertis.core.shot.document import Artwork, HoldOut, Item, PlaneSettings, Placement, RepairLayer, Track
+from wertis.core.shot.document import Shot as Document
+from wertis.core.shot.hold_outs import open_matte
+from wertis.core.shot.resolve import motion_of
+from wertis.core.track.kinds import KINDS
+
+Progress = Callable[[Event], object]
+Points = Any
+"""Points (N, 2): an array, or pairs x, y."""
+
+
+def open(path: str | Path, layer: str = "") -> Shot:
+    """Open a shot file, or begin a shot of a plate: a folder of frames, a sequence pattern (name.####.png, name.%04d.png) or a movie.
+
+    Parameters
+    ----------
+    layer : which layer of a plate's EXR files is the picture.
+
+    Raises
+    ------
+    WertisError
+        When it cannot be opened.
+    """
+    found = OpenShot()
+    if Path(path).suffix.lower() == shot_files.SUFFIX:
+        found.open_file(Path(path))
+    else:
+        found.open_plate(path)
+        if layer:
+            found.read_otherwise(layer=layer)
+    return Shot(found)
+
+
+class Shot:
+    """A shot that is open. What is done to it is a step that `undo` takes back.
+
+    Attributes
+    ----------
+    opened : the document with its history, plate and file, for what this class does not do.
+    """
+
+    def __init__(self, opened: OpenShot) -> None:
+        self.opened = opened
+
+    # -- what there is --------------------------------------------------------------------------------------------
+
+    @property
+    def document(self) -> Document:
+        """All that the shot holds, as plain data that never changes in place."""
+        return self.opened.shot
+
+    @property
+    def plate(self) -> Plate:
+        """The plate.
+
+        Raises
+        ------
+        WertisError
+            When the shot has none, or it cannot be found.
+        """
+        if self.opened.plate is None:
+            raise WertisError("The shot's plate cannot be found; open it again with its own folder beside it, or use replace_plate.")
+        return self.opened.plate
+
+    @property
+    def range(self) -> tuple[int, int]:
+        """First and last frame that are tracked, checked and rendered."""
+        return self.document.range
+
+    @range.setter
+    def range(self, wanted: tuple[int, int]) -> None:
+        low, high = (int(f) for f in wanted)
+        if low > high:
+            raise WertisError(f"The range {low} to {high} ends before it begins.")
+        self._do("Set the range", self.document.but(range=(low, high)))
+
+    @property
+    def surfaces(self) -> list[Surface]:
+        """The tracks, in their order."""
+        return [Surface(self, t.id) for t in self.document.tracks]
+
+    def surface(self, name: str) -> Surface:
+        """The track of a name.
+
+        Raises
+        ------
+        WertisError
+            When there is none.
+        """
+        track = self.document.track_named(name)
+        if track is None:
+            names = ", ".join(t.name for t in self.document.tracks) or "none"
+            raise WertisError(f"The shot has no track named {name}; it has: {names}.")
+        return Surface(self, track.id)
+
+    # -- work -----------------------------------------------------------------------------------------------------
+
+    def find_cuts(self, progress: Progress | None = None, stop: threading.Event | None = None) -> tuple[int, ...]:
+        """The frames at which another shot begins in the plate; they are kept with the shot, and tracking ends there."""
+        found: dict[int, bool] = {}
+        total = len(self.plate.frames)
+        for frame, cut in find_cuts(self.plate):
+            if stop is not None and stop.is_set():
+                break
+            found[frame] = cut
+            if progress is not None:
+                progress(Event(frame, len(found), total, cut))
+        cuts = cut_frames(found)
+        ref = self.document.plate
+        assert ref is not None
+        self._do("Find cuts", self.document.but(plate=ref.but(cuts=cuts)))
+        return cuts
+
+    def add(self, region: Points, frame: int, name: str = "Surface", model: str = "perspective", look: str = "mix", half: bool = False,
+            smooth: bool = False) -> Surface:
+        """Add a track whose region (N, 2) is drawn on a frame, without tracking it yet; the words are those of `track`.
+
+        Raises
+        ------
+        WertisError
+            When the region or the settings cannot be used.
+        """
+        if model not in KINDS:
+            raise RegionError(f"'{model}' is not a kind of motion that this version tracks; choose one of {', '.join(KINDS)}.")
+        points = np.asarray(region, float)
+        if points.ndim != 2 or points.shape[1] != 2 or len(points) < 3:
+            raise RegionError(f"The region has {len(points)} point(s); give at least three, round an area with detail.")
+        plate = self.plate
+        if not plate.first <= frame <= plate.last:
+            raise RegionError(f"Frame {frame} is not in the plate, which runs from {plate.first} to {plate.last}.")
+        shot, track = edits.add_track(self.document, points, frame, name, smooth)
+        shot = edits.set_settings(shot, track.id, PlaneSettings(model=model, look=look, half=half))  # type: ignore[arg-type]
+        self._do(f"Draw {track.name}", shot)
+        return Surface(self, track.id)
+
+    def track(self, region: Points, frame: int, model: str = "perspective", name: str = "Surface", look: str = "mix", half: bool = False,
+              hold_outs: Iterable[Points | str | Path] = (), progress: Progress | None = None, stop: threading.Event | None = None) -> Surface:
+        """Track a region through the shot's range, both ways from the frame on which it is drawn.
+
+        Parameters
+        ----------
+        region : (N, 2) outline of a flat surface with detail.
+        model : how it may move: shift, shift-scale, shift-turn, similarity, affine or perspective.
+        look : what is looked at: mix (the channels, for most detail over least grain), luma, red, green, blue or contrast.
+        half : track at half the resolution.
+        hold_outs : polygons (N, 2) that stay in the picture, or matte sequences, whose pixels do not exist for the track.
+        """
+        surface = self.add(region, frame, name, model, look, half)
+        for held in hold_outs:
+            surface.hold_out(held)
+        return surface.track(progress=progress, stop=stop)
+
+    def render(self, pattern: str | Path, what: Literal["comp", "graphic"] = "comp", frames: Sequence[int] | None = None, resume: bool = False,
+               progress: Progress | None = None, stop: threading.Event | None = None) -> dict[int, str]:
+        """Render to an image sequence (`####` stands for the frame number) or a movie; frames that were left out, and why.
+
+        Parameters
+        ----------
+        what : the comp, or the graphics alone with alpha.
+        frames : the shot's range when not given.
+        resume : keep frames of a sequence that are there, and go on with the rest.
+        """
+        wanted = list(frames) if frames is not None else self._frames()
+        return self._left_out(render(self.document, self.plate, str(pattern), wanted, what, resume=resume, stop=stop), progress)
+
+    def frame(self, frame: int, what: Literal["comp", "graphic"] = "comp") -> np.ndarray:
+        """A frame as it is rendered, (h, w, channels): a function of the shot and the frame alone."""
+        with single_threaded():
+            return render_frame(self.document, frame, what, self.plate)
+
+    def save(self, path: str | Path | None = None) -> Path:
+        """Save the shot, under its own name when none is given; the file's name.
+
+        Raises
+        ------
+        WertisError
+            When it cannot be written, or has no name yet.
+        """
+        where = Path(path) if path is not None else self.opened.path
+        if where is None:
+            raise WertisError("The shot has no file yet; say where to save it.")
+        return self.opened.save(where)
+
+    def undo(self) -> str:
+        """Take the last step back; what it was."""
+        return self.opened.history.undo()
+
+    def redo(self) -> str:
+        """Do the step last taken back again; what it was."""
+        return self.opened.history.redo()
+
+    def replace_plate(self, path: str | Path) -> None:
+        """Point the shot at another plate of the same size and keep everything in it."""
+        self.opened.replace_plate(Path(path))
+
+    # -- inside ---------------------------------------------------------------------------------------------------
+
+    def _do(self, label: str, after: Document) -> None:
+        self.opened.do(label, after)
+
+    def _frames(self) -> list[int]:
+        return list(range(self.range[0], self.range[1] + 1))
+
+    def _left_out(self, events: Iterable[Event], progress: Progress | None) -> dict[int, str]:
+        left: dict[int, str] = {}
+        with single_threaded():
+            for event in events:
+                if event.note and event.frame is not None:
+                    left[event.frame] = event.note
+                if progress is not None:
+                    progress(event)
+        return left
+
+
+@dataclass(frozen=True)
+class Drift:
+    """How far a surface's track is off, measured on the pictures.
+
+    Attributes
+    ----------
+    by_frame : frame to what was measured there: `slip` (4, 2) in pixels at each corner, `doubt`, their standard deviations, and `reason`.
+    """
+
+    by_frame: Mapping[int, Slip]
+
+    @property
+    def summary(self) -> Summary:
+        """Mean, worst, and where that is."""
+        return summary(self.by_frame)
+
+    @property
+    def worst(self) -> float:
+        """The worst corner's drift on the worst frame, in pixels; nan when nothing could be measured."""
+        return self.summary.worst
+
+    @property
+    def worst_frame(self) -> int:
+        """The frame on which that is."""
+        return self.summary.frame
+
+    @property
+    def mean(self) -> float:
+        """The frames' worst corners' drift on average, in pixels."""
+        return self.summary.mean
+
+    def share_under(self, level: float) -> float:
+        """The share of measured frames whose drift is under a level in pixels."""
+        return share_under(self.by_frame, level)
+
+
+class Surface:
+    """A track of a shot."""
+
+    def __init__(self, shot: Shot, ident: str) -> None:
+        self.shot, self.id = shot, ident
+
+    @property
+    def record(self) -> Track:
+        """The track's data.
+
+        Raises
+        ------
+        WertisError
+            When it is no longer in the shot.
+        """
+        return edits.track_of(self.shot.document, self.id)
+
+    @property
+    def name(self) -> str:
+        """Its name."""
+        return self.record.name
+
+    @name.setter
+    def name(self, wanted: str) -> None:
+        self.shot._do("Rename", edits.rename_track(self.shot.document, self.id, wanted))
+
+    @property
+    def motion(self) -> Motion:
+        """Its motion, repairs and all: `motion.at(time)` is the warp from the reference frame's picture.
+
+        Raises
+        ------
+        WertisError
+            Before tracking.
+        """
+        found = motion_of(self.record)
+        if found is None:
+            raise WertisError(f"{self.name} has not been tracked; track it first.")
+        return found
+
+    @property
+    def lost(self) -> dict[int, str]:
+        """Frames without an answer, and why."""
+        solution = self.record.solution
+        if solution is None:
+            return {}
+        reasons: dict[int, str] = getattr(solution, "reasons", {})
+        return {int(f): reasons.get(int(f), "lost") for f in solution.tried[~solution.good]}
+
+    def follow(self, points: Points, frame: int, frames: Iterable[int] | None = None) -> dict[int, np.ndarray]:
+        """Where points (N, 2) of a frame's picture are on other frames: frame to (N, 2); frames without an answer are left out.
+
+        Parameters
+        ----------
+        frames : the shot's range when not given.
+        """
+        motion, at = self.motion, np.asarray(points, float)
+        found = {f: at if f == frame else carried(motion, at, frame, f) for f in (frames if frames is not None else self.shot._frames())}
+        return {f: p for f, p in found.items() if np.isfinite(p).all()}
+
+    def track(self, frame: int | None = None, direction: str = "both", progress: Progress | None = None,
+              stop: threading.Event | None = None) -> Surface:
+        """Track from a frame that is known (the region's own when not given): forward, backward, both, next or previous. Returns itself."""
+        shot = self.shot.document
+        at = self.record.region.frame if frame is None else frame
+        low, high = shot.range
+        if direction == "both" and low == high == at:
+            return self
+        with single_threaded():
+            after = tracked(shot, self.id, self.shot.plate, runs_from(shot, self.record, at, direction), stop=stop, progress=progress)
+        self.shot._do(f"Track {self.name}", after)
+        return self
+
+    def check(self, base: int | None = None, frames: Sequence[int] | None = None, progress: Progress | None = None,
+              stop: threading.Event | None = None) -> Drift:
+        """Measure the drift on the pictures, apart from the tracker.
+
+        Parameters
+        ----------
+        base : the frame that counts as right; the reference frame when not given.
+        frames : the shot's range when not given.
+        """
+        found: dict[int, Slip] = {}
+        wanted = list(frames) if frames is not None else self.shot._frames()
+        with single_threaded():
+            for event in check_track(self.shot.document, self.record, self.shot.plate, wanted, base=base, stop=stop):
+                assert event.frame is not None
+                found[event.frame] = event.item
+                if progress is not None:
+                    progress(event)
+        return Drift(found)
+
+    def repair(self, limit: float, frames: tuple[int, int] | None = None, progress: Progress | None = None,
+               stop: threading.Event | None = None) -> Outcome:
+        """Set repair keys where the drift is worst until it is under a limit in pixels, as few as it can; what was done.
+
+        Parameters
+        ----------
+        frames : first and last frame to look at; the shot's range when not given.
+
+        Raises
+        ------
+        WertisError
+            When the track has no motion, or the work was stopped.
+        """
+        if not limit > 0:
+            raise WertisError("The limit is the drift in pixels that may be left, more than 0.")
+        shot = self.shot.document
+        outcome: Outcome | None = None
+        with single_threaded():
+            for event in repair_by_itself(shot.but(range=frames or shot.range), self.id, self.shot.plate, limit, stop=stop):
+                if progress is not None:
+                    progress(event)
+                outcome = event.item if isinstance(event.item, Outcome) else outcome
+        if outcome is None:
+            raise WertisError("Repairing was stopped before its end; nothing was changed.")
+        self.shot._do("Repair by itself", outcome.shot.but(range=shot.range))
+        return outcome
+
+    def move(self, frame: int, places: Mapping[str, Points]) -> None:
+        """Put repair points, by their ids, at places (2,) of a frame's picture, by keys there; `points` lists them, `add_point` adds one."""
+        self.shot._do("Move repair points", repairs.move_points(self.shot.document, self.id, frame,
+                                                                {k: np.asarray(p, float) for k, p in places.items()}))
+
+    def add_point(self, place: Points, frame: int) -> str:
+        """Add a repair point at a place (2,) of a frame's picture; its id. It moves nothing until it is moved."""
+        self.shot._do("Add a repair point", repairs.add_point(self.shot.document, self.id, np.asarray(place, float), frame))
+        return self.record.layer(RepairLayer).points[-1].id
+
+    def points(self, frame: int) -> dict[str, np.ndarray]:
+        """Where the repair points are on a frame: id to (2,)."""
+        there = repairs.points_on(self.record, frame)
+        return {} if there is None else {p.id: at for p, at in zip(self.record.layer(RepairLayer).points, there, strict=True)}
+
+    def retrack(self, progress: Progress | None = None, stop: threading.Event | None = None) -> None:
+        """Track the stretches next to repair keys again, so that they pass through the repaired frames."""
+        after: Any = None
+        with single_threaded():
+            for event in retrack(self.shot.document, self.id, self.shot.plate, stop=stop):
+                if progress is not None:
+                    progress(event)
+                after = event.item if isinstance(event.item, Document) else after
+        if after is not None:
+            self.shot._do("Track again", after)
+
+    def copy_motion(self, other: Surface) -> None:
+        """Move as another track does, repairs and all."""
+        self.shot._do("Copy the motion", motions.copy_motion(self.shot.document, other.id, self.id))
+
+    def blend_motion(self, other: Surface, begin: int, end: int) -> None:
+        """Go over to another track's motion between two frames."""
+        self.shot._do("Blend two motions", motions.blend_motions(self.shot.document, self.id, other.id, self.id, begin, end))
+
+    def hold_out(self, what: Points | str | Path, frame: int | None = None, carried_by: Surface | None = None, grow: float | None = None,
+                 soft: float | None = None) -> HoldOut:
+        """Take pixels away from the track: a polygon (N, 2), or a matte sequence in which white is held out.
+
+        Parameters
+        ----------
+        frame : on which the polygon is drawn; the region's own when not given.
+        carried_by : a track that moves the polygon; it stays in the picture when not given.
+        grow, soft : pixels by which it grows, and over which its edge falls; nothing of either when not given.
+        """
+        size = self.shot.plate.size
+        if isinstance(what, str | Path):
+            open_matte(Path(what), size)
+            held = HoldOut(of=self.id, name=Path(what).name[:200] or "Matte", path=str(Path(what).absolute()), grow=grow or 0.0, soft=soft or 0.0)
+        else:
+            points = polygon.checked(np.asarray(what, float), size, "hold-out")
+            at = frame if frame is not None else self.record.region.frame
+            held = HoldOut(of=self.id, on=carried_by.id if carried_by is not None else "", keys={at: edits.as_points(points)}, grow=grow or 0.0,
+                           soft=soft or 0.0)
+        self.shot._do("Hold out", items.add_item(self.shot.document, held))
+        return held
+
+    def occluder_mattes(self, pattern: str | Path, progress: Progress | None = None, stop: threading.Event | None = None) -> dict[int, str]:
+        """Write a matte sequence of what passes in front of the surface; frames that were left out, and why."""
+        return self.shot._left_out(write_mattes(self.shot.document, self.record, self.shot.plate, str(pattern), stop=stop), progress)
+
+    def place(self, artwork: str | Path, corners: Points | None = None, frame: int | None = None, name: str = "", fit: str = "fit",
+              blend: str = "normal", opacity: float = 1.0, **more: Any) -> Placed:
+        """Put a graphic on the surface.
+
+        Parameters
+        ----------
+        artwork : a picture, a sequence pattern or a movie; or "grid" or "checker".
+        corners : (4, 2) where its top left, top right, bottom right and bottom left corner go; proposed when not given.
+        frame : on which the corners are; the region's own when not given.
+        fit : fit, fill or stretch.
+        blend : normal, multiply, screen or overlay.
+        more : other fields of the document's `Placement`.
+        """
+        at = frame if frame is not None else self.record.region.frame
+        quad = np.asarray(corners, float) if corners is not None else edits.default_quad(self.record, at)
+        if quad.shape != (4, 2):
+            raise RegionError(f"A placement has four corners; {len(quad)} were given.")
+        kind = str(artwork) if str(artwork) in ("grid", "checker") else "picture"
+        if kind == "picture":
+            text = str(artwork)
+            moves = "#" in text or "%" in text or Path(text).is_dir() or Path(text).suffix.lower() in (".mov", ".mp4", ".mkv", ".webm")
+            kind = "sequence" if moves else "picture"
+            art = Artwork(kind=kind, path=str(Path(text).absolute()), start=self.shot.range[0])  # type: ignore[arg-type]
+            if kind == "picture" and not Path(text).is_file():
+                raise WertisError(f"{text} does not exist; check the name.")
+        else:
+            art = Artwork(kind=kind)  # type: ignore[arg-type]
+        try:
+            placement = Placement(on=self.id, frame=at, quad=edits.as_points(quad), artwork=art, fit=fit, blend=blend,  # type: ignore[arg-type]
+                                  opacity=opacity, name=name or (Path(str(artwork)).stem[:200] or "Graphic"), **more)
+        except ValueError as why:
+            raise RegionError(f"The graphic cannot be placed so: {str(why).splitlines()[-2].strip() if str(why).count(chr(10)) > 1 else why}") from why
+        self.shot._do("Place a graphic", items.add_item(self.shot.document, placement))
+        return Placed(self.shot, placement.id)
+
+    @property
+    def placements(self) -> list[Placed]:
+        """The graphics on it, the lowest first."""
+        return [Placed(self.shot, p.id) for p in self.shot.document.placements(self.id)]
+
+    def export(self, path: str | Path, placement: Placed | None = None) -> int:
+        """Write a corner pin (.csv or .json) of a placement, else of the first one, else of a region of four corners; how many frames it has."""
+        if placement is None:
+            there = self.placements
+            placement = there[0] if there else None
+        return export_corner_pin(self.shot.document, self.record, placement.record if placement is not None else None, Path(path))
+
+
+class Placed:
+    """A graphic on a surface."""
+
+    def __init__(self, shot: Shot, ident: str) -> None:
+        self.shot, self.id = shot, ident
+
+    @property
+    def record(self) -> Placement:
+        """Its data.
+
+        Raises
+        ------
+        WertisError
+            When it is no longer in the shot.
+        """
+        found = self.shot.document.item(self.id, Placement)
+        if found is None:
+            raise DeliverError("That graphic is no longer in the shot.")
+        return found
+
+    @property
+    def name(self) -> str:
+        """Its name."""
+        return self.record.name
+
+    def corners(self, frame: int) -> np.ndarray | None:
+        """Its corners (4, 2) on a frame; None where its track has no answer."""
+        return edits.placement_on(self.shot.document, self.record, frame)
+
+    def change(self, **fields: Any) -> Placed:
+        """Set fields of the document's `Placement`; returns itself."""
+        self._put("Change the graphic", self.record.but(**fields))
+        return self
+
+    def carry_by(self, surface: Surface, frame: int) -> Placed:
+        """Hang it on another track; it does not move in the picture of `frame`. Returns itself."""
+        self.shot._do("Carry by another track", items.carry_item(self.shot.document, self.id, surface.id, frame))
+        return self
+
+    def _put(self, label: str, item: Item) -> None:
+        self.shot._do(label, items.set_item(self.shot.document, item))
