@@ -35,7 +35,7 @@ from wertis.core.plate import Plate
 from wertis.core.plate.cuts import cut_frames, find_cuts
 from wertis.core.shot import edits, items, motions, repairs
 from wertis.core.shot import store as shot_files
-from wertis.core.shot.document import Artwork, HoldOut, Item, PlaneSettings, Placement, RepairLayer, Track
+from wertis.core.shot.document import Artwork, HoldOut, Item, Placement, PlaneSettings, RepairLayer, Track
 from wertis.core.shot.document import Shot as Document
 from wertis.core.shot.hold_outs import open_matte
 from wertis.core.shot.resolve import motion_of

@@ -27,7 +27,8 @@ import wertis
 from wertis.app.fields import Number, named
 from wertis.app.preferences import Preferences, file
 
-SHIPPED = ("numpy", "scipy", "opencv-python-headless", "OpenImageIO", "av", "opencolorio", "pydantic", "psygnal", "platformdirs", "PySide6-Essentials",
+SHIPPED = ("numpy", "scipy", "opencv-python-headless", "OpenImageIO", "av", "opencolorio", "pydantic", "psygnal", "platformdirs", "fileseq",
+           "threadpoolctl", "deflate", "PySide6-Essentials",
            "QtAwesome")
 
 
@@ -50,32 +51,37 @@ class PreferencesDialog(QDialog):
 
 
 class KeysDialog(QDialog):
-    """All actions and their keys; a key can be changed, taken away, or put back to the usual one."""
+    """All commands and their keys; a key can be changed, taken away, or put back to the usual one.
 
-    def __init__(self, actions: dict[str, tuple[QAction, str]], parent: QWidget) -> None:
+    Parameters
+    ----------
+    commands : id to what it is called, its action, and its usual key.
+    """
+
+    def __init__(self, commands: dict[str, tuple[str, QAction, str]], parent: QWidget) -> None:
         super().__init__(parent)
         self.setWindowTitle("Keys")
-        self._actions = actions
+        self._commands = commands
         whole = QVBoxLayout(self)
         self.search = QLineEdit()
         self.search.setPlaceholderText("Search actions")
         self.search.textChanged.connect(self._filter)
         whole.addWidget(self.search)
-        self.table = QTableWidget(len(actions), 2)
+        self.table = QTableWidget(len(commands), 2)
         self.table.setHorizontalHeaderLabels(["Action", "Key"])
         self.table.horizontalHeader().setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
         self.table.horizontalHeader().resizeSection(1, 170)
         self.table.verticalHeader().hide()
         self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
         self.edits: dict[str, QKeySequenceEdit] = {}
-        for row, (name, (action, _)) in enumerate(actions.items()):
+        for row, (ident, (name, action, _)) in enumerate(commands.items()):
             self.table.setItem(row, 0, QTableWidgetItem(name))
             edit = QKeySequenceEdit(action.shortcut())
             edit.setClearButtonEnabled(True)
             edit.setMaximumSequenceLength(1)
             edit.setAccessibleName(f"Key of {name}")
             edit.keySequenceChanged.connect(lambda _: self._check())
-            self.edits[name] = edit
+            self.edits[ident] = edit
             self.table.setCellWidget(row, 1, edit)
         whole.addWidget(self.table, 1)
         self.trouble = QLabel()
@@ -91,15 +97,15 @@ class KeysDialog(QDialog):
         self.resize(520, 620)
 
     def chosen(self) -> dict[str, str]:
-        """Action to key, where it is not the usual one."""
-        found = {name: edit.keySequence().toString() for name, edit in self.edits.items()}
-        return {name: keys for name, keys in found.items() if keys != QKeySequence(self._actions[name][1]).toString()}
+        """Command's id to key, where it is not the usual one."""
+        found = {ident: edit.keySequence().toString() for ident, edit in self.edits.items()}
+        return {ident: keys for ident, keys in found.items() if keys != QKeySequence(self._commands[ident][2]).toString()}
 
     def _check(self) -> None:
         seen: dict[str, str] = {}
         twice = ""
-        for name, edit in self.edits.items():
-            keys = edit.keySequence().toString()
+        for ident, edit in self.edits.items():
+            keys, name = edit.keySequence().toString(), self._commands[ident][0]
             if keys and keys in seen:
                 twice = f"{keys} is the key of both {seen[keys]} and {name}; change one of them."
             seen[keys] = name
@@ -107,12 +113,12 @@ class KeysDialog(QDialog):
         self.box.button(QDialogButtonBox.StandardButton.Ok).setEnabled(not twice)
 
     def _usual(self) -> None:
-        for name, edit in self.edits.items():
-            edit.setKeySequence(QKeySequence(self._actions[name][1]))
+        for ident, edit in self.edits.items():
+            edit.setKeySequence(QKeySequence(self._commands[ident][2]))
 
     def _filter(self, text: str) -> None:
-        for row, name in enumerate(self.edits):
-            self.table.setRowHidden(row, text.lower() not in name.lower())
+        for row, ident in enumerate(self.edits):
+            self.table.setRowHidden(row, text.lower() not in self._commands[ident][0].lower())
 
 
 class GuideDialog(QDialog):

@@ -1,15 +1,18 @@
 """The lanes along the bottom: one frame ruler, where the selected track holds, and how sure it is."""
 
+from collections.abc import Callable
+
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QBrush, QColor, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from wertis.app import theme
+from wertis.app.items import kind_of
 from wertis.app.session import Session
 from wertis.core.check.summary import GOOD, USABLE
 from wertis.core.errors import WertisError
-from wertis.core.shot.document import Track
+from wertis.core.shot.document import PlaneSolution, RepairLayer
 from wertis.core.shot.repairs import move_key
 from wertis.core.track.advice import WEAK_ERROR, WEAK_SEEN
 
@@ -17,11 +20,17 @@ _LEFT, _RIGHT, _RULER, _LANE, _CURVE = 82, 12, 22, 16, 46
 
 
 class Lanes(QWidget):
-    """Click or drag to go to a frame."""
+    """Click or drag to go to a frame.
+
+    Attributes
+    ----------
+    step_marks : gives the frames with keys of the part of the step in hand.
+    """
 
     def __init__(self, session: Session) -> None:
         super().__init__()
         self.session = session
+        self.step_marks: Callable[[], list[int]] = list
         self._dragged: int | None = None  # frame of the repair key being dragged
         self._drag_to = 0
         self._most = 2.0  # pixels at the top of the curve
@@ -34,7 +43,7 @@ class Lanes(QWidget):
                         f"Drift: the worst corner's, measured, in pixels (thin: what the tracker expected);\n"
                         f"under {USABLE:g} px is usable, {GOOD:g} px good. "
                         "Hatched where it could not be measured. Double-click shows each corner's own. Dots: repair keys; drag moves, Ctrl copies.\n"
-                        "Dashes: out of date, would be tracked again. Squares: keys of the extra move or the sides, while they are in hand.")
+                        "Dashes: out of date, would be tracked again. Squares: keys of the extra move or the sides, while they are in hand. Lines: cuts.")
         for signal in (session.shot_changed, session.frame_changed, session.selection_changed, session.live_changed, session.step_changed,
                        session.drift_changed,
                        session.plate_changed):
@@ -114,9 +123,18 @@ class Lanes(QWidget):
             p.setPen(QPen(QColor("#555555"), 1))
             p.drawLine(QPointF(x, _RULER - 6), QPointF(x, _RULER - 1))
             p.setPen(theme.QUIET)
-            p.drawText(QRectF(x - 30, 1, 60, 14), Qt.AlignmentFlag.AlignCenter, str(f))
+            text = str(f)
+            half = p.fontMetrics().horizontalAdvance(text) / 2 + 1
+            p.drawText(QRectF(min(x, self.width() - half - 2) - half, 1, 2 * half, 14), Qt.AlignmentFlag.AlignCenter, text)
         for f in sorted(self.session.plate.gaps)[:2000]:
             p.fillRect(QRectF(self.x_of(f) - per / 2, _RULER - 4, max(1, per), 3), theme.LOST)
+        ref = self.session.shot.plate
+        for f in ref.cuts if ref is not None else ():  # another shot begins: a notched line right through
+            x = self.x_of(f) - per / 2
+            p.setPen(QPen(theme.AMBER, 1))
+            p.drawLine(QPointF(x, 2), QPointF(x, self.height() - 2))
+            p.setBrush(theme.AMBER)
+            p.drawPolygon(QPolygonF([QPointF(x - 4, _RULER - 1), QPointF(x + 4, _RULER - 1), QPointF(x, _RULER - 7)]))
 
     def _tracked(self, p: QPainter, top: int) -> None:
         track = self.session.track
@@ -125,12 +143,12 @@ class Lanes(QWidget):
         first, last = self._ends()
         per = self._span() / (last - first + 1)
         answers: dict[int, tuple[float, float]] = {}  # frame to seen, error; error inf where lost
-        if track.solved is not None:
-            s = track.solved
-            for f, ok, seen, error in zip(s.frames, s.good, s.seen, s.errors):
+        solution = track.solution
+        if isinstance(solution, PlaneSolution):
+            for f, ok, seen, error in zip(solution.frames, solution.good, solution.seen, solution.errors, strict=True):
                 answers[int(f)] = (float(seen), float(error) if ok else np.inf)
-        if track.id == self.session.live_track:
-            for f, fix in self.session.live.items():
+        if track.id == self.session.live.track_id:
+            for f, fix in self.session.live.answers.items():
                 answers[f] = (fix.seen, fix.error if fix.matrix is not None else np.inf)
         points: list[QPointF] = []
         base = top + _LANE + 6 + _CURVE
@@ -165,8 +183,8 @@ class Lanes(QWidget):
         self._drift(p, top, base)
         p.setPen(QPen(theme.PAPER, 1))
         p.setBrush(theme.PANEL)
-        held = self.session.hold_out
-        for f in held.keys if held is not None else ():
+        item = self.session.shot.item(self.session.place.item_id)
+        for f in kind_of(item).key_frames(self.session.shot, item) if item is not None else ():
             p.fillRect(QRectF(self.x_of(f) - 3, top + _LANE - 7, 6, 6), theme.AMBER)
         at = self.x_of(track.region.frame)
         middle = top + _LANE / 2
@@ -175,37 +193,31 @@ class Lanes(QWidget):
     def _repairs(self, p: QPainter, top: float) -> None:
         """Repair keys on the drift lane's ground line; the one being dragged is where the pointer is."""
         track = self.session.track
-        if track is None or track.solved is None:
+        if track is None or track.solution is None:
             return
+        layer = track.layer(RepairLayer)
         y = top + _LANE + 6 + _CURVE - 5
         per = self._span() / (self._ends()[1] - self._ends()[0] + 1)
         for stretch in self.session.out_of_date():  # dashes under what tracking again would compute
             p.setPen(QPen(theme.AMBER, 2, Qt.PenStyle.DashLine))
             p.drawLine(QPointF(self.x_of(stretch.frames[0]) - per / 2, y + 6), QPointF(self.x_of(stretch.frames[-1]) + per / 2, y + 6))
-        for frame in self._other_keys(track):
+        for frame in self.step_marks():
             x = self.x_of(frame)
             p.setPen(QPen(theme.PANEL, 1))
             p.setBrush(theme.PAPER)
             p.drawRect(QRectF(x - 3.5, y - 14, 7, 7))
-        for frame in track.repair.frames(track.solved.reference):
+        for frame in layer.frames(track.reference):
             x = self.x_of(self._drag_to if frame == self._dragged else frame)
             p.setPen(QPen(theme.PANEL, 1))
-            p.setBrush(theme.AMBER if track.repair.enabled else theme.QUIET)
+            p.setBrush(theme.AMBER if layer.enabled else theme.QUIET)
             p.drawEllipse(QPointF(x, y), 4, 4)
-
-    def _other_keys(self, track: Track) -> list[int]:
-        """The keys of the extra move or of the sides, while that part of the Repair step is in hand."""
-        s = self.session
-        if s.step != "Repair" or s.mending == "points":
-            return []
-        return track.extra.frames(track.region.frame) if s.mending == "motion" else s.bent.bend.frames if s.bent is not None else []
 
     def _key_at(self, place: QPointF) -> int | None:
         """The frame of the repair key under the pointer."""
         track = self.session.track
-        if track is None or track.solved is None or place.y() < _RULER + _LANE + 6 + _CURVE - 12:
+        if track is None or track.solution is None or place.y() < _RULER + _LANE + 6 + _CURVE - 12:
             return None
-        near = [(abs(self.x_of(f) - place.x()), f) for f in track.repair.frames(track.solved.reference)]
+        near = [(abs(self.x_of(f) - place.x()), f) for f in track.layer(RepairLayer).frames(track.reference)]
         return min(near)[1] if near and min(near)[0] < 6 else None
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:

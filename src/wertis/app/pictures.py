@@ -1,5 +1,6 @@
 """Display pictures, made off the window's thread: the newest wish first, finished ones kept for playing."""
 
+import logging
 import threading
 from collections import OrderedDict
 
@@ -12,9 +13,10 @@ from wertis.core.errors import PlateError, WertisError
 from wertis.core.plate import colour
 from wertis.core.plate.cache import FrameCache
 from wertis.core.plate.colour import Viewing
-from wertis.core.shot.document import Shot
+from wertis.core.shot.document import Placement, Shot
 
 Key = tuple[int, int, bool, int]
+_log = logging.getLogger(__name__)
 
 
 class PictureMaker:
@@ -121,7 +123,11 @@ class PictureMaker:
             if cache is None:
                 continue
             if done is None:
-                done = self._make(shot, frame, graphics, cache, compositor, reduced, viewing)
+                try:
+                    done = self._make(shot, frame, graphics, cache, compositor, reduced, viewing)
+                except Exception as why:  # one frame's trouble is told on that frame, and the next one appears
+                    _log.exception("the picture of frame %d could not be made", frame)
+                    done = None, f"Frame {frame} cannot be shown ({type(why).__name__}: {why}). The log has the details."
                 with self._wake:
                     if cache is self._cache and viewing is self._viewing:
                         self._keep(key, done)
@@ -169,7 +175,6 @@ def _same_look(a: Shot, b: Shot) -> bool:
     """Whether two shots' frames look the same: names and regions do not show in the comp."""
     if len(a.tracks) != len(b.tracks) or a.mixing != b.mixing or (a.plate and a.plate.colour) != (b.plate and b.plate.colour):
         return False
-    return all(s.visible == t.visible
-               and s.solved is t.solved and s.repair == t.repair and s.smoothing == t.smoothing
-               and s.again is t.again and s.extra == t.extra
-               and s.placements == t.placements for s, t in zip(a.tracks, b.tracks))
+    of_a, of_b = ([x for x in shot.items if isinstance(x, Placement)] for shot in (a, b))
+    return of_a == of_b and all(s.visible == t.visible and s.solution is t.solution and s.region.box.tobytes() == t.region.box.tobytes()
+                                and s.layers == t.layers for s, t in zip(a.tracks, b.tracks, strict=True))

@@ -20,7 +20,7 @@ class Preferences(BaseModel):
     ----------
     memory : MB that pictures kept in memory may take.
     recent : paths of the shots and plates opened last, the newest first.
-    keys : name of an action to its key, where it is not the usual one; empty for none.
+    keys : id of a command to its key, where it is not the usual one; empty for none. Older ones went by the command's words.
     """
 
     model_config = ConfigDict(extra="ignore", validate_assignment=True)

@@ -41,7 +41,9 @@ def run(path: str = "", demo: bool = False) -> int:
 
     from wertis.app.theme import apply_theme
     from wertis.app.window import MainWindow
+    from wertis.core import log
 
+    log.begin()
     application = QApplication.instance() or QApplication(sys.argv[:1])
     assert isinstance(application, QApplication)
     application.setApplicationName("Wertis")
@@ -49,7 +51,7 @@ def run(path: str = "", demo: bool = False) -> int:
     window = MainWindow()
     window.show()
     if demo:
-        window.errands.demo()
+        window.demo.open()
     elif path:
         window.open_path(Path(path))
     QTimer.singleShot(0, window.offer_lost)

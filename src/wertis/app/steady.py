@@ -6,18 +6,20 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QImage, QPainter, QPen
 
 from wertis.app import theme
+from wertis.app.overlay import Overlay
 from wertis.app.painting import words
 from wertis.app.session import Session
 from wertis.app.tools import Tool
-from wertis.app.viewer import Viewer
+from wertis.app.viewer import Viewer, track_words
 from wertis.core.comp.picture import surface_proportions
 from wertis.core.geometry import homography, quad
-from wertis.core.geometry.conventions import homography_to_centred
-from wertis.core.geometry.motion import plane_between
-from wertis.core.jobs.check import corners_of
+from wertis.core.geometry.motion import between
+from wertis.core.geometry.warp import IDENTITY, HomographyWarp, Warp, compose
+from wertis.core.imaging.resample import warped
+from wertis.core.jobs.check import chosen_placement, corners_of
 from wertis.core.plate.colour import shown as as_shown
 from wertis.core.shot.edits import carry
-from wertis.core.shot.motions import motion_words
+from wertis.core.shot.resolve import motion_of
 
 HELD = {"flat": "Flat", "place": "As on the reference frame"}
 COMPARED = {"none": "The frame", "reference": "The reference frame", "difference": "Difference", "wipe": "Split"}
@@ -42,7 +44,7 @@ class SteadyViewer(Viewer):
         self._plate_view = plate_view
         super().__init__(session)
         self.held, self.compared, self.split, self.close_ups = "flat", "none", 0.5, False
-        self._reference: tuple[object, np.ndarray] | None = None
+        self._reference: tuple[np.ndarray, object, np.ndarray] | None = None
         self._now: np.ndarray | None = None
         self._before: np.ndarray | None = None
         self.setAccessibleName("Steady view")
@@ -61,12 +63,22 @@ class SteadyViewer(Viewer):
     def tool(self, tool: Tool | None) -> None:
         pass
 
+    @property
+    def overlay(self) -> Overlay:  # type: ignore[override]
+        """What the step in hand has to say is the plate view's."""
+        return self._plate_view.overlay
+
+    @overlay.setter
+    def overlay(self, overlay: Overlay) -> None:
+        pass
+
     def show_frame(self, picture: np.ndarray | None, trouble: str) -> None:
         """Show a frame (h, w, 3) uint8 held still, or say why it cannot be."""
         track = self.session.track
         self.overlays, self.surface_overlay = self._plate_view.overlays, self._plate_view.surface_overlay
         self._now = self._before = None
-        if track is None or track.motion is None:
+        motion = motion_of(track) if track is not None else None
+        if track is None or motion is None:
             self.through = None
             self.show_picture(None, "The steady view holds a tracked surface still. Track one first.")
             return
@@ -74,7 +86,7 @@ class SteadyViewer(Viewer):
             self.show_picture(None, trouble)
             return
         base = self.session.base if self.session.base is not None else track.region.frame
-        back = plane_between(track.motion, self.session.frame, base)
+        back = between(motion, self.session.frame, base)
         full = self.session.plate.size if self.session.plate is not None else (picture.shape[1], picture.shape[0])
         laid = self._laid(base, full)
         if back is None or laid is None:
@@ -86,10 +98,10 @@ class SteadyViewer(Viewer):
         plate = self.session.cache.peek(self.session.frame) if comparing and self.session.cache is not None else None
         if isinstance(plate, np.ndarray):
             picture = as_shown(plate, self.session.viewing)  # the reference frame is shown without graphics, so this one is as well
-        self.through = homography.normalised(onto @ back)
+        self.through = compose(onto, back)
         # a quick look is smaller than the frame it stands for
-        whole = homography.scaling(full[0] / picture.shape[1], full[1] / picture.shape[0])
-        self._now = cv2.warpPerspective(picture, homography_to_centred(self.through @ whole), size, flags=cv2.INTER_LINEAR)
+        whole = HomographyWarp(homography.scaling(full[0] / picture.shape[1], full[1] / picture.shape[0]))
+        self._now = warped(picture, compose(self.through, whole), size)
         shown = self._now
         if comparing:
             self._before = self._steady_reference(base, onto, size)
@@ -99,17 +111,17 @@ class SteadyViewer(Viewer):
 
     # -- inside ---------------------------------------------------------------------------------------------------
 
-    def _laid(self, base: int, size: tuple[int, int]) -> tuple[np.ndarray, tuple[int, int]] | None:
-        """The homography (3, 3) from the base frame's picture to the one shown, and the size of that."""
+    def _laid(self, base: int, size: tuple[int, int]) -> tuple[Warp, tuple[int, int]] | None:
+        """The warp from the base frame's picture to the one shown, and the size of that."""
         track = self.session.track
         assert track is not None
         if self.held == "place":
-            return np.eye(3), size
-        points, home, _ = corners_of(track, self.session.placement_id)
+            return IDENTITY, size
+        points, home, _ = corners_of(self.session.shot, track, self.session.placement_id)
         corners = carry(track, points, home, base)
-        if corners is None:
+        if corners is None or not quad.is_convex(corners):
             return None
-        placement = track.placement(self.session.placement_id) or (track.placements[0] if track.placements else None)
+        placement = chosen_placement(self.session.shot, track, self.session.placement_id)
         if placement is not None:
             ratio = surface_proportions(placement, size, self.session.aspect).ratio
         else:
@@ -117,20 +129,21 @@ class SteadyViewer(Viewer):
         w, h = (_LONG_SIDE, _LONG_SIDE / ratio) if ratio >= 1 else (_LONG_SIDE * ratio, _LONG_SIDE)
         dx, dy = _MARGIN * w, _MARGIN * h
         target = np.array([[dx, dy], [w - dx, dy], [w - dx, h - dy], [dx, h - dy]])
-        return homography.from_points(corners, target), (max(16, round(w)), max(16, round(h)))
+        return HomographyWarp(homography.from_points(corners, target)), (max(16, round(w)), max(16, round(h)))
 
-    def _steady_reference(self, base: int, onto: np.ndarray, size: tuple[int, int]) -> np.ndarray | None:
+    def _steady_reference(self, base: int, onto: Warp, size: tuple[int, int]) -> np.ndarray | None:
         cache = self.session.cache
         picture = cache.peek(base) if cache is not None else None
         if not isinstance(picture, np.ndarray):
             if cache is not None:
                 cache.ahead([self.session.frame, base])
             return None
-        key = (id(picture), onto.tobytes(), size, self.session.viewing)
-        if self._reference is None or self._reference[0] != key:
-            seen = as_shown(picture, self.session.viewing)
-            self._reference = (key, cv2.warpPerspective(seen, homography_to_centred(onto), size, flags=cv2.INTER_LINEAR))
-        return self._reference[1]
+        assert onto.matrix is not None
+        key = (onto.matrix.tobytes(), size, self.session.viewing)
+        # by the picture itself, which is kept as long as what was made of it
+        if self._reference is None or self._reference[0] is not picture or self._reference[1] != key:
+            self._reference = picture, key, warped(as_shown(picture, self.session.viewing), onto, size)
+        return self._reference[2]
 
     def _mixed(self, now: np.ndarray, before: np.ndarray) -> np.ndarray:
         if self.compared == "reference":
@@ -156,7 +169,7 @@ class SteadyViewer(Viewer):
             base = self.session.base if self.session.base is not None else track.region.frame
             what = {"none": "", "reference": "; this is the reference frame", "difference": f"; difference, {GAIN} times",
                     "wipe": "; reference frame on the left"}[self.compared]
-            text = f"Steady on {base}: {track.name}, plane, {track.kind}, {motion_words(track)}{what}"
+            text = f"Steady on {base}: {track.name}, {track_words(track)}{what}"
             words(painter, QPointF(12, 20), self.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, self.width() - 24),
                   theme.PAPER)
 
@@ -164,13 +177,15 @@ class SteadyViewer(Viewer):
         """At each corner of the pane, that corner of the surface on the reference frame and on this one."""
         track = self.session.track
         assert track is not None and self._before is not None and self._now is not None and self.through is not None
-        points, home, _ = corners_of(track, self.session.placement_id)
+        points, home, _ = corners_of(self.session.shot, track, self.session.placement_id)
         corners = carry(track, points, home, self.session.frame)
         if corners is None:
             return
         factor = _CLOSE * max(self.zoom, 0.3)
         side = min(float(_TILE), (self.width() - 44) / 4)
-        for k, (x, y) in enumerate(homography.apply(self.through, corners)):
+        for k, (x, y) in enumerate(self.through.forward(corners)):
+            if not np.isfinite([x, y]).all():
+                continue
             left = 12.0 if k in (0, 3) else self.width() - 2 * side - 16.0
             top = 34.0 if k in (0, 1) else self.height() - side - 54.0
             for i, (source, name) in enumerate(((self._before, "reference"), (self._now, "frame"))):

@@ -14,6 +14,7 @@ TEXT = QColor("#c9c9c9")
 QUIET = QColor("#8d8d8d")
 GROUND = QColor("#1b1b1b")
 PANEL = QColor("#262626")
+STRONG = QFont.Weight.DemiBold  # the heavier of the faces that are shipped; any other weight would be painted by smearing the lighter one
 
 
 def apply_theme(application: QApplication) -> None:

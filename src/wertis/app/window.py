@@ -1,110 +1,120 @@
-"""The main window: strip of steps, outline, picture, details, lanes, message strip."""
+"""The main window: strip of steps, outline, picture, details, lanes, message strip. It puts the parts together; what each does is its own."""
 
+from functools import partial
 from pathlib import Path
+from typing import Any
 
 from PySide6.QtCore import QEvent, QObject, Qt
-from PySide6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeyEvent
-from PySide6.QtWidgets import (
-    QAbstractSpinBox,
-    QFileDialog,
-    QHBoxLayout,
-    QLineEdit,
-    QMainWindow,
-    QMenu,
-    QMessageBox,
-    QVBoxLayout,
-    QWidget,
-)
+from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeyEvent, QShowEvent
+from PySide6.QtWidgets import QAbstractSpinBox, QFileDialog, QHBoxLayout, QInputDialog, QLineEdit, QMainWindow, QMenu, QMessageBox, QVBoxLayout, QWidget
 
-from wertis.app.desk import Desk
+from wertis.app.autosaver import Autosaver, offer
+from wertis.app.commands import Command, Menus
+from wertis.app.demo_shots import DemoShots
 from wertis.app.details import Details
-from wertis.app.errands import Errands
+from wertis.app.dialogs import AboutDialog, GuideDialog
+from wertis.app.display import Display
+from wertis.app.drift_worker import DriftWorker
 from wertis.app.fields import Number
-from wertis.app.hands import Hands
-from wertis.app.keeping import Keeping, offer
 from wertis.app.lanes import Lanes
-from wertis.app.measuring import Measuring
-from wertis.app.mending import Mending
-from wertis.app.menus import build_menus
+from wertis.app.long_work import LongWork
+from wertis.app.mattes import MatteReader
 from wertis.app.outline import Outline
 from wertis.app.panes import Panes
 from wertis.app.playback import Playback
 from wertis.app.session import Session
-from wertis.app.showing import Showing
-from wertis.app.steady import COMPARED, SteadyViewer
-from wertis.app.steps import Steps
+from wertis.app.steady import SteadyViewer
+from wertis.app.step_bar import StepBar
+from wertis.app.steps import all_steps
 from wertis.app.strip import MessageStrip
 from wertis.app.transport import Transport
+from wertis.app.user_settings import UserSettings
 from wertis.app.viewer import Viewer
 from wertis.app.work import Work
-from wertis.core.check.summary import next_worst, worst_first
-from wertis.core.errors import RegionError, WertisError
-from wertis.core.jobs.export import export_corner_pin
+from wertis.app.workbench import Workbench
 from wertis.core.jobs.job import Job
-from wertis.core.shot import edits, relocate
-from wertis.core.shot.document import Placement
+from wertis.core.shot import relocate
 from wertis.core.shot.store import SUFFIX
 
 PLATES = "Plates and shots (*.wertis *.png *.jpg *.jpeg *.tif *.tiff *.dpx *.exr *.mov *.mp4 *.mkv *.webm *.avi *.mxf)"
+_WIDTH, _HEIGHT = 1280, 800  # pixels that the window takes where the desktop leaves them
 
 
 class MainWindow(QMainWindow):
-    """Puts the parts together and carries the person's wishes to the session."""
+    """Puts the parts together and carries the person's wishes to the session.
 
-    undo_action: QAction
-    redo_action: QAction
+    Attributes
+    ----------
+    bench : what the steps work with.
+    steps : the steps by their names.
+    """
 
     def __init__(self, session: Session | None = None) -> None:
         super().__init__()
-        self.desk = Desk(self)
-        self.demo_menu = QMenu("Demo shots", self)
-        self.recent_menu = QMenu("Opened lately", self)
-        self.session = session or Session(self.desk.preferences.memory << 20)
-        self.playback = Playback(self.session, self)
+        self.settings = UserSettings(self, self.attempt)
+        kinds = all_steps()
+        self.session = session or Session(self.settings.preferences.memory << 20, kinds[0].name)
         self._build()
-        build_menus(self)
+        self.steps = {kind.name: kind(self.bench) for kind in kinds}
+        self._put_in_place()
+        self.menus = Menus()
+        self.menus.build(self, self._commands())
+        self._finish_menus()
         self._connect()
-        self.resize(1280, 800)
         self.setAcceptDrops(True)
+        self._fitted_to_screen = False
+        self._step_before = self.session.step
+        self.resize(_WIDTH, _HEIGHT)
         self._refresh_all()
         self.say("Open a plate to begin (Ctrl+O), or take a demo shot from the File menu.", False)
 
     @property
     def job(self) -> Job | None:
         """The long work that runs."""
-        return self.errands.job
+        return self.work.job
+
+    @property
+    def step(self) -> Any:
+        """The step in hand."""
+        return self.steps[self.session.step]
 
     # -- parts ----------------------------------------------------------------------------------------------------
 
     def _build(self) -> None:
         s = self.session
-        self.steps, self.viewer, self.outline = Steps(s), Viewer(s), Outline(s)
-        self.lanes, self.details = Lanes(s), Details(s)
+        self.playback = Playback(s, self)
+        self.viewer, self.outline, self.lanes = Viewer(s), Outline(s), Lanes(s)
         self.steady = SteadyViewer(s, self.viewer)
-        self.showing = Showing(self)
-        self.errands = Errands(self)
-        self.measuring = Measuring(s, lambda: self.job is not None or self.showing.dragging, self)
-        self.keeping = Keeping(s, self)
-        self.hands = Hands(s, self.viewer, self.say)
-        self.mending = Mending(self)
+        self.panes = Panes(lambda: s.plate.size[0] * s.aspect / s.plate.size[1] if s.plate is not None else 16 / 9, self.viewer, self.steady)
+        self.transport = Transport(s)
+        self.running = Work(lambda: [j for j in (self.work.job, self.drift_worker.job) if j is not None], lambda: self.work.job, self)
+        self.strip = MessageStrip(self.running)
+        self.words = self.strip.words
+        self.work = LongWork(self.strip, self)
+        self.display = Display(s, self.viewer, self.steady, self.panes, self.playback, lambda: self.transport.graphics, self)
+        self.mattes = MatteReader(lambda: self.viewer.update(), self)
+        self.bench = Workbench(self, s, self.viewer, self.steady, self.playback, self.work, self.display, self.mattes, self.say)
+        self.bench.choose_tool, self.bench.run = self._choose_tool, self.run_command
+        self.drift_worker = DriftWorker(s, lambda: self.job is not None or self.display.dragging, self)
+        self.autosaver = Autosaver(s, self)
+        self.demo = DemoShots(self.work, self.say, self.open_path)
+
+    def _put_in_place(self) -> None:
+        self.step_bar = StepBar(self.session, list(self.steps.values()))
+        self.details = Details([(name, step.page) for name, step in self.steps.items()])
+        self.lanes.step_marks = lambda: self.step.key_marks()
         self.outline.setFixedWidth(176)
         middle = QHBoxLayout()
         middle.setContentsMargins(0, 0, 0, 0)
         middle.setSpacing(1)
         middle.addWidget(self.outline)
-        self.panes = Panes(lambda: s.plate.size[0] * s.aspect / s.plate.size[1] if s.plate is not None else 16 / 9, self.viewer, self.steady)
         self.steady.hide()
         middle.addWidget(self.panes, 1)
         middle.addWidget(self.details)
-        self.transport = Transport(s)
-        self.work = Work(lambda: [j for j in (self.job, self.measuring.job) if j is not None], lambda: self.job, self)
-        self.strip = MessageStrip(self.work)
-        self.words = self.strip.words
-        self.strip.stop_wanted.connect(self.errands.stop)
         whole = QVBoxLayout()
         whole.setContentsMargins(0, 0, 0, 0)
         whole.setSpacing(1)
-        whole.addWidget(self.steps)
+        whole.addWidget(self.step_bar)
         whole.addLayout(middle, 1)
         whole.addWidget(self.transport)
         whole.addWidget(self.lanes)
@@ -112,6 +122,43 @@ class MainWindow(QMainWindow):
         centre = QWidget()
         centre.setLayout(whole)
         self.setCentralWidget(centre)
+
+    def _commands(self) -> list[Command]:
+        v = self.viewer
+        own = [
+            Command("file.open", "File", "Open plate or shot...", self.choose_open, "Ctrl+O"),
+            Command("file.open-folder", "File", "Open a folder of frames...", self.choose_folder, "Ctrl+Shift+O"),
+            Command("file.replace-plate", "File", "Replace plate...", self.choose_replacement),
+            Command("file.save", "File", "Save", self.save, "Ctrl+S", 2), Command("file.save-as", "File", "Save as...", self.save_as, "Ctrl+Shift+S", 2),
+            Command("file.quit", "File", "Quit", self.close, "Ctrl+Q", 3),
+            Command("edit.undo", "Edit", "Undo", self.undo, "Ctrl+Z"), Command("edit.redo", "Edit", "Redo", self.redo, "Ctrl+Shift+Z"),
+            Command("edit.preferences", "Edit", "Preferences...", self.settings.change_preferences, "Ctrl+,", 9),
+            Command("track.stop", "Track", "Stop", self.escape, "Esc", 9),
+            Command("view.fit", "View", "Fit", v.fit, "F"), Command("view.actual", "View", "Actual pixels", lambda: v.zoom_to(1.0), "Ctrl+1"),
+            Command("view.zoom-in", "View", "Zoom in", lambda: v.zoom_to(v.zoom * 1.4), "Ctrl++"),
+            Command("view.zoom-out", "View", "Zoom out", lambda: v.zoom_to(v.zoom / 1.4), "Ctrl+-"),
+            Command("view.graphics", "View", "Graphics", lambda: self.transport.buttons["graphics"].click(), "G", 2),
+            Command("view.overlays", "View", "Outlines and words", lambda: self.transport.buttons["overlays"].click(), "V", 2),
+            Command("go.play", "Go", "Play or pause", self.playback.toggle, "Space"),
+            *(Command(f"go.play-at-{part}", "Go/Play at", words, partial(self.display.play_at_part, part), "", 1, part == 1)
+              for words, part in (("Full resolution", 1), ("Half resolution", 2), ("Quarter resolution", 4))),
+            Command("help.guide", "Help", "Guide", self.show_guide, "F1"), Command("help.keys", "Help", "Keys...", self.change_keys),
+            Command("help.about", "Help", "About Wertis", lambda: AboutDialog(self).exec()),
+        ]
+        of_steps = [Command(f"step.{name.lower()}", "View", f"Step: {name}", partial(self.session.go_step, name), str(k), 8)
+                    for k, name in enumerate(self.steps, 1)]
+        return [*own, *(c for step in self.steps.values() for c in step.commands()), *self.outline.commands(), *of_steps]
+
+    def _finish_menus(self) -> None:
+        file = self.menus.menu(self, "File")
+        after = self.menus.actions["file.replace-plate"][0]
+        self.demo_menu, self.recent_menu = QMenu("Demo shots", self), QMenu("Opened lately", self)
+        for menu in (self.demo_menu, self.recent_menu):
+            file.insertMenu(after, menu)
+        self.demo_menu.aboutToShow.connect(lambda: self.demo.fill(self, self.demo_menu))
+        self.recent_menu.aboutToShow.connect(lambda: self.settings.fill_recent(self.recent_menu, self.open_path))
+        self.undo_action, self.redo_action = self.menus.actions["edit.undo"][0], self.menus.actions["edit.redo"][0]
+        self.settings.use_keys(self.menus)
 
     def _connect(self) -> None:
         s = self.session
@@ -121,40 +168,26 @@ class MainWindow(QMainWindow):
         s.selection_changed.connect(self._on_selection)
         s.step_changed.connect(lambda _: self._on_step())
         s.live_changed.connect(lambda: self.viewer.update())
-        s.drift_changed.connect(self._on_drift)
+        s.drift_changed.connect(self.bench.update_views)
         s.message.connect(self.say)
         s.viewing_changed.connect(self._on_viewing)
-        self.steps.picked.connect(s.go_step)
+        s.opened_what.connect(self._on_opened)
+        self.step_bar.picked.connect(s.go_step)
         self.outline.step_wanted.connect(s.go_step)
+        self.outline.region_wanted.connect(lambda: self._begin_with("plate"))
         self.viewer.zoomed.connect(self.transport.show_zoom)
         self.viewer.hovered.connect(self.transport.show_numbers)
         t = self.transport
         t.play_wanted.connect(self.playback.toggle)
-        t.reference_wanted.connect(self.go_reference)
+        t.reference_wanted.connect(partial(self.run_command, "go.reference"))
         t.fit_wanted.connect(self.viewer.fit)
-        t.graphics_switched.connect(self.showing.frame)
+        t.graphics_switched.connect(self.display.frame)
         t.overlays_switched.connect(self._overlays)
         t.frame_typed.connect(self._on_typed)
         for pane in (self.viewer, self.steady):  # after a drag the picture is made at full resolution again
-            pane.released.connect(self.showing.frame)
+            pane.released.connect(self.display.frame)
         self.playback.playing_changed.connect(self._on_playing)
-        d = self.details
-        d.plate.open.clicked.connect(self.choose_open)
-        d.region.draw_wanted.connect(self.hands.draw)
-        d.region.way_picked.connect(self.hands.draw_as)
-        d.region.remove_wanted.connect(self.hands.remove_shape)
-        d.region.show_texture.toggled.connect(self._texture)
-        d.track.track_wanted.connect(self.errands.track)
-        d.track.passers_wanted.connect(self.choose_passers)
-        d.track.stop_wanted.connect(self.errands.stop)
-        d.check.next_worst_wanted.connect(self.go_next_worst)
-        d.check.reference_wanted.connect(self.go_reference)
-        d.check.view_changed.connect(self.showing.view)
-        d.repair.wanted.connect(self.mending.wish)
-        d.use.add_wanted.connect(self.add_placement)
-        d.use.reread_wanted.connect(self._reread)
-        d.deliver.render_wanted.connect(self.errands.render)
-        d.deliver.export_wanted.connect(self.export)
+        self.strip.stop_wanted.connect(self.work.stop)
         for number in self.findChildren(Number):
             number.settled.connect(self._settled)
         for kind in (QLineEdit, QAbstractSpinBox):
@@ -174,27 +207,48 @@ class MainWindow(QMainWindow):
             return False
         return super().eventFilter(watched, event)
 
+    def showEvent(self, event: QShowEvent) -> None:
+        super().showEvent(event)
+        if not self._fitted_to_screen:
+            self._fitted_to_screen = True
+            self.fit_to(self.screen().availableGeometry().width(), self.screen().availableGeometry().height())
+
+    def fit_to(self, width: int, height: int) -> None:
+        """Take no more room, window frame and all, than a desktop leaves."""
+        frame = self.frameGeometry().size() - self.size()
+        self.resize(min(_WIDTH, width - max(0, frame.width())), min(_HEIGHT, height - max(0, frame.height())))
+
     # -- what the person wants ------------------------------------------------------------------------------------
+
+    def run_command(self, ident: str) -> None:
+        """Do a command by its id."""
+        self.menus.actions[ident][0].trigger()
 
     def say(self, text: str, is_error: bool = False) -> None:
         """Show what just happened and what can be done next."""
         self.strip.say(text, is_error)
 
-    def attempt(self, act, *arguments) -> bool:  # type: ignore[no-untyped-def]
+    def attempt(self, act: Any, *arguments: Any) -> bool:
         """Do something that may fail; a failure becomes a message. Returns whether it went well."""
-        try:
-            act(*arguments)
-        except WertisError as why:
-            self.say(str(why), True)
-            return False
-        return True
+        return self.bench.attempt(act, *arguments)
 
     def open_path(self, path: Path) -> None:
         """Open a shot or a plate, asking about unsaved work first."""
         if self.may_leave() and self.attempt(self.session.open_any, path):
-            self.desk.opened(path)
+            self._choose_sequence()
+            self.settings.opened(path)
             self._opened()
             self._ask_for_files()
+
+    def _choose_sequence(self) -> None:
+        """A folder with several sequences: ask which one is meant."""
+        plate = self.session.plate
+        if plate is None or not plate.others or self.session.shot.tracks:
+            return
+        names = {f"{Path(p).name} ({count} frames)": p for p, count in {str(plate.path): len(plate.frames), **plate.others}.items()}
+        chosen, ok = QInputDialog.getItem(self, "Which sequence?", f"The folder holds {len(names)} sequences. Open", list(names), 0, False)
+        if ok and chosen in names and names[chosen] != str(plate.path):
+            self.attempt(self.session.open_any, Path(names[chosen]))
 
     def _ask_for_files(self) -> None:
         """Ask once where the files of the shot are that were not found below its own folder."""
@@ -203,19 +257,19 @@ class MainWindow(QMainWindow):
             return
         name = QFileDialog.getExistingDirectory(self, f"Where are {Path(missing[0]).name}" + (f" and {len(missing) - 1} more" if len(missing) > 1 else "")
                                                 + "? They are looked for in this folder and below")
-        if name and self.attempt(self.session.find_files, Path(name)):
+        if name and self.attempt(self.session.opened.find_files, Path(name)):
             left = len(relocate.gone(self.session.shot))
             self.say(f"{len(missing) - left} of {len(missing)} files were found again." + (" Choose the others by hand." if left else ""), bool(left))
 
     def offer_lost(self) -> None:
         """Offer what a crash left behind, if anything."""
-        found = offer(self.keeping, self)
+        found = offer(self.autosaver, self)
         if found is not None:
-            self.attempt(self.keeping.take_over, found)
+            self.attempt(self.autosaver.take_over, found)
 
     def _opened(self) -> None:
         self.viewer.setFocus()
-        warning = self.keeping.opened()
+        warning = self.autosaver.opened()
         if warning:
             self.say(warning, True)
 
@@ -235,7 +289,7 @@ class MainWindow(QMainWindow):
         """Ask for another plate for the same shot."""
         name, _ = QFileDialog.getOpenFileName(self, "Replace the plate", "", PLATES)
         if name:
-            self.attempt(self.session.replace_plate, Path(name))
+            self.attempt(self.session.opened.replace_plate, Path(name))
 
     def save(self) -> bool:
         """Save under the name it has, or ask for one."""
@@ -247,7 +301,7 @@ class MainWindow(QMainWindow):
         name, _ = QFileDialog.getSaveFileName(self, "Save the shot", start, f"Wertis shot (*{SUFFIX})")
         saved = bool(name) and self.attempt(self.session.save, Path(name))
         if saved and self.session.path is not None:
-            self.desk.opened(self.session.path)
+            self.settings.opened(self.session.path)
         return saved
 
     def undo(self) -> None:
@@ -260,97 +314,39 @@ class MainWindow(QMainWindow):
         label = self.session.history.redo()
         self.say(f"Done again: {label}." if label else "There is nothing to do again.")
 
-    def draw_region(self) -> None:
-        """Draw the region of a new track."""
-        self.hands.draw("track")
+    def change_keys(self) -> None:
+        """List all keys, and change them."""
+        self.settings.change_keys(self.menus)
 
-    def draw_hold_out(self) -> None:
-        """Draw a hold-out under the selected track."""
-        self.hands.draw("hold-out")
+    def show_guide(self) -> None:
+        """The short guide, beside the window."""
+        from wertis.demo import make
 
-    def add_placement(self) -> None:
-        """Put a placement on the selected track on the frame in view."""
-        s = self.session
-        track = s.track
-        if track is None:
-            self.say("There is no surface to place on; draw a region first (N).", True)
-            return
-        try:
-            corners = edits.default_quad(track, s.frame)
-        except RegionError as why:
-            self.say(str(why), True)
-            return
-        placement = Placement(frame=s.frame, quad=edits.as_points(corners))
-        s.history.do("Place a graphic", edits.add_placement(s.shot, track.id, placement))
-        s.select(track.id, placement.id)
-        s.go_step("Use")
-        self.hands.choose()
-        self.say("Drag the corners to where the graphic belongs, then choose what to show on the right."
-                 + ("" if track.solved else " Track the surface (T) to carry it."))
-
-    def choose_passers(self) -> None:
-        """Ask where to keep the matte of what was distrusted, and make it."""
-        start = self.session.path.parent if self.session.path else Path.home()
-        name = QFileDialog.getExistingDirectory(self, "A folder for the matte sequence", str(start))
-        if name:
-            self.errands.passers(Path(name))
-
-    def export(self, name: str) -> None:
-        """Export the corner pin of the selected placement."""
-        s = self.session
-        if s.track is None:
-            return
-        try:
-            count = export_corner_pin(s.shot, s.track, s.placement, Path(name))
-        except WertisError as why:
-            self.say(str(why), True)
-            return
-        self.say(f"{count} frames written to {name}.")
-
-    def go_reference(self) -> None:
-        """To the frame that counts as right: the one that the selected track is matched to, unless another was chosen to check against."""
-        s = self.session
-        if s.track is not None:
-            s.go(s.base if s.base is not None and s.step == "Check" else s.track.region.frame)
-
-    def go_next_worst(self) -> None:
-        """To the frame that drifts most, then to the next."""
-        s = self.session
-        frame = next_worst(s.drift, s.frame)
-        if frame is None:
-            self.say("No drift is measured yet." if s.track is not None and s.track.solved is not None and not s.drift
-                     else "No frame drifts." if s.drift else "Track a surface first (T).")
-            return
-        if s.step != "Repair":
-            s.go_step("Check")
-        s.go(frame)
-        place = worst_first(s.drift).index(frame) + 1
-        self.say(f"Frame {frame}, number {place} from the worst: {s.drift[frame].worst:.2f} px. W goes to the next, R to the reference frame.")
-
-    def next_panes(self) -> None:
-        """From the plate to the steady view to both."""
-        box = self.details.check.panes
-        box.setCurrentIndex((box.currentIndex() + 1) % box.count())
-        self.session.go_step("Check")
-        self.showing.view()
-
-    def flip(self) -> None:
-        """Show the reference frame in the steady view, or the frame again."""
-        box = self.details.check.compared
-        box.setCurrentIndex(list(COMPARED).index("none" if box.currentData() == "reference" else "reference"))
-        self.session.go_step("Check")
-        self.showing.view()
+        self.guide = GuideDialog(lambda: self.demo.open(make.FIRST_FILM), self)
+        self.guide.show()
 
     def escape(self) -> None:
-        """Stop what runs, or give up drawing."""
+        """Stop what runs, or give up what is being done."""
         if self.job is not None:
-            self.errands.stop()
-        elif self.hands.give_up():
+            self.work.stop()
+        elif self._given_up():
             self.say("Drawing given up.")
+        elif self.bench.picking:
+            self.bench.put_away()
+            self.say("Given up.")
         else:
             self.playback.pause()
 
+    def _given_up(self) -> bool:
+        """Give up what any step is doing; whether anything was."""
+        return sum(step.escape() for step in self.steps.values()) > 0
+
     # -- following the session ------------------------------------------------------------------------------------
+
+    def _choose_tool(self) -> None:
+        """Take the tool that the step and the selection call for."""
+        wanted = self.step.tool_wanted() if self.session.plate is not None else ()
+        self.bench.hold(wanted and (self.session.step, *wanted), lambda: self.step.tool(wanted))
 
     def _refresh_all(self) -> None:
         self._on_plate()
@@ -359,106 +355,88 @@ class MainWindow(QMainWindow):
 
     def _on_shot(self) -> None:
         s = self.session
-        self.showing.pictures.set_shot(s.shot)
+        self.display.pictures.set_shot(s.shot)
         name = s.path.name if s.path else s.shot.name
         self.setWindowTitle(f"{'* ' if s.history.unsaved else ''}{name} - Wertis")
         self.undo_action.setText(f"Undo: {s.history.undo_label}" if s.history.undo_label else "Undo")
         self.redo_action.setText(f"Redo: {s.history.redo_label}" if s.history.redo_label else "Redo")
         self.undo_action.setEnabled(bool(s.history.undo_label))
         self.redo_action.setEnabled(bool(s.history.redo_label))
-        self.hands.choose()
-        self.showing.frame()
+        if not self.bench.picking:
+            self._choose_tool()
+        self.display.frame()
 
     def _on_plate(self) -> None:
         s = self.session
         self.playback.pause()
-        self.hands.drawing = ""
-        self.showing.pictures.use(s.cache)
-        self.showing.pictures.set_shot(s.shot)
+        self.display.pictures.use(s.cache)
+        self.display.pictures.set_shot(s.shot)
         if s.plate is not None:
             self.viewer.set_size(s.plate.size)
         self.viewer.show_picture(None, "")
         self._on_frame()
 
+    def _on_opened(self, what: str) -> None:
+        self._begin_with(what)
+
+    def _begin_with(self, what: str) -> None:
+        """Bring the step that begins with what was opened."""
+        step = next((x for x in self.steps.values() if what in x.begins_with), None)
+        if step is not None:
+            step.bring()
+
     def _on_selection(self) -> None:
-        self.hands.choose()
-        self.viewer.update()
+        self._choose_tool()
+        self.bench.update_views()
+        self.lanes.update()
 
     def _on_step(self) -> None:
-        if self.session.step != "Region":
-            self.hands.drawing = ""
-        self.hands.choose()
-        self.showing.view()
+        if self._step_before != self.session.step:
+            self.steps[self._step_before].left()
+            self._step_before = self.session.step
+        step = self.step
+        self.viewer.overlay = step
+        self.details.bring(step.name)
+        self.display.steady_wanted, self.display.quick_may_be_small = step.steady, step.looks_at_plate
+        self._choose_tool()
+        self.display.view()
         hint = self._hint()
         if hint and self.job is None:
             self.say(hint)
 
     def _hint(self) -> str:
         """What to do first in the step in hand."""
-        s = self.session
-        if s.plate is None:
+        if self.session.plate is None:
             return ""
-        if s.track is None and s.step != "Plate":
-            return self.hands.hint()
-        tracked = s.track is not None and s.track.solved is not None
-        return {
-            "Plate": "Step through the plate and find the frame where the surface is largest and sharpest.",
-            "Region": self.hands.hint() if self.hands.drawing else
-                      "Drag points to move them; double-click a side for a new one; Shift chooses several. N draws another region.",
-            "Track": "Space plays the result; go to a frame and track on from there." if tracked else
-                     "Track both ways from this frame with Ctrl+T, or forward with T.",
-            "Check": "W goes to the worst frame, then to the next; S shows the steady view beside the plate or alone; Q flips to the reference frame."
-                     if tracked else "Track the surface first (T); then its drift is measured by itself.",
-            "Repair": "W goes to the worst frame; M lets the points find their places, or drag them; Ctrl+M repairs by itself."
-                      if tracked else "Track the surface first (T).",
-            "Use": "Drag the corners to where the graphic belongs." if s.placement else "Place a graphic on the surface with P.",
-            "Deliver": "Choose what to render and where, or export the corner pin.",
-        }[s.step]
+        first = next(iter(self.steps.values()))
+        if self.session.track is None and self.step is not first:  # whatever the step, a region comes first
+            return str(next(x for x in self.steps.values() if "plate" in x.begins_with).hint())
+        return str(self.step.hint())
 
     def _on_frame(self) -> None:
         self.transport.show_frame()
-        self.showing.frame()
-
-    def _on_drift(self) -> None:
-        self.viewer.update()
-        self.steady.update()
+        self.display.frame()
 
     def _on_viewing(self) -> None:
-        self.showing.pictures.look_through(self.session.viewing)
-        self.showing.frame()
+        self.display.pictures.look_through(self.session.viewing)
+        self.display.frame()
         self.viewer.update()
 
     def _on_playing(self, on: bool) -> None:
         self.transport.show_playing(on)
-        if not on and self.showing.play_at > 1:
-            self.showing.frame()  # at full resolution again
+        if not on and self.display.play_at > 1:
+            self.display.frame()  # at full resolution again
 
     # -- small things ---------------------------------------------------------------------------------------------
 
     def _overlays(self, on: bool) -> None:
         self.viewer.overlays = on
-        self.viewer.update()
+        self.bench.update_views()
 
     def _on_typed(self, good: bool) -> None:
         if not good:
             self.say("Type a frame number.", True)
         self.viewer.setFocus()
-
-    def _texture(self, on: bool) -> None:
-        self.viewer.texture = on
-        self.viewer.update()
-
-    def _reread(self) -> None:
-        self.showing.pictures.refresh_files()
-        self.showing.frame()
-        self.say("The artwork was read again.")
-
-    def _set_range(self, begins: bool) -> None:
-        s = self.session
-        if s.plate is not None:
-            a, b = s.shot.range
-            new = (s.frame, max(b, s.frame)) if begins else (min(a, s.frame), s.frame)
-            s.history.do("Set the range", s.shot.but(range=new))
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         ten = 10 if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 1
@@ -509,12 +487,13 @@ class MainWindow(QMainWindow):
         if not self._may_stop() or not self.may_leave():
             event.ignore()
             return
-        self.errands.stop()
-        self.measuring.wait(0)
-        self.measuring.stop()
+        self.work.stop()
+        self.drift_worker.wait(0)
+        self.drift_worker.stop()
         if self.job is not None:
             self.job.finished.wait(10)
-        self.keeping.finish()
-        self.showing.pictures.close()
+        self.autosaver.finish()
+        self.mattes.close()
+        self.display.pictures.close()
         self.session.close()
         event.accept()

@@ -32,7 +32,7 @@ class Work(QToolButton):
         self._timer.setInterval(_EVERY)
         self._timer.timeout.connect(self.look)
         self._timer.start()
-        self.look()
+        self.hide()
 
     def look(self) -> None:
         """Show how much is running."""

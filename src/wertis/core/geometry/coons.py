@@ -39,9 +39,10 @@ def outline(offsets: np.ndarray, per_side: int = 24) -> np.ndarray:
     return np.concatenate([bent(a + (b - a) * t, offsets) for a, b in zip(CORNERS, np.roll(CORNERS, -1, 0), strict=True)])
 
 
-def grid(cells: int, offsets: np.ndarray) -> list[np.ndarray]:
-    """The lines (N, 2) of a grid of `cells` by `cells`, borders included: one across, one down, and so on; of two points each where all is straight."""
-    t = np.linspace(0, 1, 25 if offsets.any() else 2)
+def grid(cells: int, offsets: np.ndarray, fine: bool = False) -> list[np.ndarray]:
+    """The lines (N, 2) of a grid of `cells` by `cells`, borders included: one across, one down, and so on; of two points each where all is straight,
+    unless many are wanted all the same (`fine`), for a surface that may bend."""
+    t = np.linspace(0, 1, 25 if offsets.any() or fine else 2)
     lines = []
     for at in np.linspace(0, 1, cells + 1):
         still = np.full_like(t, at)

@@ -172,7 +172,8 @@ class DeferredTracker:
         samples, legs = [], []
         for kept in sampled:
             assert kept.luma is not None and kept.matrix is not None and kept.context is not None
-            chosen, weights, picture = self._tracker.sample(kept.picture(), kept.matrix, kept.context.trust, blurred_tiles.LEVEL, blurred_tiles.MEASURED_TILES)
+            chosen, weights, picture = self._tracker.sample(kept.picture(), kept.matrix, kept.context.trust, blurred_tiles.LEVEL,
+                                                            blurred_tiles.MEASURED_TILES)
             if len(chosen) < 6:
                 continue
             places = self._tracker.reference.tiles(blurred_tiles.LEVEL).centre[chosen]

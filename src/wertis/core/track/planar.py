@@ -224,7 +224,8 @@ class PlanarTracker:
                 break
             if level == 1 and moved < _ARRIVED:
                 continue
-            if limit == _TILES_MOST[True] and found is not None and self._expected(found, noise_of_sharp=context.noise_of_sharp) < _UNSURE * max(1.0, self._levels.scale(found.matrix)):
+            if limit == _TILES_MOST[True] and found is not None and self._expected(found, noise_of_sharp=context.noise_of_sharp) \
+                    < _UNSURE * max(1.0, self._levels.scale(found.matrix)):
                 break
             tiles = self.reference.tiles(level)
             chosen, trusted = self._levels.in_view(tiles, matrix, picture, context.trust, limit)

@@ -1,0 +1,144 @@
+"""Which picture the two panes show, and when: made in full or for a quick look, ready or on its way."""
+
+from collections.abc import Callable
+from typing import NamedTuple
+
+import numpy as np
+from PySide6.QtCore import QObject, QTimer
+
+from wertis.app.bridge import Bridge
+from wertis.app.panes import Panes
+from wertis.app.pictures import PictureMaker
+from wertis.app.playback import Playback
+from wertis.app.session import FINISHED_SHARE, Session
+from wertis.app.steady import SteadyViewer
+from wertis.app.tools import PointsTool
+from wertis.app.viewer import Viewer
+
+_AHEAD = 12
+_HELD_FOR = 80  # milliseconds for which painting may wait for a picture
+_QUICK, _QUICKEST = 0.75, 0.3  # zooms below which a half or a quarter of the resolution does while something is dragged
+
+
+class Looks(NamedTuple):
+    """How the panes are set: which are shown ("plate", "steady" or "beside"), and what the steady view does; see its attributes."""
+
+    panes: str = "beside"
+    held: str = "flat"
+    compared: str = "none"
+    split: float = 0.5
+    close_ups: bool = False
+    surface: str = "none"
+
+
+class Display(QObject):
+    """Brings pictures to the panes.
+
+    Parameters
+    ----------
+    graphics : whether graphics are to be shown.
+
+    Attributes
+    ----------
+    pictures : makes them.
+    play_at : playing is done at this part of the resolution: 1, 2 or 4.
+    looks : how the panes are set.
+    steady_wanted : the step in hand shows the steady view.
+    quick_may_be_small : while a point is dragged, what is shown beside it shows the plate itself.
+    """
+
+    def __init__(self, session: Session, viewer: Viewer, steady: SteadyViewer, panes: Panes, playback: Playback, graphics: Callable[[], bool],
+                 parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self._session, self._viewer, self._steady, self._panes, self._playback, self._graphics = session, viewer, steady, panes, playback, graphics
+        self.pictures = PictureMaker(int(FINISHED_SHARE * session.budget))
+        self.play_at = 1
+        self.looks = Looks()
+        self.steady_wanted = self.quick_may_be_small = False
+        self._held = QTimer(self)
+        self._held.setSingleShot(True)
+        self._held.setInterval(_HELD_FOR)
+        self._held.timeout.connect(self._paint_again)
+        self._bridge = Bridge(self._on_picture, self)
+        self.pictures.made.connect(self._bridge)
+
+    @property
+    def dragging(self) -> bool:
+        """Whether a point is in hand."""
+        tool = self._viewer.tool
+        return isinstance(tool, PointsTool) and tool.magnify is not None
+
+    def play_at_part(self, part: int) -> None:
+        """Play at a part of the resolution: 1, 2 or 4."""
+        self.play_at = part
+        self.frame()
+
+    def frame(self) -> None:
+        """Show the frame in view, now or as soon as its picture is made."""
+        s, viewer = self._session, self._viewer
+        if s.plate is None or s.cache is None:
+            return
+        graphics, playing, dragging = self._graphics(), self._playback.playing, self.dragging
+        # while something is dragged, or played so, a quick look does where the pane cannot show more
+        quick = 4 if self.quick_may_be_small and viewer.zoom < _QUICKEST else 2
+        reduced = self.play_at if playing else quick if dragging and viewer.zoom < _QUICK else 1
+        ready = self.pictures.ready(s.frame, graphics, reduced)
+        low, high = s.shot.range
+        ahead = [f for f in range(s.frame + 1, s.frame + 1 + _AHEAD) if low <= f <= high]
+        if len(ahead) < _AHEAD and playing:
+            ahead += list(range(low, min(high, low + _AHEAD - len(ahead)) + 1))
+        s.cache.ahead([s.frame, *ahead])
+        self._playback.waiting = ready is None
+        if ready is not None:
+            self._show(*ready)
+            self._paint_again()
+        self.pictures.wish(s.frame, graphics, ahead if playing else [], reduced)
+        if ready is None and (dragging or viewer.late):
+            # the old picture need not be painted once more while the new one is made, nor the new frame's overlays over it
+            self._hold_painting()
+        viewer.update()
+
+    def set_looks(self, looks: Looks) -> None:
+        """Set the panes and the steady view otherwise."""
+        self.looks = looks
+        self.view()
+
+    def view(self) -> None:
+        """The panes or the steady view are set otherwise, or the step shows them or not."""
+        viewer, steady, looks = self._viewer, self._steady, self.looks
+        if self.steady_wanted and looks.panes == "beside" and not steady.isVisible():
+            self._panes.lay_out()
+            self._panes.halve()
+        viewer.setVisible(not self.steady_wanted or looks.panes != "steady")
+        steady.setVisible(self.steady_wanted and looks.panes != "plate")
+        steady.held, steady.compared, steady.split, steady.close_ups = looks.held, looks.compared, looks.split, looks.close_ups
+        viewer.surface_overlay = looks.surface
+        if not viewer.late:  # else its own picture is on its way
+            self._show(viewer.picture, "")
+
+    # -- inside ---------------------------------------------------------------------------------------------------
+
+    def _show(self, picture: np.ndarray | None, trouble: str) -> None:
+        s = self._session
+        self._viewer.show_picture(picture, trouble, s.plate.size if s.plate is not None else None)
+        self._viewer.picture_frame = self._steady.picture_frame = s.frame
+        if self._steady.isVisible():
+            self._steady.show_frame(picture, trouble)
+
+    def _hold_painting(self) -> None:
+        """Let both panes wait for the next picture, but not for long."""
+        if not self._held.isActive():  # a quick hand must not put it off for ever
+            for pane in (self._viewer, self._steady):
+                pane.setUpdatesEnabled(False)
+            self._held.start()
+
+    def _paint_again(self) -> None:
+        self._held.stop()
+        for pane in (self._viewer, self._steady):
+            pane.setUpdatesEnabled(True)
+
+    def _on_picture(self, frame: int, picture: object, error: str) -> None:
+        if frame == self._session.frame:
+            self._playback.waiting = False
+            self._show(picture, error)  # type: ignore[arg-type]
+            self._paint_again()

@@ -1,0 +1,125 @@
+"""Tracking: kind of motion, what is looked at, direction."""
+
+
+from PySide6.QtCore import QSignalBlocker, Signal
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QGridLayout,
+    QPushButton,
+)
+
+from wertis.app.fields import form, named
+from wertis.app.pages import Page, combo, few
+from wertis.app.session import Session
+from wertis.core.errors import WertisError
+from wertis.core.shot import edits
+from wertis.core.shot.document import PlaneSolution
+from wertis.core.shot.edits import plane_settings
+
+KIND_WORDS = {"shift": "Shift", "shift-scale": "Shift and scale", "shift-turn": "Shift and turn",
+              "similarity": "Shift, scale and turn", "affine": "With shear", "perspective": "With perspective"}
+LOOK_WORDS = {"mix": "The plate", "luma": "Its brightness", "contrast": "Its contrast, raised", "red": "Its red channel", "green": "Its green channel",
+              "blue": "Its blue channel"}
+
+
+class TrackPage(Page):
+    """Tracking: kind of motion, direction, stop."""
+
+    track_wanted = Signal(str)
+    stop_wanted = Signal()
+    passers_wanted = Signal()
+
+    def __init__(self, session: Session) -> None:
+        super().__init__(session)
+        f = form(self)
+        self.heading = named("", "heading")
+        self.kind = combo(KIND_WORDS, "Kind of motion", lambda: self._set("Set the kind of motion", model=self.kind.currentData()))
+        self.kind.setToolTip("How the surface may move. Perspective for flat surfaces; less where there is little to hold on to.")
+        f.addRow(self.heading)
+        f.addRow("Motion", self.kind)
+        self.look = combo(LOOK_WORDS, "What the tracker looks at",
+                          lambda: self._set("Choose what the tracker looks at", look=self.look.currentData()))
+        self.look.setToolTip("The plate: its channels, mixed so that the surface stands out most over the grain. Another, where it shows better in that")
+        self.half = QCheckBox("Half resolution")
+        self.half.setToolTip("Faster, and steadier on pictures that are soft; a fine surface holds better at full resolution")
+        self.half.clicked.connect(lambda on: self._set("Choose the resolution", half=on))
+        f.addRow("Looks at", self.look)
+        f.addRow("", self.half)
+        grid = QGridLayout()
+        grid.setSpacing(6)
+        self.buttons: dict[str, QPushButton] = {}
+        for name, words, key, row, column in (
+                ("backward", "Backward", "Shift+T", 0, 0), ("forward", "Forward", "T", 0, 1),
+                ("previous", "One back", "Shift+Y", 1, 0), ("next", "One forward", "Y", 1, 1)):
+            b = QPushButton(words)
+            b.setToolTip(f"Track {words.lower()} from the frame in view ({key})")
+            b.clicked.connect(lambda _=False, n=name: self.track_wanted.emit(n))
+            grid.addWidget(b, row, column)
+            self.buttons[name] = b
+        both = QPushButton("Track both ways")
+        both.setObjectName("main")
+        both.setToolTip("Track to the end and to the beginning of the range (Ctrl+T)")
+        both.clicked.connect(lambda: self.track_wanted.emit("both"))
+        self.buttons["both"] = both
+        self.stop = QPushButton("Stop")
+        self.stop.setToolTip("Stop and keep what there is (Esc)")
+        self.stop.clicked.connect(self.stop_wanted)
+        f.addRow(both)
+        f.addRow(grid)
+        f.addRow(self.stop)
+        self.facts = named("", "quiet")
+        f.addRow(named("FOUND", "section"))
+        f.addRow(self.facts)
+        self.passers = QPushButton("Hold out what was distrusted")
+        self.passers.setToolTip("Make a matte sequence of what passes in front of the tracked surface, and hold it out of the track")
+        self.passers.clicked.connect(self.passers_wanted)
+        f.addRow(self.passers)
+        f.addRow(named("Each frame is compared with the reference frame itself, so error does not add up. A frame on which the surface is "
+                       "lost stays empty.", "hint"))
+        self.show_state()
+
+    def show_state(self) -> None:
+        s = self.session
+        track = s.track
+        busy = bool(s.live.track_id)
+        self.heading.setText(track.name if track else "Draw a region first")
+        for b in self.buttons.values():
+            b.setEnabled(track is not None and s.plate is not None and not busy)
+        self.stop.setEnabled(busy)
+        self.passers.setEnabled(track is not None and track.solution is not None and not busy)
+        for w in (self.kind, self.look, self.half):
+            w.setEnabled(track is not None and not busy)
+        if track is None:
+            self.facts.setText("")
+            return
+        settings = plane_settings(track)
+        with QSignalBlocker(self.kind), QSignalBlocker(self.look), QSignalBlocker(self.half):
+            self.kind.setCurrentIndex(self.kind.findData(settings.model))
+            self.look.setCurrentIndex(self.look.findData(settings.look))
+            self.half.setChecked(settings.half)
+        solution = track.solution
+        if not isinstance(solution, PlaneSolution):
+            self.facts.setText("Being tracked now." if busy else "Not tracked yet.")
+            return
+        good = solution.good
+        errors = solution.errors[good]
+        lost = [int(x) for x in solution.frames[~good]]
+        words = f"{int(good.sum())} frames, expected error {errors.mean():.2f} px, at most {errors.max():.2f} px on frame " \
+                f"{int(solution.frames[good][errors.argmax()])}."
+        if lost:
+            words += f"\n{len(lost)} lost: {few(lost)}.\n{solution.reasons.get(lost[0], '')}"
+        self.facts.setText(words)
+
+    def _set(self, label: str, **changes: object) -> None:
+        s = self.session
+        track = s.track
+        if track is None:
+            return
+        try:
+            s.history.do(label, edits.set_settings(s.shot, track.id, plane_settings(track).but(**changes)))
+        except WertisError as why:
+            s.message.emit(str(why), True)
+            self.show_state()
+            return
+        if track.solution is not None:
+            s.message.emit("Track again to use it. What was tracked stays until then.", False)

@@ -1,0 +1,158 @@
+"""The step Track: tracking the selected region, and what passes in front handed back as a matte."""
+
+from collections.abc import Iterator
+from functools import partial
+from pathlib import Path
+
+from PySide6.QtGui import QPainter
+from PySide6.QtWidgets import QFileDialog
+
+from wertis.app.commands import Command
+from wertis.app.picture_view import PictureView
+from wertis.app.step import Step
+from wertis.app.steps.region.overlays import paint_hold_outs
+from wertis.app.steps.track.page import TrackPage
+from wertis.app.workbench import Workbench
+from wertis.core.blas import single_threaded
+from wertis.core.errors import WertisError
+from wertis.core.jobs.events import Event, Stop
+from wertis.core.jobs.job import Job
+from wertis.core.jobs.occluder_mattes import write_mattes
+from wertis.core.jobs.tracking import runs_from, track_shot
+from wertis.core.shot import hold_outs, items
+from wertis.core.shot.document import HoldOut
+from wertis.core.track.advice import advice
+
+_WAYS = (("track.forward", "Forward", "T", "forward"), ("track.backward", "Backward", "Shift+T", "backward"),
+         ("track.both", "Both ways", "Ctrl+T", "both"),
+         ("track.next", "One frame forward", "Y", "next"), ("track.previous", "One frame back", "Shift+Y", "previous"))
+
+
+class TrackStep(Step):
+    """Tracking."""
+
+    name, order, begins_with = "Track", 30, frozenset({"tracks"})
+    page: TrackPage
+
+    def __init__(self, bench: Workbench) -> None:
+        super().__init__(bench)
+        self.page = TrackPage(self.session)
+        self.page.track_wanted.connect(self.track)
+        self.page.stop_wanted.connect(bench.work.stop)
+        self.page.passers_wanted.connect(self.choose_passers)
+        self._come_back: int | None = None  # the frame in view before tracking both ways
+
+    def commands(self) -> list[Command]:
+        return [Command(ident, "Track", words, partial(self.track, direction), keys) for ident, words, keys, direction in _WAYS] + [
+            Command("track.passers", "Track", "Hold out what was distrusted...", self.choose_passers, "", 2)]
+
+    def words(self) -> str:
+        s = self.session
+        track = s.track
+        if track is None:
+            return ""
+        low, high = s.shot.range
+        if track.id == s.live.track_id:
+            return f"{len(s.live.answers)} frames so far"
+        if track.solution is None:
+            return "not yet"
+        inside = (track.solution.tried >= low) & (track.solution.tried <= high)
+        found, lost = int((track.solution.good & inside).sum()), int((~track.solution.good & inside).sum())
+        return f"{found} of {high - low + 1}" + (f", {lost} lost" if lost else "")
+
+    def hint(self) -> str:
+        tracked = self.session.track is not None and self.session.track.solution is not None
+        return "Space plays the result; go to a frame and track on from there." if tracked else \
+            "Track both ways from this frame with Ctrl+T, or forward with T."
+
+    def paint(self, painter: QPainter, view: PictureView) -> None:
+        paint_hold_outs(painter, view, self.bench.mattes)
+
+    # -- tracking -------------------------------------------------------------------------------------------------
+
+    def track(self, direction: str) -> None:
+        """Track the selected region from the frame in view."""
+        s = self.session
+        if s.track is None:
+            self.bench.say("There is no region to track; draw one round the surface first (N).", True)
+            return
+        if s.plate is None or s.cache is None or self.bench.work.busy():
+            return
+        self.bench.playback.pause()
+        shot, ident, plate, read = s.shot, s.track.id, s.plate, s.cache.get
+        try:
+            runs = runs_from(shot, s.track, s.frame, direction)
+        except WertisError as why:
+            self.bench.say(str(why), True)
+            return
+
+        def work(stop: Stop) -> Iterator[Event]:
+            with single_threaded():
+                yield from track_shot(shot, ident, plate, runs, read, stop)
+
+        self.bring()
+        self._come_back = s.frame if direction == "both" else None
+        s.live.begin(ident)
+        self.bench.work.begin(Job(f"Tracking {s.track.name}", sum(len(r) for r in runs), work), event=self._on_event, ended=self._over)
+
+    def _on_event(self, event: Event) -> None:
+        s, fix = self.session, event.item
+        assert event.frame is not None
+        s.live.take(event.frame, fix)
+        s.go(event.frame)
+        track = s.shot.track(s.live.track_id)
+        self.bench.say(f"Tracking {track.name if track else ''}, frame {event.frame}: " + (
+            f"{fix.seen:.0%} of the region seen, expected error {fix.error:.2f} px. Esc stops and keeps what there is."
+            if fix.matrix is not None else f"lost, {fix.reason}."), fix.matrix is None)
+
+    def _over(self, job: Job) -> None:
+        s = self.session
+        found = dict(s.live.answers)
+        s.keep_live()
+        if self._come_back is not None:
+            s.go(self._come_back)
+        good = {f: x for f, x in found.items() if x.matrix is not None}
+        if job.error:
+            self.bench.say(job.error, True)
+            return
+        words = f"{len(good)} frames tracked"
+        if good:
+            words += f", expected error {sum(x.error for x in good.values()) / len(good):.2f} px"
+        trouble = advice(found)
+        if trouble:
+            self.bench.say(f"{words}; {trouble}.", True)
+            return
+        self.bench.say(words + (". Stopped; what was found is kept." if job.stopped else ". Next: place a graphic on it (P)."
+                       if s.track and not s.shot.placements(s.track_id) else ". Press Space to play."))
+
+    # -- passers --------------------------------------------------------------------------------------------------
+
+    def choose_passers(self) -> None:
+        """Ask where to keep the matte of what was distrusted, and make it."""
+        start = self.session.path.parent if self.session.path else Path.home()
+        name = QFileDialog.getExistingDirectory(self.bench.window, "A folder for the matte sequence", str(start))
+        if name:
+            self.passers(Path(name))
+
+    def passers(self, folder: Path) -> None:
+        """Make a matte sequence of what passes in front of the selected track and hold it out."""
+        s = self.session
+        track, plate, shot = s.track, s.plate, s.shot
+        if track is None or plate is None or s.cache is None or self.bench.work.busy():
+            return
+        read = s.cache.get
+        where = folder / f"{''.join(c if c.isalnum() else '_' for c in track.name)}_passers"
+
+        def work(stop: Stop) -> Iterator[Event]:
+            with single_threaded():
+                yield from write_mattes(shot, track, plate, str(where / "matte.####.png"), read, stop)
+
+        self.bench.work.begin(Job("Making the matte", shot.range[1] - shot.range[0] + 1, work), lambda: self._hold_out(track.id, where))
+
+    def _hold_out(self, ident: str, where: Path) -> None:
+        s = self.session
+        if s.shot.track(ident) is not None and self.bench.attempt(hold_outs.open_matte, where, s.plate.size if s.plate else (1, 1)):
+            held = HoldOut(of=ident, name="Passers", path=str(where.absolute()), grow=2)
+            s.history.do("Hold out what was distrusted", items.add_item(s.shot, held))
+            s.select(ident, held.id)
+            self.bench.say(f"What passes in front is held out (matte in {where}). Track again to use it (Ctrl+T).")

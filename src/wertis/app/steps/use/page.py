@@ -1,0 +1,194 @@
+"""Placements on the selected track."""
+
+from pathlib import Path
+
+from PySide6.QtCore import QSignalBlocker, Qt, Signal
+from PySide6.QtWidgets import (
+    QFileDialog,
+    QHBoxLayout,
+    QPushButton,
+    QWidget,
+)
+
+from wertis.app.fields import DragLabel, Number, form, named
+from wertis.app.pages import Page, combo
+from wertis.app.session import Session
+from wertis.core.comp.picture import surface_proportions
+from wertis.core.errors import WertisError
+from wertis.core.shot import edits, items
+from wertis.core.shot.document import Placement
+
+PICTURES = "Pictures and movies (*.png *.jpg *.jpeg *.tif *.tiff *.dpx *.exr *.mov *.mp4 *.mkv *.webm)"
+ARTWORK_WORDS = {"grid": "Grid", "checker": "Checker", "picture": "Picture file", "sequence": "Sequence or movie"}
+FIT_WORDS = {"fit": "Fit, keep proportions", "fill": "Fill, keep proportions", "stretch": "Stretch to the corners"}
+PROPORTION_WORDS = {"given": "as you gave them", "perspective": "worked out from the perspective",
+                    "flat": "seen too flat to tell: sides as seen are taken; overrule them if you know better"}
+
+
+class UsePage(Page):
+    """Placements on the selected track."""
+
+    add_wanted = Signal()
+    reread_wanted = Signal()
+
+    def __init__(self, session: Session) -> None:
+        super().__init__(session)
+        f = form(self)
+        self.heading = named("", "heading")
+        self.add = QPushButton("Place a graphic")
+        self.add.setObjectName("main")
+        self.add.setToolTip("Put a quad on the surface on this frame (P)")
+        self.add.clicked.connect(self.add_wanted)
+        f.addRow(self.heading)
+        f.addRow(self.add)
+        self.artwork = combo(ARTWORK_WORDS, "Artwork", self._artwork)
+        self.file = QPushButton("Choose...")
+        self.file.clicked.connect(self._choose)
+        self.reread = QPushButton("Reread")
+        self.reread.setToolTip("Read the artwork's file again after it was changed")
+        self.reread.clicked.connect(self.reread_wanted)
+        row = QHBoxLayout()
+        row.addWidget(self.file, 1)
+        row.addWidget(self.reread)
+        self.fit = combo(FIT_WORDS, "Fit", lambda: self._set("Set the fit", fit=self.fit.currentData()))
+        self.blend = combo({k: k.capitalize() for k in ("normal", "multiply", "screen", "overlay")}, "Blend",
+                            lambda: self._set("Set the blend mode", blend=self.blend.currentData()))
+        self.opacity = Number(0, 100, 1, 0, "%", "Opacity")
+        self.opacity.valueChanged.connect(lambda v: self._set("Set the opacity", "opacity", opacity=v / 100))
+        self.ratio = Number(0.02, 50, 0.01, 3, "", "Proportions")
+        self.ratio.valueChanged.connect(lambda v: self._set("Set the proportions", "ratio", ratio=v))
+        self.ratio_words = named("", "quiet")
+        self.ratio_auto = QPushButton("Work out again")
+        self.ratio_auto.setToolTip("Take the proportions that the perspective gives")
+        self.ratio_auto.clicked.connect(lambda: self._set("Work out the proportions", ratio=None))
+        self.start = Number(-1e7, 1e8, 1, 0, "", "Frame on which the artwork begins")
+        self.start.valueChanged.connect(lambda v: self._set_artwork("Set the artwork's start", "start", start=int(v)))
+        self.after = combo({"hold": "Hold the last", "loop": "Begin again"}, "After the artwork's end",
+                           lambda: self._set_artwork("Choose what comes after the end", loop=self.after.currentData() == "loop"))
+        self.frame = named("", "quiet")
+        self.here = QPushButton("Keep it on this frame")
+        self.here.setToolTip("Make the frame in view the one on which the corners are kept; the artwork does not move")
+        self.here.clicked.connect(self._rebase)
+        self.section = named("ARTWORK", "section")
+        self.fields: list[QWidget] = [self.artwork, self.file, self.reread, self.fit, self.blend, self.opacity, self.ratio, self.here]
+        f.addRow(self.section)
+        f.addRow("Show", self.artwork)
+        f.addRow("File", row)
+        self.timing = [(DragLabel("Begins on", self.start), self.start), (named("At its end", "label"), self.after)]
+        for words, field in self.timing:
+            f.addRow(words, field)
+        f.addRow("Fit", self.fit)
+        f.addRow("Blend", self.blend)
+        f.addRow(DragLabel("Opacity", self.opacity), self.opacity)
+        f.addRow(named("SURFACE", "section"))
+        f.addRow(DragLabel("Width / height", self.ratio), self.ratio)
+        f.addRow(self.ratio_words)
+        f.addRow(self.ratio_auto)
+        f.addRow(self.frame)
+        f.addRow(self.here)
+        f.addRow(named("Drag the corners on any frame; the grid shows the perspective. Alt with arrow keys nudges the last corner.", "hint"))
+        self.show_state()
+
+    def show_state(self) -> None:
+        s = self.session
+        track, placement = s.track, s.placement
+        self.heading.setText(f"{placement.name} on {track.name}" if track and placement else (track.name if track else "Draw a region first"))
+        self.add.setEnabled(track is not None and s.plate is not None)
+        for w in self.fields:
+            w.setEnabled(placement is not None)
+        self.ratio_auto.setEnabled(placement is not None and placement.ratio is not None)
+        if placement is None or s.shot.plate is None:
+            self._show_timing(False)
+            self.ratio_words.setText("")
+            self.frame.setText("")
+            self.file.setText("Choose...")
+            return
+        files = placement.artwork.kind in ("picture", "sequence")
+        self._show_timing(placement.artwork.kind == "sequence")
+        with QSignalBlocker(self.start), QSignalBlocker(self.after):
+            self.start.setValue(placement.artwork.start)
+            self.after.setCurrentIndex(int(placement.artwork.loop))
+        self.reread.setEnabled(files)
+        self.file.setEnabled(files)
+        name = Path(placement.artwork.path).name if files and placement.artwork.path else "Choose..."
+        self.file.setText(self.fontMetrics().elidedText(name, Qt.TextElideMode.ElideMiddle, 76))
+        self.file.setToolTip(placement.artwork.path)
+        found = surface_proportions(placement, s.shot.plate.size, s.shot.plate.aspect)
+        for box, value in ((self.artwork, placement.artwork.kind), (self.fit, placement.fit), (self.blend, placement.blend)):
+            with QSignalBlocker(box):
+                box.setCurrentIndex(box.findData(value))
+        with QSignalBlocker(self.opacity), QSignalBlocker(self.ratio):
+            self.opacity.setValue(placement.opacity * 100)
+            self.ratio.setValue(found.ratio)
+        self.ratio_words.setText(PROPORTION_WORDS[found.source])
+        self.frame.setText(f"Corners are kept on frame {placement.frame}.")
+        self.here.setEnabled(placement.frame != s.frame)
+
+    def _set(self, label: str, merge: str = "", **changes: object) -> None:
+        placement = self.session.placement
+        if placement is not None:
+            self._put(label, placement.but(**changes), merge)
+
+    def _set_artwork(self, label: str, merge: str = "", **changes: object) -> None:
+        placement = self.session.placement
+        if placement is not None:
+            self._put(label, placement.but(artwork=placement.artwork.but(**changes)), merge)
+
+    def _show_timing(self, on: bool) -> None:
+        """Only what moves has a beginning and an end."""
+        for words, field in self.timing:
+            words.setVisible(on)
+            field.setVisible(on)
+
+    def _put(self, label: str, placement: Placement, merge: str = "") -> None:
+        s = self.session
+        try:
+            s.history.do(label, items.set_item(s.shot, placement), f"{merge}-{placement.id}" if merge else "")
+        except WertisError as why:
+            s.message.emit(str(why), True)
+            self.show_state()
+
+    def _artwork(self) -> None:
+        placement = self.session.placement
+        if placement is None:
+            return
+        kind = self.artwork.currentData()
+        if kind in ("picture", "sequence"):
+            self._choose(kind)
+        else:
+            self._put("Change the artwork", placement.but(artwork=placement.artwork.but(kind=kind)))
+
+    def _choose(self, kind: str | bool = False) -> None:
+        placement = self.session.placement
+        if placement is None:
+            return
+        kind = kind if isinstance(kind, str) else placement.artwork.kind
+        name, _ = QFileDialog.getOpenFileName(self, "Artwork", placement.artwork.path, PICTURES)
+        if name:
+            self.set_file(kind, Path(name))
+        self.show_state()
+
+    def set_file(self, kind: str, path: Path) -> None:
+        """Show a file in the selected placement; a message tells when it cannot be read."""
+        from wertis.core.comp.artwork import FileArtwork
+
+        s = self.session
+        placement = s.placement
+        if placement is None:
+            return
+        try:
+            artwork = FileArtwork(path, still=kind == "picture")
+            artwork.read(artwork.index(s.shot.range[0], s.shot.range[0]))
+        except WertisError as why:
+            s.message.emit(str(why), True)
+            return
+        changed = placement.but(artwork=placement.artwork.but(kind=kind, path=str(path.absolute()), start=s.shot.range[0]))
+        self._put("Change the artwork", changed)
+
+    def _rebase(self) -> None:
+        s = self.session
+        if s.track is not None and s.placement is not None:
+            try:
+                self._put("Keep the placement on another frame", edits.rebase_placement(s.shot, s.placement, s.frame))
+            except WertisError as why:
+                s.message.emit(str(why), True)

@@ -1,0 +1,136 @@
+"""The step Use: graphics on the selected surface."""
+
+import numpy as np
+from PySide6.QtCore import QPointF
+from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
+
+from wertis.app import theme
+from wertis.app.commands import Command
+from wertis.app.overlay import Line
+from wertis.app.painting import outline
+from wertis.app.picture_view import PictureView
+from wertis.app.step import Step
+from wertis.app.steps.use.page import UsePage
+from wertis.app.tools import PointsTool, Tool
+from wertis.app.viewer import track_words
+from wertis.app.workbench import Workbench
+from wertis.core.comp.light import light_words
+from wertis.core.comp.picture import surface_proportions
+from wertis.core.errors import RegionError
+from wertis.core.geometry import coons, quad
+from wertis.core.shot import bends, edits, items
+from wertis.core.shot.document import Placement
+
+_CELLS = 4  # of the grid that shows a placement's perspective
+_SOURCES = {"given": "given", "perspective": "from the perspective", "flat": "too flat to tell"}
+
+
+class UseStep(Step):
+    """Placing graphics."""
+
+    name, order, begins_with, quiet = "Use", 60, frozenset({"items"}), True
+    page: UsePage
+
+    def __init__(self, bench: Workbench) -> None:
+        super().__init__(bench)
+        self.page = UsePage(self.session)
+        self.page.add_wanted.connect(self.place)
+        self.page.reread_wanted.connect(self.reread)
+
+    def commands(self) -> list[Command]:
+        return [Command("use.place", "Edit", "Place a graphic", self.place, "P", 3),
+                Command("use.reread", "Edit", "Read the artwork again", self.reread, "", 3)]
+
+    def words(self) -> str:
+        s = self.session
+        return ", ".join(p.name for p in s.shot.placements(s.track_id))[:40] or "nothing placed" if s.track is not None else ""
+
+    def hint(self) -> str:
+        return "Drag the corners to where the graphic belongs." if self.session.placement else "Place a graphic on the surface with P."
+
+    def headline(self) -> Line | None:
+        s = self.session
+        p, track = s.placement, s.track
+        if p is None or track is None or s.shot.plate is None or edits.placement_on(s.shot, p, s.frame) is None:
+            return None
+        found = surface_proportions(p, s.shot.plate.size, s.aspect)
+        return (f"{p.name} on {track.name}: {track_words(track)}; placed on frame {p.frame}, proportions {found.ratio:.2f} ({_SOURCES[found.source]})",
+                theme.PAPER)
+
+    def captions(self) -> list[Line]:
+        words = light_words(self.session.shot)
+        return [(f"Graphics are {words}", theme.QUIET)] if words else []
+
+    def paint(self, painter: QPainter, view: PictureView) -> None:
+        s = self.session
+        track, placement = s.track, s.placement
+        if track is None or placement is None or not track.visible:
+            return
+        on = edits.placement_on(s.shot, placement, s.frame)
+        if on is None:
+            return
+        if placement.artwork.kind != "grid":
+            for line in coons.grid(_CELLS, placement.bend.at(s.frame), fine=True)[2:-2]:
+                there = bends.placed(s.shot, placement, s.frame, line)
+                places = view.to_screen(there) if there is not None else None
+                if places is None or not np.isfinite(places).all():
+                    continue
+                for pen in (QPen(QColor(0, 0, 0, 60), 2), QPen(QColor(242, 239, 230, 90), 1)):
+                    painter.setPen(pen)
+                    painter.drawPolyline(QPolygonF([QPointF(*p) for p in places]))
+        edge = bends.outline_on(s.shot, placement, s.frame)
+        drawn = view.to_screen(on if edge is None else edge)
+        if np.isfinite(drawn).all():
+            outline(painter, drawn, theme.PAPER, 1.4)
+
+    # -- tools ----------------------------------------------------------------------------------------------------
+
+    def tool_wanted(self) -> tuple[str, ...]:
+        return ("placement", self.session.placement.id) if self.session.placement is not None else ()
+
+    def tool(self, wanted: tuple[str, ...]) -> Tool | None:
+        return PointsTool(self._corners, self._moved, True, theme.PAPER)
+
+    def _corners(self) -> np.ndarray | None:
+        s = self.session
+        return edits.placement_on(s.shot, s.placement, s.frame) if s.placement else None
+
+    def _moved(self, points: np.ndarray, dragging: bool) -> None:
+        s = self.session
+        placement = s.placement
+        if placement is None:
+            return
+        home = edits.carry(s.shot.track(placement.on), points, s.frame, placement.frame)
+        if home is None or not quad.is_convex(home):
+            self.bench.say("The corners must not fold over; drag them so that the sides do not cross.", True)
+            return
+        moved = placement.but(quad=edits.as_points(home))
+        self.bench.edit("Move the placement", lambda: items.set_item(s.shot, moved), "placement-drag", dragging)
+
+    # -- what can be asked for ------------------------------------------------------------------------------------
+
+    def place(self) -> None:
+        """Put a placement on the selected track on the frame in view."""
+        s = self.session
+        track = s.track
+        if track is None:
+            self.bench.say("There is no surface to place on; draw a region first (N).", True)
+            return
+        try:
+            corners = edits.default_quad(track, s.frame)
+        except RegionError as why:
+            self.bench.say(str(why), True)
+            return
+        placement = Placement(on=track.id, frame=s.frame, quad=edits.as_points(corners))
+        if self.bench.edit("Place a graphic", lambda: items.add_item(s.shot, placement)):
+            s.select(track.id, placement.id)
+            self.bring()
+            self.bench.choose_tool()
+            self.bench.say("Drag the corners to where the graphic belongs, then choose what to show on the right."
+                           + ("" if track.solution else " Track the surface (T) to carry it."))
+
+    def reread(self) -> None:
+        """Read the artwork's files again."""
+        self.bench.display.pictures.refresh_files()
+        self.bench.display.frame()
+        self.bench.say("The artwork was read again.")
