@@ -48,7 +48,7 @@ def steady(folder: Path) -> None:
     while window.viewer.picture is None:
         app.processEvents()
         time.sleep(0.001)
-    window.measuring.stop()
+    window.drift_worker.stop()
     picture = window.viewer.picture
     taken = []
     for _ in range(30):
@@ -79,7 +79,7 @@ def main() -> None:
             truth = [scene.truth(i) * k for i in range(count)]
             shot, track = edits.add_track(edits.new_shot(open_plate(folder), str(folder)), truth[0], FIRST, "Crate")
             fixes = {FIRST + i: Fix(homography.from_points(truth[0], truth[i]), 0.05, 1.0) for i in range(1, count)}
-            store.save(edits.set_solved(shot, track.id, fixes), folder / "shot.wertis")
+            store.save(edits.set_tracked(shot, track.id, fixes), folder / "shot.wertis")
             region = " ".join(f"{x:.4f},{y:.4f}" for x, y in truth[0])
             # in turn, since machines are noisy
             tracking, checking = [], []

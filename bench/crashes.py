@@ -60,7 +60,7 @@ def one_round(path: Path, seconds: float) -> tuple[int, float]:
     died = edits[-1][1]
     found = [store.load(path).name]
     for copy in autosave.lost():
-        found.append(store.load(copy.file).name)
+        found.append(autosave.read_copy(copy.file).name)
         autosave.discard(copy)
     kept = max((int(name.split()[1]) for name in found if name.startswith("edit ")), default=0)
     missing = [when for number, when in edits if number > kept]

@@ -22,6 +22,7 @@ sys.path.insert(0, str(Path(__file__).resolve().parent.parent))
 import numpy as np
 
 from wertis.core.errors import WertisError
+from wertis.core.shot.resolve import motion_of
 
 SLOW = 5.0  # seconds
 MOST_MEMORY = (2048 + 500) << 20
@@ -37,21 +38,22 @@ def sound_files(folder: Path) -> list[Path]:
     from wertis.core.geometry.motion import Fix
     from wertis.core.plate import open_plate
     from wertis.core.repair.extra import ExtraValues
-    from wertis.core.shot import bends, edits, extra_moves, repairs, store
+    from wertis.core.shot import bends, edits, extra_moves, items, repairs, store
     from wertis.core.shot.document import Placement
 
     made = PlaneShot(n=3)
     plate = made.write(folder / "plate")
     shot, track = edits.add_track(edits.new_shot(open_plate(plate), str(plate), "Damaged"), made.region, 1001)
-    shot = edits.set_solved(shot, track.id, {f: Fix(np.eye(3), 0.1, 1.0) for f in (1001, 1002, 1003)})
-    shot = edits.add_placement(shot, track.id, Placement(frame=1001, quad=edits.as_points(made.region)))
+    shot = edits.set_tracked(shot, track.id, {f: Fix(np.eye(3), 0.1, 1.0) for f in (1001, 1002, 1003)})
+    placement = Placement(on=track.id, frame=1001, quad=edits.as_points(made.region))
+    shot = items.add_item(shot, placement)
     shot = repairs.set_key(repairs.add_point(shot, track.id, made.region[0], 1001), track.id, 1003)
     shot = extra_moves.set_values(shot, track.id, 1003, ExtraValues(3))
-    shot = bends.set_key(shot, track.id, shot.tracks[0].placements[0].id, 1002)
+    shot = bends.set_key(shot, placement.id, 1002)
     store.save(shot, folder / "s.wertis")
     corner_pin_csv.write_plain(folder / "pin.csv", {1: made.region, 2: made.region})
     from wertis.core.jobs.export import export_corner_pin
-    export_corner_pin(shot, shot.tracks[0], shot.tracks[0].placements[0], folder / "pin.json")
+    export_corner_pin(shot, shot.tracks[0], shot.item(placement.id, Placement), folder / "pin.json")
     assert corner_pin_json.read(folder / "pin.json").sides
     small = made.frames[0][:60, :80]
     for suffix, pixels in ((".png", small), (".tif", small), (".jpg", small), (".exr", small.astype(np.float16)), (".dpx", small)):
@@ -131,9 +133,11 @@ def read(path: Path) -> str:
         if path.suffix == ".wertis":
             shot = store.load(path)
             for track in shot.tracks:  # what is opened must be usable
-                if track.motion is not None:
-                    track.motion.to_frame(track.region.array, 1002)
-                for placement in track.placements:
+                motion = motion_of(track)
+                warp = motion.at(1002) if motion is not None else None
+                if warp is not None:
+                    warp.forward(track.region.array)
+                for placement in shot.placements(track.id):
                     placement.bend.at(1002)
         elif path.suffix == ".csv":
             corner_pin_csv.read(path)

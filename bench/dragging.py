@@ -21,7 +21,7 @@ from wertis.app.theme import apply_theme
 from wertis.app.window import MainWindow
 from wertis.core.geometry.motion import Fix
 from wertis.core.jobs.repair import with_points
-from wertis.core.shot import edits, repairs
+from wertis.core.shot import edits, items, repairs
 from wertis.core.shot.document import Artwork, Placement
 
 QUAD = np.array([[620.0, 280], [1340, 320], [1310, 800], [600, 760]])
@@ -50,8 +50,8 @@ def main() -> None:
         window.open_path(Path(folder))
         s = window.session
         shot, track = edits.add_track(s.shot, QUAD, 1)
-        shot = edits.set_solved(shot, track.id, {f: Fix(np.array([[1, 0, f - 1.0], [0, 1, 0], [0, 0, 1]]), 0.1, 1.0) for f in range(1, FRAMES + 1)})
-        shot = edits.add_placement(shot, track.id, Placement(frame=1, quad=edits.as_points(QUAD), artwork=Artwork(kind="checker")))
+        shot = edits.set_tracked(shot, track.id, {f: Fix(np.array([[1, 0, f - 1.0], [0, 1, 0], [0, 0, 1]]), 0.1, 1.0) for f in range(1, FRAMES + 1)})
+        shot = items.add_item(shot, Placement(on=track.id, frame=1, quad=edits.as_points(QUAD), artwork=Artwork(kind="checker")))
         s.history.do("Set up", with_points(shot, track.id))
         s.go_step("Repair")
         s.go(8)

@@ -24,7 +24,7 @@ from wertis.core.check.series import DriftSeries
 from wertis.core.check.slip import Slip
 from wertis.core.geometry import homography, polygon
 from wertis.core.plate.base import luma
-from wertis.core.track.deferred_refinement import LaggingTracker
+from wertis.core.track.deferred_refinement import DeferredTracker
 from wertis.core.track.planar import PlanarTracker
 
 
@@ -64,7 +64,7 @@ def main() -> None:
     for name, frames, region, truth in shots:
         mask = polygon.fill(region, (frames[0].shape[1], frames[0].shape[0]))
         begun = time.perf_counter()
-        tracker = LaggingTracker(PlanarTracker(frames[0], mask, region))
+        tracker = DeferredTracker(PlanarTracker(frames[0], mask, region))
         for i in range(1, len(frames)):
             tracker.feed(i, frames[i])
         tracker.finish()

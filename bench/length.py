@@ -34,8 +34,8 @@ from wertis.core.shot.document import Artwork, Placement
 a = QApplication([]); apply_theme(a); w = MainWindow(); w.show(); w.open_path(Path(sys.argv[1])); s = w.session
 q = np.array([[700.0, 300], [1250, 310], [1240, 800], [690, 790]])
 shot, t = edits.add_track(s.shot, q, 1)
-shot = edits.set_solved(shot, t.id, {f: Fix(np.eye(3), .1, 1.0) for f in range(1, s.plate.last + 1)})
-s.history.do("x", edits.add_placement(shot, t.id, Placement(frame=1, quad=edits.as_points(q), artwork=Artwork(kind="checker"))))
+shot = edits.set_tracked(shot, t.id, {f: Fix(np.eye(3), .1, 1.0) for f in range(1, s.plate.last + 1)})
+s.history.do("x", items.add_item(shot, Placement(frame=1, quad=edits.as_points(q), artwork=Artwork(kind="checker"))))
 s.go_step("Use")
 shown = set()
 old = w.viewer.show_picture

@@ -11,7 +11,7 @@ from unittest.mock import patch
 from PySide6.QtWidgets import QMessageBox
 
 from tests.test_window import WindowCase
-from wertis.app import keeping
+from wertis.app import autosaver
 from wertis.core.errors import ShotFileError
 from wertis.core.plate import open_plate
 from wertis.core.shot import autosave, edits, store
@@ -41,7 +41,7 @@ class KeeperTest(unittest.TestCase):
         (self.folder / "damaged.json").write_text("{")
         found = autosave.lost(self.folder)
         self.assertEqual([f.note.name for f in found], ["Quay"])
-        self.assertEqual(store.load(found[0].file), self.shot)
+        self.assertEqual(autosave.read_copy(found[0].file), self.shot)
         autosave.discard(found[0])
         self.assertEqual(autosave.lost(self.folder), [])
 
@@ -80,7 +80,7 @@ class KeepingWindowTest(WindowCase):
         store.save(shot, self.path)
 
     def copies(self) -> list[Path]:
-        return sorted(autosave.folder().glob("*.wertis"))
+        return sorted(autosave.folder().glob("*.kept"))
 
     def test_changes_are_kept_until_they_are_saved(self) -> None:
         w, s = self.window, self.window.session
@@ -88,8 +88,8 @@ class KeepingWindowTest(WindowCase):
         self.assertEqual(self.copies(), [])
         s.history.do("Rename", s.shot.but(name="Changed"))
         self.until(self.copies, 10)
-        self.until(lambda: not w.keeping._writer.is_alive() if w.keeping._writer else False)
-        self.assertEqual(store.load(self.copies()[0]).name, "Changed")
+        self.until(lambda: not w.autosaver._writer.is_alive() if w.autosaver._writer else False)
+        self.assertEqual(autosave.read_copy(self.copies()[0]).name, "Changed")
         self.assertTrue(w.save())
         self.until(lambda: not self.copies(), 5)
 
@@ -112,7 +112,7 @@ class KeepingWindowTest(WindowCase):
         self.assertEqual(len(self.copies()), 1)  # this session's own
         self.assertTrue(w.save())
         self.assertEqual(store.load(self.path).name, "Nearly lost")
-        self.assertIsNone(keeping.offer(w.keeping, w))
+        self.assertIsNone(autosaver.offer(w.autosaver, w))
 
     def test_another_window_on_the_shot_is_said(self) -> None:
         other = Keeper()

@@ -9,18 +9,21 @@ import cv2
 import numpy as np
 from scipy.interpolate import BPoly
 
+from tests.helpers import placement, plane_at, repair_points, to_frame
 from tests.scenes import SIZE, FramesPlate, PlaneShot, texture
-from wertis.core.comp import warp
+from wertis.core.comp import lay
 from wertis.core.comp.picture import Compositor
 from wertis.core.errors import RegionError, WertisError
 from wertis.core.exchange import corner_pin_json
 from wertis.core.geometry import coons, homography
 from wertis.core.geometry.motion import Fix
+from wertis.core.geometry.warp import BentSquareWarp, HomographyWarp, compose
 from wertis.core.jobs.export import export_corner_pin
-from wertis.core.jobs.retrack import out_of_date, track_again
+from wertis.core.jobs.retrack import out_of_date, retrack
 from wertis.core.repair.extra import ExtraValues
-from wertis.core.shot import bends, edits, extra_moves, repairs, store
-from wertis.core.shot.document import Artwork, Placement, Shot, Track
+from wertis.core.shot import bends, edits, extra_moves, items, repairs, store
+from wertis.core.shot.document import Artwork, ExtraMoveLayer, Placement, RepairLayer, RetrackedLayer, Shot, Track
+from wertis.core.shot.resolve import motion_of, tracked_motion
 from wertis.core.track.run import track_plane
 
 CORNERS = np.array([[100.0, 80], [380, 70], [370, 270], [110, 260]])
@@ -35,8 +38,8 @@ def still_shot(frames: int = 21, start: int = 0) -> tuple[Shot, Track]:
     for f in range(frames):
         turn = cv2.getRotationMatrix2D((240, 160), 0.4 * f, 1 + 0.004 * f)
         fixes[f] = Fix(np.vstack([turn + [[0, 0, 1.5 * f], [0, 0, -0.7 * f]], [0, 0, 1]]), 0.05, 1.0)
-    shot = edits.set_solved(shot, track.id, fixes)
-    shot = edits.add_placement(shot, track.id, Placement(frame=start, quad=edits.as_points(CORNERS), artwork=Artwork(kind="checker"), fit="stretch"))
+    shot = edits.set_tracked(shot, track.id, fixes)
+    shot = items.add_item(shot, Placement(on=track.id, frame=start, quad=edits.as_points(CORNERS), artwork=Artwork(kind="checker"), fit="stretch"))
     return shot, shot.tracks[0]
 
 
@@ -67,9 +70,10 @@ class CoonsTest(unittest.TestCase):
         np.testing.assert_allclose(coons.straight(coons.bent(places, self.offsets), self.offsets), places, atol=1e-6)
 
     def test_a_bend_of_nothing_lays_like_the_plane(self) -> None:
-        picture = warp.Reductions(np.dstack([texture().astype(np.float32) / 255, np.ones((220, 300), np.float32)]))
-        plain = warp.lay(picture, CORNERS, SIZE, 2)
-        bent = warp.lay_bent(picture, CORNERS, CORNERS, np.zeros((8, 2)), SIZE, 2)
+        picture = lay.Reductions(np.dstack([texture().astype(np.float32) / 255, np.ones((220, 300), np.float32)]))
+        flat = HomographyWarp(homography.from_unit_square(CORNERS))
+        plain = lay.lay(picture, flat, SIZE, 2)
+        bent = lay.lay(picture, compose(flat, BentSquareWarp(np.zeros((8, 2)))), SIZE, 2)
         assert plain is not None and bent is not None
         whole = []
         for laid in (plain, bent):
@@ -85,35 +89,35 @@ class CoonsTest(unittest.TestCase):
         outline = homography.apply(homography.from_unit_square(CORNERS), coons.outline(self.offsets * 0.5))
         x, y = outline.T
         area = abs(np.sum(x * np.roll(y, -1) - np.roll(x, -1) * y)) / 2
-        self.assertAlmostEqual(float(warp.polygon_coverage(outline, SIZE).sum()) / area, 1, delta=2e-4)
+        self.assertAlmostEqual(float(lay.polygon_coverage(outline, SIZE).sum()) / area, 1, delta=2e-4)
 
 
 class BendTest(unittest.TestCase):
     def setUp(self) -> None:
         self.shot, self.track = still_shot()
-        self.placement = self.track.placements[0]
+        self.placement = placement(self.shot)
 
     def moved(self, frame: int, by: np.ndarray) -> Shot:
-        at = bends.handles_on(self.track, self.placement, frame)
+        at = bends.handles_on(self.shot, self.placement, frame)
         assert at is not None
-        return bends.move_handles(self.shot, self.track.id, self.placement.id, frame, at + by)
+        return bends.move_handles(self.shot, self.placement.id, frame, at + by)
 
     def test_a_key_moves_nothing_and_one_handle_leaves_the_others_alone(self) -> None:
         by = np.zeros((8, 2))
         by[0] = [4.0, -9.0]
         shot = self.moved(4, by)
         by[0] = [1.0, -15.0]
-        placement = shot.tracks[0].placements[0]
-        at = bends.handles_on(self.track, placement, 16)
+        bent = placement(shot)
+        at = bends.handles_on(self.shot, bent, 16)
         assert at is not None
-        shot = bends.move_handles(shot, self.track.id, placement.id, 16, at + by)
-        before = shot.tracks[0].placements[0].bend
-        after = bends.set_key(shot, self.track.id, placement.id, 9).tracks[0].placements[0].bend
+        shot = bends.move_handles(shot, bent.id, 16, at + by)
+        before = placement(shot).bend
+        after = placement(bends.set_key(shot, bent.id, 9)).bend
         for time in np.linspace(0, 20, 81):
             np.testing.assert_allclose(after.at(time), before.at(time), atol=1e-9)
             self.assertEqual(float(np.abs(before.at(time)[1:]).max()), 0)
         self.assertEqual(after.frames, [4, 9, 16])
-        cleared = bends.clear(shot, self.track.id, placement.id).tracks[0].placements[0]
+        cleared = placement(bends.clear(shot, bent.id))
         self.assertFalse(cleared.is_bent)
 
     def test_a_fold_is_refused(self) -> None:
@@ -127,15 +131,15 @@ class BendTest(unittest.TestCase):
         flat = Compositor().graphic(self.shot, 10, SIZE)[..., 3]
         round_ = Compositor().graphic(shot, 10, SIZE)[..., 3]
         self.assertGreater(round_.sum() - flat.sum(), 1500)  # the top side bulges: about 280 by 9 pixels, by a Bezier curve's three quarters
-        outline = bends.outline_on(shot.tracks[0], shot.tracks[0].placements[0], 10)
+        outline = bends.outline_on(shot, placement(shot), 10)
         assert outline is not None
-        np.testing.assert_allclose(round_, warp.polygon_coverage(outline, SIZE), atol=0.15)
+        np.testing.assert_allclose(round_, lay.polygon_coverage(outline, SIZE), atol=0.15)
         with tempfile.TemporaryDirectory() as folder:
             path = Path(folder) / "pin.json"
-            export_corner_pin(shot, shot.tracks[0], shot.tracks[0].placements[0], path)
+            export_corner_pin(shot, shot.tracks[0], placement(shot), path)
             pin = corner_pin_json.read(path)
             assert pin.sides is not None
-            handles = bends.handles_on(shot.tracks[0], shot.tracks[0].placements[0], 10)
+            handles = bends.handles_on(shot, placement(shot), 10)
             np.testing.assert_allclose(pin.sides[10], handles, atol=1e-4)
             # the curve of the file, by the formula that the file names, is the outline that was drawn
             corners = np.array(pin.corners[10])
@@ -148,7 +152,7 @@ class BendTest(unittest.TestCase):
             self.assertIsNone(corner_pin_json.read(path).sides)
             kept = Path(folder) / "s.wertis"
             store.save(shot, kept)
-            self.assertEqual(store.load(kept).tracks[0].placements[0].bend, shot.tracks[0].placements[0].bend)
+            self.assertEqual(placement(store.load(kept)).bend, placement(shot).bend)
 
     def test_a_gently_curved_surface_with_two_keys(self) -> None:
         # a label on a tin: a cylinder of 5 units seen by a camera that walks by and comes nearer; the corners are known, the sides are bent on two frames
@@ -171,14 +175,14 @@ class BendTest(unittest.TestCase):
 
         plate = FramesPlate([np.zeros((SIZE[1], SIZE[0], 3), np.uint8)] * 21)
         shot, track = edits.add_track(edits.new_shot(plate, "plate", "Tin"), corners(0), 0)
-        shot = edits.set_solved(shot, track.id, {f: Fix(homography.from_points(corners(0), corners(f)), 0.05, 1.0) for f in range(21)})
-        shot = edits.add_placement(shot, track.id, Placement(frame=0, quad=edits.as_points(corners(0))))
-        ident = shot.tracks[0].placements[0].id
+        shot = edits.set_tracked(shot, track.id, {f: Fix(homography.from_points(corners(0), corners(f)), 0.05, 1.0) for f in range(21)})
+        shot = items.add_item(shot, Placement(on=track.id, frame=0, quad=edits.as_points(corners(0))))
+        ident = placement(shot).id
 
         def worst() -> float:
             out = 0.0
             for f in range(21):
-                line = bends.outline_on(shot.tracks[0], shot.tracks[0].placements[0], f)
+                line = bends.outline_on(shot, placement(shot), f)
                 assert line is not None
                 line = np.concatenate([a + (b - a) * np.linspace(0, 1, 60)[:, None] for a, b in zip(line, np.roll(line, -1, 0), strict=True)])
                 out = max(out, *(float(np.min(np.linalg.norm(line - p, axis=1))) for s in sides(f) for p in s))
@@ -191,7 +195,7 @@ class BendTest(unittest.TestCase):
             for s in sides(frame):  # as a person would: the handles that fit each side best
                 rest = s - ((1 - u) ** 3)[:, None] * s[0] - (u ** 3)[:, None] * s[-1]
                 handles.append(np.linalg.lstsq(basis, rest, rcond=None)[0])
-            shot = bends.move_handles(shot, track.id, ident, frame, np.concatenate(handles))
+            shot = bends.move_handles(shot, ident, frame, np.concatenate(handles))
         self.assertGreater(straight, 2)
         self.assertLess(worst(), 0.5)
 
@@ -203,30 +207,30 @@ class ExtraMoveTest(unittest.TestCase):
     def test_values_go_on_top_and_the_reference_frame_has_none(self) -> None:
         shot = extra_moves.set_values(self.shot, self.track.id, 12, ExtraValues(6, -3, 1.2, 15, 0.1))
         track = shot.tracks[0]
-        assert track.motion is not None and self.track.motion is not None
+        assert motion_of(track) is not None and motion_of(self.track) is not None
         about = extra_moves.about_on(track, 12)
         assert about is not None
         # by hand: scaled by 1.2, sheared, turned by 15 degrees about the point, then shifted
-        p = self.track.motion.to_frame(CORNERS, 12) - about
+        p = to_frame(motion_of(self.track), CORNERS, 12) - about
         p = np.column_stack([p[:, 0] + 0.1 * p[:, 1], p[:, 1]]) * 1.2
         c, s = np.cos(np.pi / 12), np.sin(np.pi / 12)
         wanted = np.column_stack([c * p[:, 0] - s * p[:, 1], s * p[:, 0] + c * p[:, 1]]) + about + [6, -3]
-        np.testing.assert_allclose(track.motion.to_frame(CORNERS, 12), wanted, atol=1e-9)
-        np.testing.assert_array_equal(track.motion.to_frame(CORNERS, 0), CORNERS)
+        np.testing.assert_allclose(to_frame(motion_of(track), CORNERS, 12), wanted, atol=1e-9)
+        np.testing.assert_array_equal(to_frame(motion_of(track), CORNERS, 0), CORNERS)
         with self.assertRaisesRegex(RegionError, "reference frame"):
             extra_moves.set_values(shot, self.track.id, 0, ExtraValues(1))
         off = extra_moves.set_extra(shot, self.track.id, enabled=False).tracks[0]
-        np.testing.assert_array_equal(off.motion.plane_at(12), self.track.motion.plane_at(12))  # type: ignore[union-attr]
+        np.testing.assert_array_equal(plane_at(motion_of(off), 12), plane_at(motion_of(self.track), 12))  # type: ignore[union-attr]
 
     def test_a_key_moves_nothing(self) -> None:
         shot = extra_moves.set_values(self.shot, self.track.id, 15, ExtraValues(6, -3, 1.2, 15, 0.1))
         shot = extra_moves.set_values(shot, self.track.id, 6, ExtraValues(-2, 1, 0.9, -4, 0))
         keyed = extra_moves.set_key(shot, self.track.id, 10)
-        self.assertEqual(keyed.tracks[0].extra.frames(0), [6, 10, 15])
+        self.assertEqual(keyed.tracks[0].layer(ExtraMoveLayer).frames(0), [6, 10, 15])
         for time in np.linspace(0, 20, 41):
-            a, b = (s.tracks[0].motion.to_frame(CORNERS, time) for s in (shot, keyed))  # type: ignore[union-attr]
+            a, b = (to_frame(motion_of(s.tracks[0]), CORNERS, time) for s in (shot, keyed))  # type: ignore[union-attr]
             np.testing.assert_allclose(a, b, atol=1e-6)
-        self.assertEqual(extra_moves.clear_key(keyed, self.track.id).tracks[0].extra.frames(0), [])
+        self.assertEqual(extra_moves.clear_key(keyed, self.track.id).tracks[0].layer(ExtraMoveLayer).frames(0), [])
 
     def test_repair_points_are_shown_and_dragged_where_the_surface_is_seen(self) -> None:
         shot = extra_moves.set_values(self.shot, self.track.id, 12, ExtraValues(6, -3))
@@ -234,8 +238,8 @@ class ExtraMoveTest(unittest.TestCase):
             shot = repairs.add_point(shot, self.track.id, c, 0)
         at = repairs.points_on(shot.tracks[0], 12)
         assert at is not None
-        np.testing.assert_allclose(at, shot.tracks[0].motion.to_frame(CORNERS[:2], 12), atol=1e-9)  # type: ignore[union-attr]
-        ident = shot.tracks[0].repair.points[0].id
+        np.testing.assert_allclose(at, to_frame(motion_of(shot.tracks[0]), CORNERS[:2], 12), atol=1e-9)  # type: ignore[union-attr]
+        ident = repair_points(shot)[0].id
         shot = repairs.move_points(shot, self.track.id, 12, {ident: at[0] + [2, 5]})
         np.testing.assert_allclose(repairs.points_on(shot.tracks[0], 12)[0], at[0] + [2, 5], atol=1e-9)  # type: ignore[index]
 
@@ -243,7 +247,7 @@ class ExtraMoveTest(unittest.TestCase):
         shot = extra_moves.set_about(extra_moves.set_values(self.shot, self.track.id, 12, ExtraValues(6, -3, 1.2)), self.track.id, CORNERS[0], 5)
         with tempfile.TemporaryDirectory() as folder:
             store.save(shot, Path(folder) / "s.wertis")
-            self.assertEqual(store.load(Path(folder) / "s.wertis").tracks[0].extra, shot.tracks[0].extra)
+            self.assertEqual(store.load(Path(folder) / "s.wertis").tracks[0].layer(ExtraMoveLayer), shot.tracks[0].layer(ExtraMoveLayer))
 
 
 class TrackAgainTest(unittest.TestCase):
@@ -257,26 +261,24 @@ class TrackAgainTest(unittest.TestCase):
         for f, fix in track_plane(self.plate, self.made.region, 0, range(1, 20)):
             slip = np.array([0.4 * f, -0.3 * f]) + (6.0 if 7 <= f <= 9 else 0)
             fixes[f] = Fix(np.array([[1, 0, slip[0]], [0, 1, slip[1]], [0, 0, 1]]) @ fix.matrix, 0.1, 1.0)
-        self.shot, self.ident = edits.set_solved(shot, track.id, fixes), track.id
+        self.shot, self.ident = edits.set_tracked(shot, track.id, fixes), track.id
         for p in self.made.region:
             self.shot = repairs.add_point(self.shot, track.id, p, 0)
 
     def repaired(self, shot: Shot, frame: int, off: float = 0.0) -> Shot:
-        points = shot.tracks[0].repair.points
+        points = repair_points(shot)
         return repairs.move_points(shot, self.ident, frame, {p.id: to + off for p, to in zip(points, self.made.truth(frame), strict=True)})
 
     def errors(self, shot: Shot) -> np.ndarray:
-        motion = shot.tracks[0].motion
+        motion = motion_of(shot.tracks[0])
         assert motion is not None
-        return np.array([np.linalg.norm(motion.to_frame(self.made.region, f) - self.made.truth(f), axis=1).mean() for f in range(20)])
+        return np.array([np.linalg.norm(to_frame(motion, self.made.region, f) - self.made.truth(f), axis=1).mean() for f in range(20)])
 
     def again(self, shot: Shot) -> tuple[Shot, list[int]]:
-        frames = []
-        for frame, new in track_again(shot, self.ident, self.plate):
-            if new is not None:
-                return new, frames
-            frames.append(frame)
-        raise AssertionError("no outcome")
+        events = list(retrack(shot, self.ident, self.plate))
+        new = events[-1].item
+        assert isinstance(new, Shot)
+        return new, [event.frame for event in events[:-1] if event.frame is not None]
 
     def test_the_track_passes_through_the_repaired_frames(self) -> None:
         shot = self.repaired(self.repaired(self.shot, 12), 19)
@@ -285,16 +287,16 @@ class TrackAgainTest(unittest.TestCase):
         new, _ = self.again(shot)
         self.assertLess(self.errors(new).max(), 0.1)
         for f in (12, 19):
-            a, b = (s.tracks[0].motion.plane_at(f) for s in (shot, new))  # type: ignore[union-attr]
+            a, b = (plane_at(motion_of(s.tracks[0]), f) for s in (shot, new))  # type: ignore[union-attr]
             np.testing.assert_allclose(a, b, atol=1e-9)
         self.assertEqual(out_of_date(new.tracks[0], (0, 19)), [])
-        self.assertEqual(new.tracks[0].repair.frames(0), [12, 19])
+        self.assertEqual(new.tracks[0].layer(RepairLayer).frames(0), [12, 19])
         # what was tracked at first is still there, bit for bit
-        off = repairs.set_repair(new, self.ident, enabled=False).tracks[0]
+        off = repairs.set_enabled(new, self.ident, False).tracks[0]
         for f in range(20):
-            np.testing.assert_array_equal(off.motion.plane_at(f), self.shot.tracks[0].tracked.plane_at(f))  # type: ignore[union-attr]
+            np.testing.assert_array_equal(plane_at(motion_of(off), f), plane_at(tracked_motion(self.shot.tracks[0]), f))  # type: ignore[union-attr]
         with self.assertRaisesRegex(WertisError, "out of date"):
-            next(track_again(new, self.ident, self.plate))
+            next(retrack(new, self.ident, self.plate))
 
     def test_only_stretches_next_to_changed_keys_are_computed(self) -> None:
         shot, _ = self.again(self.repaired(self.repaired(self.repaired(self.shot, 6), 12), 19))
@@ -302,7 +304,7 @@ class TrackAgainTest(unittest.TestCase):
         new, frames = self.again(changed)
         self.assertEqual(set(frames), set(range(13, 19)))
         for f in range(13):
-            a, b = (s.tracks[0].motion.plane_at(f) for s in (shot, new))  # type: ignore[union-attr]
+            a, b = (plane_at(motion_of(s.tracks[0]), f) for s in (shot, new))  # type: ignore[union-attr]
             np.testing.assert_array_equal(a, b)
 
     def test_beyond_the_last_key_it_goes_on_from_there(self) -> None:
@@ -318,6 +320,6 @@ class TrackAgainTest(unittest.TestCase):
             store.save(new, Path(folder) / "s.wertis")
             self.assertEqual(store.load(Path(folder) / "s.wertis").tracks, new.tracks)
         # tracking some frames anew takes them out of what was tracked again
-        fresh = edits.set_solved(new, self.ident, {15: Fix(np.eye(3), 0.1, 1.0)}).tracks[0]
-        self.assertNotIn(15, fresh.again.frames.tolist())  # type: ignore[union-attr]
-        self.assertIn(16, fresh.again.frames.tolist())  # type: ignore[union-attr]
+        fresh = edits.set_tracked(new, self.ident, {15: Fix(np.eye(3), 0.1, 1.0)}).tracks[0]
+        self.assertNotIn(15, fresh.layer(RetrackedLayer).solution.frames.tolist())  # type: ignore[union-attr]
+        self.assertIn(16, fresh.layer(RetrackedLayer).solution.frames.tolist())  # type: ignore[union-attr]

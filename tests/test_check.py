@@ -17,6 +17,7 @@ from wertis.core.check.slip import Slip
 from wertis.core.check.summary import next_worst, share_under, summary, worst_first
 from wertis.core.geometry import homography, polygon
 from wertis.core.geometry.motion import Fix
+from wertis.core.geometry.warp import IDENTITY, HomographyWarp
 from wertis.core.plate import open_plate
 from wertis.core.plate.base import luma
 from wertis.core.shot import edits, store
@@ -45,7 +46,7 @@ def measured(shot: PlaneShot, name: str) -> tuple[dict[int, Slip], dict[int, np.
     for i in range(1, len(shot.frames)):
         there = shot.truth(i)
         off = spoil(name, i / (len(shot.frames) - 1), there)
-        drift[i] = meter.measure(luma(shot.frames[i]), homography.from_points(shot.region, there + off))
+        drift[i] = meter.measure(luma(shot.frames[i]), HomographyWarp(homography.from_points(shot.region, there + off)))
         truth[i] = -off
     return drift, truth
 
@@ -81,12 +82,12 @@ class DriftTest(unittest.TestCase):
         meter = DriftMeter(luma(shot.frames[0]), polygon.fill(shot.region, SIZE), shot.region)
         other = np.random.default_rng(2).integers(0, 255, shot.frames[0].shape).astype(np.uint8)
         for frame in (other, np.full_like(other, 90)):
-            slip = meter.measure(luma(frame), np.eye(3))
+            slip = meter.measure(luma(frame), IDENTITY)
             self.assertTrue(np.isnan(slip.slip).all())
             self.assertTrue(np.isnan(slip.worst))
             self.assertTrue(slip.reason)
         bare = DriftMeter(np.full((SIZE[1], SIZE[0]), 90, np.uint8), polygon.fill(shot.region, SIZE), shot.region)
-        self.assertTrue(np.isnan(bare.measure(luma(shot.frames[1]), np.eye(3)).slip).all())
+        self.assertTrue(np.isnan(bare.measure(luma(shot.frames[1]), IDENTITY).slip).all())
         self.assertIn("no answer", meter.measure(luma(shot.frames[1]), None).reason)
 
     def test_what_is_held_out_does_not_count(self) -> None:
@@ -96,7 +97,7 @@ class DriftTest(unittest.TestCase):
         frame[:, 200:420] = shot.frames[4][:, 196:416]  # over half of the surface seems to have moved by four pixels
         held = np.zeros(SIZE[::-1], np.uint8)
         held[:, 195:425] = 255
-        onto = homography.from_points(shot.region, shot.truth(4))
+        onto = HomographyWarp(homography.from_points(shot.region, shot.truth(4)))
         without, with_ = meter.measure(luma(frame), onto), meter.measure(luma(frame), onto, held)
         self.assertLess(with_.worst, 0.6)
         self.assertTrue(without.worst > 2 or np.isnan(without.worst))
@@ -120,9 +121,9 @@ def over_the_shot(shot: PlaneShot, name: str) -> tuple[dict[int, Slip], dict[int
     drift, truth = {}, {}
     for i in range(1, len(shot.frames)):
         off = spoil(name, i / (len(shot.frames) - 1), shot.truth(i))
-        drift[i] = series.look(i, luma(shot.frames[i]), homography.from_points(shot.region, shot.truth(i) + off), None, (0, 0), SIZE)
+        drift[i] = series.look(i, luma(shot.frames[i]), HomographyWarp(homography.from_points(shot.region, shot.truth(i) + off)), None, (0, 0), SIZE)
         truth[i] = -off
-    again = {i: work() for i, work in series.again(lambda i: (luma(shot.frames[i]), None))}
+    again = {i: work() for looks in series.rounds(lambda i: (luma(shot.frames[i]), None)) for i, work in looks}
     return drift, {**drift, **again}, truth
 
 
@@ -176,7 +177,7 @@ def drifting(made: PlaneShot, folder: Any, spoilt: str = "shift") -> Shot:
     n = len(made.frames)
     fixes = {1001 + i: Fix(homography.from_points(made.region, made.truth(i) + spoil(spoilt, i / (n - 1), made.truth(i))), 0.05, 1.0)
              for i in range(1, n)}
-    return edits.set_solved(shot, track.id, fixes)
+    return edits.set_tracked(shot, track.id, fixes)
 
 
 class CheckCommandTest(Folder):
@@ -270,7 +271,7 @@ class CheckWindowTest(WindowCase):
         shown = []
         for frame in (1001, 1005, 1008):
             s.go(frame)
-            self.until(lambda frame=frame: w.viewer.picture is not None and w.showing.pictures.ready(frame, True) is not None)
+            self.until(lambda frame=frame: w.viewer.picture is not None and w.display.pictures.ready(frame, True) is not None)
             self.spin()
             assert w.steady.picture is not None
             shown.append(w.steady.picture.astype(float)[120:-120, 120:-120])
@@ -281,14 +282,14 @@ class CheckWindowTest(WindowCase):
         x, y = w.steady.to_screen(point[None])[0]
         from PySide6.QtCore import QPointF
         np.testing.assert_allclose(w.steady.to_picture(QPointF(x, y)), point, atol=1e-6)
-        page = w.details.check
+        page = w.steps["Check"].page
         page.compared.setCurrentIndex(2)
-        w.showing.view()
+        page.view_changed.emit()
         self.spin()
         assert w.steady.picture is not None
         self.assertLess(abs(float(w.steady.picture[150:-150, 150:-150].mean()) - 128), 25)
         page.panes.setCurrentIndex(2)
-        w.showing.view()
+        page.view_changed.emit()
         self.assertFalse(w.viewer.isVisible())
 
 

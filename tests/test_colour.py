@@ -76,7 +76,7 @@ class ViewingWindowTest(WindowCase):
         self.open_plate()
         w, s = self.window, self.window.session
         s.go_step("Plate")
-        fields = w.details.plate.viewing
+        fields = w.steps["Plate"].page.viewing
         self.until(lambda: w.viewer.picture is not None)
         plain = w.viewer.picture.copy()  # type: ignore[union-attr]
         fields.exposure.setValue(2)

@@ -7,16 +7,22 @@ from skimage.transform import ProjectiveTransform, warp
 
 from tests.scenes import texture
 from wertis.core.comp import artwork
-from wertis.core.comp import warp as laying
-from wertis.core.comp.fit import artwork_quad
+from wertis.core.comp import lay as laying
+from wertis.core.comp.fit import artwork_rectangle
 from wertis.core.comp.picture import Compositor, surface_proportions
-from wertis.core.geometry import quad
+from wertis.core.geometry import homography, quad
 from wertis.core.geometry.quad import signed_area
+from wertis.core.geometry.warp import HomographyWarp
 from wertis.core.shot.document import Artwork, Placement, PlateRef, Region, Shot, Track
 from wertis.core.shot.edits import as_points
 
 SIZE = (320, 240)
 QUAD = np.array([[40.0, 30], [280, 44], [262, 210], [52, 190]])
+
+
+def onto(corners: np.ndarray) -> HomographyWarp:
+    """The unit square of an artwork onto four corners."""
+    return HomographyWarp(homography.from_unit_square(corners))
 
 
 def full(laid: laying.Laid) -> np.ndarray:
@@ -30,7 +36,7 @@ def full(laid: laying.Laid) -> np.ndarray:
 class LayTest(unittest.TestCase):
     def test_inside_is_where_a_reference_library_puts_it(self) -> None:
         art = artwork.from_picture(texture(size=(260, 190)))
-        laid = laying.lay(laying.Reductions(art), QUAD, SIZE, samples=2)
+        laid = laying.lay(laying.Reductions(art), onto(QUAD), SIZE, samples=2)
         assert laid is not None
         h, w = art.shape[:2]
         # scikit-image puts the first pixel's centre at 0
@@ -62,7 +68,7 @@ class LayTest(unittest.TestCase):
         levels = []
         for k in range(12):
             q = np.array([[100.0, 80], [140, 80], [140, 120], [100, 120]]) + k * 0.137
-            laid = laying.lay(art, q, SIZE)
+            laid = laying.lay(art, onto(q), SIZE)
             assert laid is not None
             inner = laid.pixels[6:-6, 6:-6, 0]
             levels.append(inner.mean())
@@ -71,18 +77,17 @@ class LayTest(unittest.TestCase):
 
     def test_folded_or_outside_gives_nothing(self) -> None:
         art = laying.Reductions(artwork.grid(1.0))
-        self.assertIsNone(laying.lay(art, QUAD[[0, 2, 1, 3]], SIZE))
-        self.assertIsNone(laying.lay(art, QUAD + 5000, SIZE))
+        self.assertIsNone(laying.lay(art, onto(QUAD[[0, 2, 1, 3]]), SIZE))
+        self.assertIsNone(laying.lay(art, onto(QUAD + 5000), SIZE))
 
 
 class FitTest(unittest.TestCase):
-    RECT = np.array([[10.0, 10], [210, 10], [210, 110], [10, 110]])
-
     def test_fit_and_fill_keep_the_artworks_proportions(self) -> None:
         for fit, expected in (("fit", (100, 100)), ("fill", (200, 200))):
-            q = artwork_quad(self.RECT, 2.0, 1.0, fit)
-            np.testing.assert_allclose(q[2] - q[0], expected)
-        np.testing.assert_allclose(artwork_quad(self.RECT, 2.0, 1.0, "stretch"), self.RECT)
+            low, high = artwork_rectangle(2.0, 1.0, fit)
+            np.testing.assert_allclose((high - low) * [200, 100], expected)
+            np.testing.assert_allclose(low + high, [1, 1], err_msg="in the middle")
+        np.testing.assert_allclose(artwork_rectangle(2.0, 1.0, "stretch"), [[0, 0], [1, 1]])
 
 
 class CompositorTest(unittest.TestCase):
@@ -92,8 +97,8 @@ class CompositorTest(unittest.TestCase):
         self.shot = Shot(plate=PlateRef(path="x", first=1, last=2, size=SIZE), range=(1, 2))
 
     def shown(self, **changes: object) -> Shot:
-        placement = Placement(frame=1, quad=as_points(QUAD), **changes)  # type: ignore[arg-type]
-        return self.shot.with_track(self.track.but(placements=(placement,)))
+        placement = Placement(on=self.track.id, frame=1, quad=as_points(QUAD), **changes)  # type: ignore[arg-type]
+        return self.shot.with_track(self.track).with_item(placement)
 
     def test_pixels_outside_are_the_plates_bit_for_bit(self) -> None:
         out = Compositor().comp(self.shown(artwork=Artwork(kind="checker")), self.plate, 1)

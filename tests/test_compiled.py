@@ -13,7 +13,7 @@ from wertis.core.compiled import address
 from wertis.core.geometry import polygon
 from wertis.core.imaging.pyramid import Pyramid
 from wertis.core.plate.base import grey_of, luma
-from wertis.core.track import blurred, one_pass, reading
+from wertis.core.track import blurred_tiles, normal_equations, sampling
 from wertis.core.track.normal_equations import Matter
 from wertis.core.track.planar import PlanarTracker
 from wertis.core.track.reference import Reference
@@ -47,9 +47,9 @@ class CompiledLoops(unittest.TestCase):
             places = np.stack([x - offset[:, :1], y - offset[:, 1:], np.ones_like(x)]).astype(float)
             moved = np.tensordot(MATRIX, places, 1)
             total += ndimage.map_coordinates(picture, [moved[1] / moved[2], moved[0] / moved[2]], order=1, mode="nearest") / len(taps)
-        self.assertNear(reading.read_tiles(picture, MATRIX, x, y, 1.0, taps), total, 1e-4)
+        self.assertNear(sampling.read_tiles(picture, MATRIX, x, y, 1.0, taps), total, 1e-4)
         # OpenCV rounds places to a thirty-second of a pixel
-        self.assertNear(reading.plainly_read(picture, MATRIX, x, y, 1.0, taps), total, 0.02)
+        self.assertNear(sampling.plainly_read(picture, MATRIX, x, y, 1.0, taps), total, 0.02)
 
     def test_channels_are_mixed_as_numpy_mixes_them(self) -> None:
         colour = self.rng.integers(0, 256, (31, 17, 3), dtype=np.uint8)
@@ -73,7 +73,7 @@ class CompiledLoops(unittest.TestCase):
                     with self.subTest(level=level, columns=len(columns), held=hold is not None, taps=tap is not None):
                         beside = self.rng.normal(0, 0.01, len(columns) - 8).astype(np.float32)
                         results = []
-                        for run in (one_pass.plain, one_pass._compiled):
+                        for run in (normal_equations.plain, normal_equations._compiled):
                             matter = Matter(tiles, chosen, columns, self.picture[level], hold, 2.0 ** level, tap, trust, 253.0)
                             run(matter, MATRIX, 0.05, beside)  # the second pass goes on from the weights of the first
                             results.append((run(matter, MATRIX, 0.02, beside), matter))
@@ -91,7 +91,7 @@ class CompiledLoops(unittest.TestCase):
         chosen = np.sort(self.rng.permutation(len(tiles))[:20])
         offsets, sides = self.rng.normal(0, 2, (5, 20, 2)), self.rng.normal(0, 0.1, (2, 5))
         for legs in (sides, None):
-            found, meant = (run(self.reference, tiles, chosen, offsets, legs) for run in (blurred._compiled, blurred.plainly_blurred))
+            found, meant = (run(self.reference, tiles, chosen, offsets, legs) for run in (blurred_tiles._compiled, blurred_tiles.plainly_blurred))
             for name, a, b in zip(("basis", "columns", "energy"), found, meant, strict=True):
                 self.assertEqual(a.shape, b.shape)
                 self.assertNear(a, b, 0.02, name)

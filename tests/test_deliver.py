@@ -5,6 +5,7 @@ import csv
 import io
 import json
 import unittest
+from collections.abc import Iterator
 from pathlib import Path
 from unittest import mock
 
@@ -12,6 +13,7 @@ import cv2
 import numpy as np
 from PIL import Image
 
+from tests.helpers import placement
 from tests.scenes import PlaneShot
 from tests.test_plate import Folder
 from wertis.cli.main import main
@@ -19,11 +21,12 @@ from wertis.core.comp.picture import Compositor
 from wertis.core.errors import DeliverError
 from wertis.core.exchange import corner_pin_csv, corner_pin_json
 from wertis.core.exchange.pictures import write_picture
+from wertis.core.jobs.events import Event, Stop
 from wertis.core.jobs.job import Job
 from wertis.core.jobs.render import frame_path, render
 from wertis.core.plate import open_plate
 from wertis.core.plate.sequence import read_picture
-from wertis.core.shot import edits, store
+from wertis.core.shot import edits, items, store
 from wertis.core.shot.document import Artwork, Placement, Shot
 from wertis.core.track.run import track_plane
 
@@ -65,9 +68,9 @@ class ShotFolder(Folder):
         """The shot, tracked and with a checker on it."""
         shot = edits.new_shot(self.plate, str(self.plate_folder))
         shot, track = edits.add_track(shot, self.made.region, 1001, "Wall")
-        shot = edits.set_solved(shot, track.id, dict(track_plane(self.plate, self.made.region, 1001, range(1002, 1006))))
+        shot = edits.set_tracked(shot, track.id, dict(track_plane(self.plate, self.made.region, 1001, range(1002, 1006))))
         corners = edits.default_quad(shot.tracks[0], 1001)
-        return edits.add_placement(shot, track.id, Placement(name="Sign", frame=1001, quad=edits.as_points(corners), artwork=Artwork(kind="checker")))
+        return items.add_item(shot, Placement(on=track.id, name="Sign", frame=1001, quad=edits.as_points(corners), artwork=Artwork(kind="checker")))
 
 
 class PicturesTest(Folder):
@@ -109,7 +112,7 @@ class RenderTest(ShotFolder):
 
     def test_comp_and_graphic(self) -> None:
         shot = self.tracked()
-        self.assertEqual([w for _, w in render(shot, self.plate, str(self.folder / "out" / "c.####.png"), [1001, 1004])], ["", ""])
+        self.assertEqual([event.note for event in render(shot, self.plate, str(self.folder / "out" / "c.####.png"), [1001, 1004])], ["", ""])
         comp = read_picture(self.folder / "out" / "c.1004.png")
         np.testing.assert_array_equal(comp, Compositor().comp(shot, self.plate.read(1004), 1004, 3))
         for suffix, scale in ((".png", 65535.0), (".exr", 1.0)):
@@ -129,7 +132,7 @@ class RenderTest(ShotFolder):
         shot = self.tracked()
         (self.plate_folder / "plate.1003.png").unlink()
         plate = open_plate(self.plate_folder)
-        said = dict(render(shot, plate, str(self.folder / "o.####.png"), [1002, 1003]))
+        said = {event.frame: event.note for event in render(shot, plate, str(self.folder / "o.####.png"), [1002, 1003])}
         self.assertIn("missing", said[1003])
         self.assertTrue((self.folder / "o.1002.png").exists())
         self.assertFalse((self.folder / "o.1003.png").exists())
@@ -139,24 +142,30 @@ class RenderTest(ShotFolder):
     def test_stopping_keeps_finished_frames(self) -> None:
         shot = self.tracked()
 
-        def work(job: Job) -> None:
-            for frame, _ in render(shot, self.plate, str(self.folder / "s.####.png"), list(range(1001, 1006))):
-                if frame == 1002:
-                    job.stop()
-                job.step(frame)
+        def work(stop: Stop) -> Iterator[Event]:
+            for event in render(shot, self.plate, str(self.folder / "s.####.png"), list(range(1001, 1006)), stop=stop):
+                yield event
+                if event.frame == 1002:
+                    stop.set()
 
         job = Job("Rendering", 5, work).start()
         self.assertTrue(job.finished.wait(60))
         self.assertTrue(job.stopped)
         self.assertEqual(job.error, "")
-        self.assertEqual(sorted(p.name for p in self.folder.glob("s.*")), ["s.1001.png", "s.1002.png"])
+        written = sorted(p.name for p in self.folder.glob("s.*"))
+        self.assertEqual(written[:2], ["s.1001.png", "s.1002.png"])
+        self.assertLessEqual(job.done, 5)
+        for name in written:  # what was being written is whole
+            frame = int(name.split(".")[1])
+            np.testing.assert_array_equal(read_picture(self.folder / name), Compositor().comp(shot, self.plate.read(frame), frame, 3))
 
     def test_a_failing_job_ends_with_a_message(self) -> None:
-        def work(job: Job) -> None:
+        def work(stop: Stop) -> Iterator[Event]:
+            yield Event(1001, 1, 5)
             raise DeliverError("The disk is full; free some space.")
 
         job = Job("Rendering", 5, work).start()
-        job.finished.wait(10)
+        self.assertTrue(job.finished.wait(10))
         self.assertEqual(job.error, "The disk is full; free some space.")
 
 
@@ -173,7 +182,7 @@ class CornerPinTest(ShotFolder):
         b = corner_pin_json.read(self.folder / "p.json")
         self.assertEqual(b.reference, 1001)
         for f in range(1001, 1006):
-            expected = edits.placement_on(shot.tracks[0], shot.tracks[0].placements[0], f)
+            expected = edits.placement_on(shot, placement(shot), f)
             np.testing.assert_allclose(a[f], expected, atol=1e-4)
             np.testing.assert_allclose(b.arrays()[f], expected, atol=1e-4)
 

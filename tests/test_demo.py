@@ -18,7 +18,8 @@ class DemoTest(unittest.TestCase):
     @classmethod
     def setUpClass(cls) -> None:
         cls._folder = tempfile.TemporaryDirectory()
-        cls.root = make.make(Path(cls._folder.name) / "demo", frames=6)
+        cls.root = Path(cls._folder.name) / "demo"
+        cls.events = list(make.make(cls.root, frames=6))
 
     @classmethod
     def tearDownClass(cls) -> None:
@@ -26,7 +27,7 @@ class DemoTest(unittest.TestCase):
 
     def test_the_tracked_shot_is_near_the_truth(self) -> None:
         shot = store.load(self.root / make.TRACKED)
-        solved = shot.tracks[0].solved
+        solved = shot.tracks[0].solution
         assert solved is not None
         self.assertTrue(solved.good.all())
         first = make.front_corners(self.root / "tea_crate")
@@ -53,7 +54,9 @@ class DemoTest(unittest.TestCase):
 
     def test_making_again_does_nothing(self) -> None:
         stamp = (self.root / make.TRACKED).stat().st_mtime_ns
-        make.make(self.root)
+        self.assertTrue(make.ready(self.root))
+        self.assertGreater(len(self.events), 6)
+        self.assertEqual(list(make.make(self.root)), [])
         self.assertEqual((self.root / make.TRACKED).stat().st_mtime_ns, stamp)
 
 

@@ -6,6 +6,7 @@ import cv2
 import numpy as np
 from skimage.transform import ProjectiveTransform
 
+from tests.helpers import to_frame, to_reference
 from wertis.core.errors import RegionError
 from wertis.core.geometry import conventions, homography, polygon, quad
 from wertis.core.geometry.motion import PlanarMotion, carried
@@ -122,16 +123,16 @@ class MotionTest(unittest.TestCase):
 
     def test_there_and_back(self) -> None:
         p = np.array([[200.0, 150], [300, 220]])
-        np.testing.assert_allclose(self.motion.to_reference(self.motion.to_frame(p, 6), 6), p, atol=1e-9)
+        np.testing.assert_allclose(to_reference(self.motion, to_frame(self.motion, p, 6), 6), p, atol=1e-9)
         np.testing.assert_allclose(carried(self.motion, p, 5, 6), homography.apply(self.matrix, p))
 
     def test_between_frames_the_corners_go_straight(self) -> None:
-        np.testing.assert_allclose(self.motion.to_frame(QUAD, 5.25), QUAD + 0.25 * (self.motion.to_frame(QUAD, 6) - QUAD), atol=1e-9)
+        np.testing.assert_allclose(to_frame(self.motion, QUAD, 5.25), QUAD + 0.25 * (to_frame(self.motion, QUAD, 6) - QUAD), atol=1e-9)
 
     def test_unknown_is_unknown(self) -> None:
-        self.assertFalse(self.motion.known(7))
-        self.assertFalse(self.motion.known(6.5))
-        self.assertTrue(np.isnan(self.motion.to_frame(QUAD, 7)).all())
+        for time in (7, 6.6, 4.4, 900):
+            self.assertIsNone(self.motion.at(time), time)
+        self.assertTrue(np.isnan(to_frame(self.motion, QUAD, 7)).all())
 
 
 if __name__ == "__main__":

@@ -30,34 +30,34 @@ class PreferencesTest(WindowCase):
     def test_a_key_is_changed_used_and_remembered(self) -> None:
         w = self.window
         self.open_plate()
-        dialog = KeysDialog(w.desk.actions, w)
+        dialog = KeysDialog({ident: (w.menus.names[ident], *entry) for ident, entry in w.menus.actions.items()}, w)
         self.assertGreater(len(dialog.edits), 40)
         ok = dialog.box.button(QDialogButtonBox.StandardButton.Ok)
-        dialog.edits["Go: Reference frame"].setKeySequence(QKeySequence("T"))
+        dialog.edits["go.reference"].setKeySequence(QKeySequence("T"))
         self.assertFalse(ok.isEnabled())
         self.assertIn("T is the key of both", dialog.trouble.text())
-        dialog.edits["Go: Reference frame"].setKeySequence(QKeySequence("Ctrl+J"))
+        dialog.edits["go.reference"].setKeySequence(QKeySequence("Ctrl+J"))
         self.assertTrue(ok.isEnabled())
-        with patch("wertis.app.desk.KeysDialog", lambda *_: dialog), patch.object(dialog, "exec", lambda: 1):
-            w.desk.change_keys()
-        self.assertEqual(preferences.load().keys, {"Go: Reference frame": "Ctrl+J"})
+        with patch("wertis.app.user_settings.KeysDialog", lambda *_: dialog), patch.object(dialog, "exec", lambda: 1):
+            w.change_keys()
+        self.assertEqual(preferences.load().keys, {"go.reference": "Ctrl+J"})
         other = MainWindow()
-        self.assertEqual(other.desk.actions["Go: Reference frame"][0].shortcut().toString(), "Ctrl+J")
+        self.assertEqual(other.menus.actions["go.reference"][0].shortcut().toString(), "Ctrl+J")
         other.close()
         dialog._filter("worst")
         shown = [name for row, name in enumerate(dialog.edits) if not dialog.table.isRowHidden(row)]
-        self.assertEqual(shown, ["Go: Next-worst frame"])
+        self.assertEqual(shown, ["go.next-worst"])
         dialog._usual()
         self.assertEqual(dialog.chosen(), {})
 
     def test_no_two_actions_share_a_key(self) -> None:
-        keys = [usual for _, usual in self.window.desk.actions.values() if usual]
+        keys = [usual for _, usual in self.window.menus.actions.values() if usual]
         self.assertEqual(sorted(keys), sorted(set(keys)))
 
     def test_what_was_opened_lately_is_offered(self) -> None:
         w = self.window
         w.open_path(self.plate)
-        w.desk.fill_recent(w.recent_menu)
+        w.settings.fill_recent(w.recent_menu, w.open_path)
         first = w.recent_menu.actions()[0]
         self.assertIn(self.plate.name, first.text())
         first.trigger()
@@ -66,7 +66,7 @@ class PreferencesTest(WindowCase):
     def test_memory_counts_from_the_next_start(self) -> None:
         w = self.window
         with patch.object(PreferencesDialog, "exec", lambda dialog: dialog.memory.setValue(1024) or 1):
-            w.desk.change_preferences()
+            w.settings.change_preferences()
         other = MainWindow()
         self.assertEqual(other.session.budget, 1024 << 20)
         other.close()
@@ -74,11 +74,11 @@ class PreferencesTest(WindowCase):
     def test_guide_and_about(self) -> None:
         w = self.window
         w.setFocus()
-        w.desk.show_guide()
-        text = w.desk.guide.text.toPlainText()
+        w.show_guide()
+        text = w.guide.text.toPlainText()
         for step in ("Plate", "Region", "Track", "Check", "Repair", "Use", "Deliver"):
             self.assertIn(step, text)
-        w.desk.guide.close()
+        w.guide.close()
         about = AboutDialog(w)
         rows = [[about.table.item(r, c).text() for c in range(3)] for r in range(about.table.rowCount())]  # type: ignore[union-attr]
         for name, version, licence in rows[:-1]:

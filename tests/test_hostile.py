@@ -14,8 +14,8 @@ from wertis.core.errors import WertisError
 from wertis.core.geometry.motion import Fix
 from wertis.core.plate import open_plate
 from wertis.core.repair.extra import ExtraValues
-from wertis.core.shot import bends, edits, extra_moves, hold_outs, repairs, store
-from wertis.core.shot.document import HoldOut, Placement, Shot
+from wertis.core.shot import bends, edits, extra_moves, items, repairs, store
+from wertis.core.shot.document import HoldOut, Placement, PlaneSettings, RepairLayer, Shot, SmoothingLayer
 from wertis.core.shot.history import History
 
 ROOT = Path(__file__).resolve().parent.parent
@@ -52,27 +52,33 @@ class ChainTest(unittest.TestCase):
             return edits.add_track(shot, self.made.region + rng.uniform(-20, 20), 1001)[0]
         track = rng.choice(shot.tracks)
         ident, frame = track.id, rng.randrange(1001, 1005)
-        placement = rng.choice(track.placements) if track.placements else None
-        point = rng.choice(track.repair.points) if track.repair.points else None
+        placed, held = shot.placements(ident), shot.hold_outs(ident)
+        placement = rng.choice(placed) if placed else None
+        point = rng.choice(track.layer(RepairLayer).points) if track.layer(RepairLayer).points else None
         quad = self.made.region + np.array([[rng.uniform(-8, 8), rng.uniform(-8, 8)] for _ in range(4)])
         actions = [
-            lambda: edits.set_solved(shot, ident, {f: Fix(np.array([[1, 0, rng.uniform(-9, 9)], [0, 1, 3], [0, 0, 1.0]]), 0.1, 1.0)
+            lambda: edits.set_tracked(shot, ident, {f: Fix(np.array([[1, 0, rng.uniform(-9, 9)], [0, 1, 3], [0, 0, 1.0]]), 0.1, 1.0)
                                                    for f in range(1001, 1005)}),
-            lambda: edits.add_placement(shot, ident, Placement(frame=frame, quad=edits.as_points(quad))) if len(track.placements) < 3 else shot,
-            lambda: edits.set_placement(shot, ident, placement.but(opacity=rng.random())) if placement else shot,
-            lambda: edits.remove_placement(shot, ident, placement.id) if placement else shot,
-            lambda: repairs.add_point(shot, ident, self.point(), frame) if len(track.repair.points) < 5 else shot,
+            lambda: items.add_item(shot, Placement(on=ident, frame=frame, quad=edits.as_points(quad))) if len(placed) < 3 else shot,
+            lambda: items.set_item(shot, placement.but(opacity=rng.random())) if placement else shot,
+            lambda: items.remove_item(shot, placement.id) if placement else shot,
+            lambda: items.duplicate_item(shot, placement.id)[0] if placement and len(placed) < 3 else shot,
+            lambda: items.order_item(shot, placement.id, rng.choice([-1, 1])) if placement else shot,
+            lambda: items.carry_item(shot, placement.id, rng.choice(shot.tracks).id, frame) if placement else shot,
+            lambda: repairs.add_point(shot, ident, self.point(), frame) if len(track.layer(RepairLayer).points) < 5 else shot,
             lambda: repairs.remove_point(shot, ident, point.id) if point else shot,
             lambda: repairs.set_key(shot, ident, frame),
             lambda: repairs.move_points(shot, ident, frame, {point.id: self.point()}) if point else shot,
             lambda: repairs.clear_keys(shot, ident, frame),
-            lambda: repairs.set_repair(shot, ident, enabled=rng.random() < 0.5, smooth=rng.random() < 0.5),
+            lambda: repairs.set_repair(shot, ident, enabled=rng.random() < 0.5, between=rng.choice(["smooth", "straight", "held"])),
             lambda: extra_moves.set_values(shot, ident, frame, ExtraValues(rng.uniform(-9, 9), 2, 1 + rng.random(), rng.uniform(-20, 20))),
             lambda: extra_moves.set_key(shot, ident, frame),
             lambda: extra_moves.clear_key(shot, ident, frame),
-            lambda: bends.set_key(shot, ident, placement.id, frame) if placement else shot,
-            lambda: hold_outs.add_hold_out(shot, ident, HoldOut(keys={frame: edits.as_points(quad)})) if len(track.hold_outs) < 3 else shot,
-            lambda: shot.with_track(track.but(smoothing=rng.choice([0.0, 3.0]), kind=rng.choice(["affine", "perspective"]))),
+            lambda: bends.set_key(shot, placement.id, frame) if placement else shot,
+            lambda: items.add_item(shot, HoldOut(of=ident, keys={frame: edits.as_points(quad)})) if len(held) < 3 else shot,
+            lambda: items.carry_item(shot, rng.choice(held).id, rng.choice(shot.tracks).id, frame) if held else shot,
+            lambda: shot.with_track(track.with_layer(SmoothingLayer(width=rng.choice([0.0, 3.0])))),
+            lambda: edits.set_settings(shot, ident, PlaneSettings(model=rng.choice(["affine", "perspective"]))),
             lambda: shot.but(name=f"Shot {rng.random()}", range=(1001, rng.randrange(1001, 1005))),
         ]
         try:

@@ -19,7 +19,7 @@ from wertis.core.jobs.export import corner_pin, export_corner_pin
 from wertis.core.jobs.render import render
 from wertis.core.plate import open_plate
 from wertis.core.plate.sequence import read_picture
-from wertis.core.shot import edits, store
+from wertis.core.shot import edits, items, store
 from wertis.core.shot.document import Artwork, Placement, Shot
 
 HALF_CODED = 0.2140  # linear light of the code value 0.5, from the curve of IEC 61966-2-1: ((0.5 + 0.055) / 1.055) ** 2.4
@@ -54,9 +54,9 @@ class LightTest(Folder):
         write_picture(folder / f"a.0001{suffix}", plate)
         opened = open_plate(folder)
         shot, track = edits.add_track(edits.new_shot(opened, str(folder)), WHOLE, 1)
-        shot = edits.set_solved(shot, track.id, {1: Fix(np.eye(3), 0.02, 1.0)})
-        placement = Placement(frame=1, quad=edits.as_points(WHOLE), artwork=artwork, fit="stretch", **placed)
-        return edits.add_placement(shot, track.id, placement), opened.read(1)
+        shot = edits.set_tracked(shot, track.id, {1: Fix(np.eye(3), 0.02, 1.0)})
+        placement = Placement(on=track.id, frame=1, quad=edits.as_points(WHOLE), artwork=artwork, fit="stretch", **placed)
+        return items.add_item(shot, placement), opened.read(1)
 
     def white(self) -> Artwork:
         write_picture(self.folder / "white.png", np.full((8, 8, 3), 255, np.uint8))
@@ -96,14 +96,14 @@ class LightTest(Folder):
         """Floats are linear and whole numbers coded: common practice. The picture shown stays the same."""
         linear = np.linspace(0, 1, 48, dtype=np.float32)[None, :, None].repeat(32, 0).repeat(3, 2)
         shot, _ = self.shot(linear, ".exr", self.white())
-        shot = shot.but(tracks=())
+        shot = shot.but(tracks=(), items=())
         list(render(shot, open_plate(shot.plate.path), str(self.folder / "o.####.png"), [1]))
         np.testing.assert_allclose(read_picture(self.folder / "o.0001.png") / 65535, coded(linear), atol=1e-3)
         list(render(shot, open_plate(shot.plate.path), str(self.folder / "o.mkv"), [1]))
         np.testing.assert_allclose(open_plate(self.folder / "o.mkv").read(1) / 255, coded(linear), atol=1 / 255)
         values = (coded(linear) * 255 + 0.5).astype(np.uint8)
         shot, _ = self.shot(values, ".png", self.white())
-        list(render(shot.but(tracks=()), open_plate(shot.plate.path), str(self.folder / "o.####.exr"), [1]))
+        list(render(shot.but(tracks=(), items=()), open_plate(shot.plate.path), str(self.folder / "o.####.exr"), [1]))
         np.testing.assert_allclose(coded(read_picture(self.folder / "o.0001.exr").astype(float)), values / 255, atol=2e-3)
 
     def test_an_unknown_colour_space_is_said(self) -> None:
@@ -209,7 +209,7 @@ class AspectTest(Folder):
             written(folder / f"a.{frame:04d}.tif", self.rng.integers(0, 256, (32, 48, 3), dtype=np.uint8), aspect=1.5)
         plate = open_plate(folder)
         shot, track = edits.add_track(edits.new_shot(plate, str(folder)), WHOLE, 1)
-        shot = edits.set_solved(shot, track.id, {2: Fix(np.eye(3), 0.02, 1.0)})
+        shot = edits.set_tracked(shot, track.id, {2: Fix(np.eye(3), 0.02, 1.0)})
         for name in ("o.mp4", "o.mov"):
             list(render(shot, plate, str(self.folder / name), [1, 2]))
             with av.open(str(self.folder / name)) as movie:

@@ -8,15 +8,17 @@ import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 
+from tests.helpers import placement, plane_at, repair_points, to_frame
 from tests.scenes import PlaneShot
 from tests.test_check import drifting
 from tests.test_deliver import command
 from tests.test_window import WindowCase
 from wertis.core.geometry import homography
 from wertis.core.geometry.motion import Fix
-from wertis.core.shot import bends, edits, extra_moves, repairs, store
-from wertis.core.shot.document import Placement
+from wertis.core.shot import bends, edits, extra_moves, items, repairs, store
+from wertis.core.shot.document import Placement, RetrackedLayer
 from wertis.core.shot.motions import motion_words
+from wertis.core.shot.resolve import motion_of
 
 
 class MotionWindowTest(WindowCase):
@@ -35,28 +37,28 @@ class MotionWindowTest(WindowCase):
     def test_tracking_again_from_a_repaired_frame(self) -> None:
         self.open_drifting()
         w, s = self.window, self.window.session
-        points = w.details.repair.points
+        points = w.steps["Repair"].page.points
         self.assertFalse(points.buttons["again"].isEnabled())
-        w.mending.wish("corners")
-        ids = [p.id for p in s.shot.tracks[0].repair.points]
+        w.steps["Repair"].do("corners")
+        ids = [p.id for p in repair_points(s.shot)]
         s.history.do("Put right", repairs.move_points(s.shot, s.track_id, 1008, dict(zip(ids, self.made.truth(7), strict=True))))
         self.assertIn("1002-1007", points.stale.text())
         points.buttons["again"].click()
-        self.until(lambda: w.job is None and s.shot.tracks[0].again is not None)
+        self.until(lambda: w.job is None and s.shot.tracks[0].layer(RetrackedLayer).solution is not None)
         self.assertEqual(points.stale.text(), "nothing is out of date")
-        motion = s.shot.tracks[0].motion
+        motion = motion_of(s.shot.tracks[0])
         assert motion is not None
         for i in range(8):
-            self.assertLess(np.linalg.norm(motion.to_frame(self.made.region, 1001 + i) - self.made.truth(i), axis=1).max(), 0.3)
+            self.assertLess(np.linalg.norm(to_frame(motion, self.made.region, 1001 + i) - self.made.truth(i), axis=1).max(), 0.3)
         w.undo()
-        self.assertIsNone(s.shot.tracks[0].again)
+        self.assertIsNone(s.shot.tracks[0].layer(RetrackedLayer).solution)
 
     def test_pages_that_are_not_seen_wait_and_are_right_when_they_are(self) -> None:
         self.open_drifting()
         w, s = self.window, self.window.session
-        w.mending.wish("corners")
+        w.steps["Repair"].do("corners")
         shown = []
-        page = w.details.region
+        page = w.steps["Region"].page
         page.show_state = lambda show=page.show_state: (shown.append(s.shot.tracks[0].name), show())  # type: ignore[method-assign]
         self.drag(s.shot.tracks[0].region.box[0], (3, 2))
         self.assertEqual(shown, [])
@@ -71,25 +73,25 @@ class MotionWindowTest(WindowCase):
     def test_clearing_one_points_keys(self) -> None:
         self.open_drifting()
         w, s = self.window, self.window.session
-        w.mending.wish("corners")
+        w.steps["Repair"].do("corners")
         s.go(1006)
-        w.mending.wish("key")
-        w.mending.wish("clear-points")
+        w.steps["Repair"].do("key")
+        w.steps["Repair"].do("clear-points")
         self.assertIn("Choose points first", w.words.text())
         there = repairs.points_on(s.shot.tracks[0], 1006)
         assert there is not None
         self.drag(there[1], (0.0, 0.0))
-        w.mending.wish("clear-points")
-        self.assertEqual([bool(p.keys) for p in s.shot.tracks[0].repair.points], [True, False, True, True])
+        w.steps["Repair"].do("clear-points")
+        self.assertEqual([bool(p.keys) for p in repair_points(s.shot)], [True, False, True, True])
 
     def test_an_extra_move_typed_and_dragged(self) -> None:
         self.open_drifting()
         w, s = self.window, self.window.session
-        w.details.repair.chooser["motion"].click()
-        part = w.details.repair.motion
+        w.steps["Repair"].page.chooser["motion"].click()
+        part = w.steps["Repair"].page.motion
         self.assertFalse(part.fields["x"].isEnabled())  # on the reference frame
         s.go(1006)
-        before = s.shot.tracks[0].motion
+        before = motion_of(s.shot.tracks[0])
         assert before is not None
         part.fields["turn"].setValue(10)
         self.assertAlmostEqual(extra_moves.values_on(s.shot.tracks[0], 1006).turn, 10)
@@ -102,51 +104,51 @@ class MotionWindowTest(WindowCase):
         self.assertAlmostEqual(part.fields["x"].value(), values.x, places=2)
         self.assertIn("extra move", motion_words(s.shot.tracks[0]))
         part.buttons["straighten"].click()
-        np.testing.assert_array_equal(s.shot.tracks[0].motion.plane_at(1006), before.plane_at(1006))  # type: ignore[union-attr]
+        np.testing.assert_array_equal(plane_at(motion_of(s.shot.tracks[0]), 1006), plane_at(before, 1006))  # type: ignore[union-attr]
 
     def test_sides_bent_in_the_picture(self) -> None:
         self.open_drifting()
         w, s = self.window, self.window.session
-        w.details.repair.chooser["sides"].click()
-        self.assertIn("place a graphic", w.details.repair.sides.facts.text())
+        w.steps["Repair"].page.chooser["sides"].click()
+        self.assertIn("place a graphic", w.steps["Repair"].page.sides.facts.text())
         corners = edits.default_quad(s.shot.tracks[0], 1001)
-        s.history.do("Place", edits.add_placement(s.shot, s.track_id, Placement(frame=1001, quad=edits.as_points(corners))))
+        s.history.do("Place", items.add_item(s.shot, Placement(on=s.track_id, frame=1001, quad=edits.as_points(corners))))
         s.go(1003)
         self.spin(0.1)
-        handles = bends.handles_on(s.shot.tracks[0], s.shot.tracks[0].placements[0], 1003)
+        handles = bends.handles_on(s.shot, placement(s.shot), 1003)
         assert handles is not None
         self.drag(handles[0], (3.0, -14.0))
-        moved = bends.handles_on(s.shot.tracks[0], s.shot.tracks[0].placements[0], 1003)
+        moved = bends.handles_on(s.shot, placement(s.shot), 1003)
         assert moved is not None
         np.testing.assert_allclose(moved[0] - handles[0], [3, -14], atol=1.2)
         np.testing.assert_allclose(moved[1:], handles[1:], atol=1e-9)
-        self.assertEqual(s.shot.tracks[0].placements[0].bend.frames, [1003])
+        self.assertEqual(placement(s.shot).bend.frames, [1003])
         self.key(Qt.Key.Key_K)
         w.undo()
-        w.details.repair.sides.buttons["straighten"].click()
-        self.assertFalse(s.shot.tracks[0].placements[0].is_bent)
+        w.steps["Repair"].page.sides.buttons["straighten"].click()
+        self.assertFalse(placement(s.shot).is_bent)
 
     def test_two_motions_blended(self) -> None:
         self.open_drifting()
         w, s = self.window, self.window.session
         shot, second = edits.add_track(s.shot, self.made.region, 1001)
         fixes = {1001 + i: Fix(homography.from_points(self.made.truth(0), self.made.truth(i)), 0.1, 1.0) for i in range(8)}
-        s.history.do("Second", edits.set_solved(shot, second.id, fixes))
-        w.details.repair.chooser["motion"].click()
-        part = w.details.repair.motion
+        s.history.do("Second", edits.set_tracked(shot, second.id, fixes))
+        w.steps["Repair"].page.chooser["motion"].click()
+        part = w.steps["Repair"].page.motion
         part.source.setCurrentIndex(1)
         part.source.activated.emit(1)
         part.begin.setValue(1003)
         part.end.setValue(1006)
-        first = s.shot.tracks[0].motion
+        first = motion_of(s.shot.tracks[0])
         assert first is not None
         part.blend.click()
-        motion = s.shot.tracks[0].motion
+        motion = motion_of(s.shot.tracks[0])
         assert motion is not None
-        np.testing.assert_allclose(motion.to_frame(self.made.region, 1003), first.to_frame(self.made.region, 1003), atol=1e-6)
-        np.testing.assert_allclose(motion.to_frame(self.made.region, 1007), self.made.truth(6), atol=1e-6)
-        between = (first.to_frame(self.made.region, 1004) * 2 + self.made.truth(3)) / 3
-        np.testing.assert_allclose(motion.to_frame(self.made.region, 1004), between, atol=0.05)
+        np.testing.assert_allclose(to_frame(motion, self.made.region, 1003), to_frame(first, self.made.region, 1003), atol=1e-6)
+        np.testing.assert_allclose(to_frame(motion, self.made.region, 1007), self.made.truth(6), atol=1e-6)
+        between = (to_frame(first, self.made.region, 1004) * 2 + self.made.truth(3)) / 3
+        np.testing.assert_allclose(to_frame(motion, self.made.region, 1004), between, atol=0.05)
 
 
 class MotionCommandTest(unittest.TestCase):
@@ -158,7 +160,7 @@ class MotionCommandTest(unittest.TestCase):
             ident = shot.tracks[0].id
             for p in made.region:
                 shot = repairs.add_point(shot, ident, p, 1001)
-            ids = [p.id for p in shot.tracks[0].repair.points]
+            ids = [p.id for p in repair_points(shot)]
             shot = repairs.move_points(shot, ident, 1008, dict(zip(ids, made.truth(7), strict=True)))
             shot, _ = edits.add_track(shot, made.region, 1001)
             path = folder / "s.wertis"
@@ -169,10 +171,10 @@ class MotionCommandTest(unittest.TestCase):
             self.assertIn("1002 to 1007", out)
             code, out, err = command("motion", str(path), "--track", names[1], "--copy", names[0], "--out", str(folder / "t.wertis"))
             self.assertEqual((code, err), (0, ""))
-            motion = store.load(folder / "t.wertis").tracks[1].motion
+            motion = motion_of(store.load(folder / "t.wertis").tracks[1])
             assert motion is not None
             for i in range(8):
-                self.assertLess(np.linalg.norm(motion.to_frame(made.region, 1001 + i) - made.truth(i), axis=1).max(), 0.3)
+                self.assertLess(np.linalg.norm(to_frame(motion, made.region, 1001 + i) - made.truth(i), axis=1).max(), 0.3)
             code, _, err = command("motion", str(path), "--track", names[0])
             self.assertNotEqual(code, 0)
             self.assertIn("--copy", err)

@@ -2,9 +2,9 @@
 
 import io
 import os
-import threading
 import time
 import unittest
+from collections.abc import Iterator
 from pathlib import Path
 from unittest import mock
 
@@ -22,17 +22,18 @@ from tests.test_window import WindowCase
 from wertis.app import start
 from wertis.app.lanes import Lanes
 from wertis.app.pictures import PictureMaker
-from wertis.app.session import STEPS, Session
-from wertis.app.steps import states
+from wertis.app.steps import all_steps
 from wertis.cli.progress import Progress
 from wertis.core.comp import artwork
 from wertis.core.errors import PlateError, RegionError
 from wertis.core.exchange.pictures import write_picture
+from wertis.core.jobs.events import Event, Stop
 from wertis.core.jobs.job import Job
+from wertis.core.jobs.tracking import runs_from
 from wertis.core.plate import open_plate
 from wertis.core.plate.cache import FrameCache
 from wertis.core.plate.colour import shown
-from wertis.core.shot import edits
+from wertis.core.shot import edits, items
 from wertis.core.shot.document import Artwork, Placement
 from wertis.demo import graphics, textures
 
@@ -52,8 +53,10 @@ class DisplayTest(unittest.TestCase):
         self.assertEqual(shown(np.full((2, 2, 1), 7, np.uint8)).shape, (2, 2, 3))
 
     def test_bad_floats_do_not_reach_the_screen(self) -> None:
-        seen = shown(np.array([[[np.nan, np.inf, -np.inf]]], np.float32))
+        seen = shown(np.array([[[np.nan, np.inf, -np.inf]], [[0.2142, 0.2142, 0.2142]]], np.float32))
         self.assertEqual(seen.dtype, np.uint8)
+        self.assertEqual(seen[0, 0].tolist(), [0, 255, 0])
+        self.assertEqual(seen[1, 0].tolist(), [128, 128, 128])
 
 
 class PictureMakerTest(Folder):
@@ -95,7 +98,7 @@ class PictureMakerTest(Folder):
         self.wait(1)
         self.maker.set_shot(shot.with_track(track.but(name="Other")))
         self.assertIsNotNone(self.maker.ready(1, True))
-        placed = edits.add_placement(shot, track.id, Placement(frame=1, quad=edits.as_points(self.made.region), artwork=Artwork(kind="checker")))
+        placed = items.add_item(shot, Placement(on=track.id, frame=1, quad=edits.as_points(self.made.region), artwork=Artwork(kind="checker")))
         self.maker.set_shot(placed)
         self.assertIsNone(self.maker.ready(1, True))
         picture, _ = self.wait(1)
@@ -106,7 +109,7 @@ class PictureMakerTest(Folder):
     def test_missing_artwork_shows_the_plate_and_says_why(self) -> None:
         shot, track = edits.add_track(self.shot, self.made.region, 1)
         gone = Artwork(kind="picture", path=str(self.folder / "gone.png"))
-        self.maker.set_shot(edits.add_placement(shot, track.id, Placement(frame=1, quad=edits.as_points(self.made.region), artwork=gone)))
+        self.maker.set_shot(items.add_item(shot, Placement(on=track.id, frame=1, quad=edits.as_points(self.made.region), artwork=gone)))
         picture, error = self.wait(1)
         np.testing.assert_array_equal(picture, self.made.frames[0])
         self.assertIn("gone.png", error)
@@ -119,7 +122,7 @@ class ArtworkTest(Folder):
         sequence = artwork.FileArtwork(self.folder, still=False)
         self.assertAlmostEqual(sequence.ratio, 1.5)
         for frame, value in ((90, 11), (100, 11), (101, 12), (102, 12), (103, 14), (200, 14)):
-            self.assertEqual(round(float(sequence.at(frame, 100)[0, 0, 0]) * 255), value)
+            self.assertEqual(round(float(sequence.read(sequence.index(frame, 100))[0][0, 0, 0]) * 255), value)
 
     def test_alpha_and_single_channels(self) -> None:
         one = artwork.from_picture(np.full((2, 2, 1), 51, np.uint8))
@@ -162,65 +165,64 @@ class ProgressTest(unittest.TestCase):
         terminal = io.StringIO()
         terminal.isatty = lambda: True  # type: ignore[method-assign]
         with mock.patch("sys.stderr", terminal):
-            progress = Progress("tracking", 10)
-            progress.step(10, "frame 7")
+            progress = Progress("tracking")
+            progress(Event(7, 10, 10))
             progress.end()
         self.assertIn("10/10", terminal.getvalue())
         self.assertIn("0 s left", terminal.getvalue())
+        self.assertIn("frame 7", terminal.getvalue())
         silent = io.StringIO()
         with mock.patch("sys.stderr", silent):
-            Progress("tracking", 10).step(10)
+            Progress("tracking")(Event(7, 10, 10))
         self.assertEqual(silent.getvalue(), "")
 
     def test_a_job_says_how_long_still(self) -> None:
-        go = threading.Event()
+        clock = mock.Mock(return_value=100.0)
+        seen: list[tuple[float | None, float]] = []
 
-        def work(job: Job) -> None:
-            for _ in range(4):
-                job.step()
-                time.sleep(0.01)
-            go.wait(10)
-            job.step()
+        def work(stop: Stop) -> Iterator[Event]:
+            for k in range(8):
+                clock.return_value += 0.5  # each step takes half a second
+                yield Event(k, k + 1, 8)
 
-        job = Job("Working", 8, work).start()
-        while job.done < 4:
-            time.sleep(0.005)
-        left = job.seconds_left
-        assert left is not None
-        self.assertGreater(left, 0.02)
-        self.assertGreater(job.rate, 1)
-        go.set()
-        self.assertTrue(job.finished.wait(10))
+        with mock.patch("wertis.core.jobs.job.time.monotonic", clock):
+            job = Job("Working", 8, work)
+            job.stepped.connect(lambda job, _: seen.append((job.seconds_left, job.rate)))
+            self.assertTrue(job.start().finished.wait(10))
+        self.assertEqual([left for left, _ in seen], [None, 3.0, 2.5, 2.0, 1.5, 1.0, 0.5, 0.0])
+        self.assertEqual({rate for _, rate in seen}, {2.0})
 
     def test_a_crash_in_a_job_is_a_message(self) -> None:
-        def work(job: Job) -> None:
+        def work(stop: Stop) -> Iterator[Event]:
+            yield Event(1, 1, 2)
             raise ZeroDivisionError("oops")
 
-        job = Job("Working", 1, work).start()
-        job.finished.wait(10)
+        with self.assertLogs("wertis", "ERROR") as logged:
+            job = Job("Working", 2, work).start()
+            self.assertTrue(job.finished.wait(10))
         self.assertIn("Working failed", job.error)
+        self.assertIn("ZeroDivisionError: oops", logged.output[0])
 
 
-class SessionTest(unittest.TestCase):
+class StepsTest(WindowCase):
     def test_steps_say_where_the_work_stands(self) -> None:
-        session = Session()
-        self.assertEqual(states(session)["Plate"], "open one")
+        w, s = self.window, self.window.session
+        self.assertEqual(w.step_bar.states()["Plate"], "open one")
+        self.assertEqual(list(w.step_bar.states()), [step.name for step in all_steps()])
+        self.open_plate()
         shot, track = shot_with_track()
-        session.history.do("x", shot)
-        session.select(track.id)
-        session.plate = mock.Mock(size=(640, 480), first=1, last=5)
-        words = states(session)
-        self.assertEqual(words["Track"], "4 of 5, 1 lost")
-        self.assertEqual(words["Region"], "4 points on 2")
-        self.assertEqual(set(words), set(STEPS))
-        session.plate = None
+        s.history.do("x", shot.but(plate=s.shot.plate))
+        s.select(track.id)
+        self.assertEqual(w.step_bar.states()["Track"], "4 of 5, 1 lost")
+        self.assertEqual(w.step_bar.states()["Region"], "4 points on 2")
 
-    def test_without_a_plate_tracking_says_so(self) -> None:
+
+class TrackingTest(unittest.TestCase):
+    def test_runs_go_out_from_the_known_frame_and_an_empty_one_is_said(self) -> None:
         shot, track = shot_with_track()
-        session = Session()
-        session.history.do("x", shot)
-        with self.assertRaisesRegex(RegionError, "no plate"):
-            session.tracking_job(track, "both")
+        self.assertEqual([list(r) for r in runs_from(shot, track, 2, "both")], [[3, 4, 5], [1]])
+        with self.assertRaisesRegex(RegionError, "nothing to track"):
+            runs_from(shot, track, 1, "backward")
 
 
 class LaneTest(WindowCase):
@@ -234,7 +236,7 @@ class LaneTest(WindowCase):
 
     def test_numbers_are_dragged_on_their_labels(self) -> None:
         self.tracked_and_placed_quickly()
-        use = self.window.details.use
+        use = self.window.steps["Use"].page
         field: QDoubleSpinBox = use.opacity
         field.setValue(50)
         label = use.layout().labelForField(field)  # type: ignore[union-attr]
@@ -249,22 +251,22 @@ class LaneTest(WindowCase):
         self.open_plate()
         w, s = self.window, self.window.session
         s.go(1003)
-        w._set_range(True)
+        w.run_command("range.first")
         s.go(1006)
-        w._set_range(False)
+        w.run_command("range.last")
         self.assertEqual(s.shot.range, (1003, 1006))
-        w.details.plate.fps.setValue(30)
+        w.steps["Plate"].page.fps.setValue(30)
         self.assertEqual(s.shot.plate.fps if s.shot.plate else 0, 30)
         w.undo()
         w.undo()
         w.undo()
         self.assertEqual(s.shot.range, (1001, 1008))
-        w.details.plate.first.setValue(1004)
+        w.steps["Plate"].page.first.setValue(1004)
         self.assertEqual(s.shot.range, (1004, 1008))
 
     def test_proportions_are_overruled_and_worked_out_again(self) -> None:
         self.tracked_and_placed_quickly()
-        use, s = self.window.details.use, self.window.session
+        use, s = self.window.steps["Use"].page, self.window.session
         use.ratio.setValue(3.0)
         assert s.placement is not None
         self.assertEqual(s.placement.ratio, 3.0)
@@ -276,7 +278,7 @@ class LaneTest(WindowCase):
         """A region and a placement without tracking."""
         self.open_plate()
         self.draw()
-        self.window.add_placement()
+        self.window.steps["Use"].place()
         self.spin()
 
     def test_zoom_keeps_the_point_under_the_pointer(self) -> None:

@@ -19,8 +19,8 @@ from wertis.core.plate.base import BRIGHTNESS
 from wertis.core.shot import edits, regions
 from wertis.core.shot.document import Region, Shape
 from wertis.core.track.advice import advice, is_weak
-from wertis.core.track.tracker_input import looked_at
 from wertis.core.track.run import rescaled, track_plane
+from wertis.core.track.tracker_input import looked_at
 from wertis.demo.make import FILMS
 from wertis.demo.scene import HEIGHT, WIDTH, Scene
 
@@ -190,7 +190,7 @@ class DrawingTest(WindowCase):
     def setUp(self) -> None:
         super().setUp()
         self.open_plate()
-        self.page = self.window.details.region
+        self.page = self.window.steps["Region"].page
 
     def pull(self, *points: tuple[float, float], modifier: Qt.KeyboardModifier = Qt.KeyboardModifier.NoModifier) -> None:
         v = self.window.viewer
@@ -220,7 +220,7 @@ class DrawingTest(WindowCase):
         self.assertEqual([s.subtract for s in self.region().shapes], [False, True])
         mask = regions.mask_of(self.region(), SIZE)
         self.assertEqual(mask[160, 200], 0)
-        self.assertEqual(self.window.hands.shape, 1)
+        self.assertEqual(self.window.steps["Region"].shape, 1)
         self.page.more[2].click()
         self.assertEqual(len(self.region().shapes), 1)
         self.window.undo()

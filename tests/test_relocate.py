@@ -8,11 +8,12 @@ from unittest.mock import patch
 import numpy as np
 from PySide6.QtWidgets import QFileDialog
 
+from tests.helpers import hold_out
 from tests.test_window import WindowCase
 from wertis.core.comp.artwork import FileArtwork
 from wertis.core.exchange.pictures import write_picture
 from wertis.core.plate import open_plate
-from wertis.core.shot import edits, relocate, store
+from wertis.core.shot import edits, items, relocate, store
 from wertis.core.shot.document import Artwork, HoldOut, Placement
 
 
@@ -26,8 +27,8 @@ class MovedTest(WindowCase):
         plate = open_plate(self.job / "plates" / "wall")
         shot, track = edits.add_track(edits.new_shot(plate, str(self.job / "plates" / "wall"), "Moved"), self.made.region, 1001)
         art = Artwork(kind="picture", path=str(self.job / "art" / "poster.png"))
-        shot = edits.add_placement(shot, track.id, Placement(frame=1001, quad=edits.as_points(self.made.region), artwork=art))
-        shot = shot.with_track(shot.tracks[0].but(hold_outs=(HoldOut(path=str(self.job / "mattes" / "m.####.png")),)))
+        shot = items.add_item(shot, Placement(on=track.id, frame=1001, quad=edits.as_points(self.made.region), artwork=art))
+        shot = shot.with_item(HoldOut(of=track.id, path=str(self.job / "mattes" / "m.####.png")))
         (self.job / "mattes").mkdir()
         self.shot = shot
 
@@ -49,7 +50,7 @@ class MovedTest(WindowCase):
         w.open_path(self.job / "s.wertis")
         self.assertIn("2 of its files had moved", w.words.text())
         self.assertEqual(w.session.plate.path if w.session.plate else None, self.job / "new" / "plates" / "wall")
-        self.assertEqual(w.session.shot.tracks[0].hold_outs[0].path, str(self.job / "new" / "mattes" / "m.####.png"))
+        self.assertEqual(hold_out(w.session.shot).path, str(self.job / "new" / "mattes" / "m.####.png"))
         self.assertTrue(w.session.history.unsaved)
 
     def test_elsewhere_it_asks_once(self) -> None:
@@ -78,18 +79,18 @@ class ArtworkTimeTest(WindowCase):
         art = FileArtwork(folder / "a.010.png", still=False)
 
         def shown(frame: int, loop: bool) -> int:
-            return round(float(art.at(frame, 100, loop)[0, 0, 0]) * 255)
+            return round(float(art.read(art.index(frame, 100, loop))[0][0, 0, 0]) * 255)
 
         self.assertEqual([shown(f, False) for f in (98, 100, 101, 102, 103, 110)], [0, 0, 50, 100, 100, 100])
         self.assertEqual([shown(f, True) for f in (98, 99, 100, 101, 102, 103, 107)], [50, 100, 0, 50, 100, 0, 50])
         w, s = self.window, self.window.session
         self.open_plate()
         self.draw()
-        w.add_placement()
-        w.details.use.set_file("sequence", folder / "a.010.png")
-        w.details.use.start.setValue(1003)
-        w.details.use.after.setCurrentIndex(1)
-        w.details.use.after.activated.emit(1)
+        w.steps["Use"].place()
+        w.steps["Use"].page.set_file("sequence", folder / "a.010.png")
+        w.steps["Use"].page.start.setValue(1003)
+        w.steps["Use"].page.after.setCurrentIndex(1)
+        w.steps["Use"].page.after.activated.emit(1)
         assert s.placement is not None
         self.assertEqual((s.placement.artwork.start, s.placement.artwork.loop), (1003, True))
 

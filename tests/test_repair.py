@@ -7,25 +7,29 @@ from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 from scipy.interpolate import CubicHermiteSpline, PchipInterpolator
 
+from tests.helpers import moved, plane_at, repair_points, to_frame, to_reference
 from tests.scenes import FramesPlate, PlaneShot
 from tests.test_check import drifting, spoil
 from tests.test_deliver import command
 from tests.test_plate import Folder
 from tests.test_window import WindowCase
-from wertis.app.pages.base import stretches
+from wertis.app.pages import stretches
 from wertis.core.errors import RegionError
 from wertis.core.exchange.pictures import write_picture
 from wertis.core.geometry import homography
 from wertis.core.geometry.motion import Fix
+from wertis.core.jobs.events import finished
 from wertis.core.jobs.find import find_places
 from wertis.core.jobs.repair import repair_by_itself, with_points
-from wertis.core.repair.curve import Curve, Key, hermite, monotone_slopes, with_key, with_value
+from wertis.core.keyed import Between, Curve, Key, hermite, monotone_slopes, with_key, with_value
 from wertis.core.repair.points import through
 from wertis.core.repair.smoothing import most_changed
 from wertis.core.shot import edits, repairs, store
-from wertis.core.shot.document import PlateRef, Shot, Track
+from wertis.core.shot.document import PlateRef, RepairLayer, Shot, SmoothingLayer, Track
 from wertis.core.shot.motions import blend_motions, copy_motion
+from wertis.core.shot.resolve import motion_of, tracked_motion
 
+BETWEEN: tuple[Between, ...] = ("smooth", "straight", "held")
 SQUARE = np.array([[100.0, 80], [300, 90], [290, 240], [110, 230]])
 
 
@@ -38,36 +42,36 @@ def moving(n: int = 21) -> Shot:
         k = (f - 1) / n
         turn = np.array([[np.cos(k), -np.sin(k) * 1.1, 20 * k], [np.sin(k), np.cos(k) * (1 + k), -8 * k], [2e-4 * k, -3e-4 * k, 1]])
         fixes[f] = Fix(turn, 0.05, 1.0)
-    return edits.set_solved(shot, track.id, fixes)
+    return edits.set_tracked(shot, track.id, fixes)
 
 
-def keyed(smooth: bool = True, fade: bool = True, points: int = 4) -> Shot:
+def keyed(between: Between = "smooth", fade: bool = True, points: int = 4) -> Shot:
     """The same with points, and keys on frames 6 and 15 for all but the last."""
     shot = moving()
     ident = shot.tracks[0].id
     for place in SQUARE[:points]:
         shot = repairs.add_point(shot, ident, place, 1)
-    shot = repairs.set_repair(shot, ident, smooth=smooth, fade=fade)
+    shot = repairs.set_repair(shot, ident, between=between, fade=fade)
     rng = np.random.default_rng(4)
     for frame in (6, 15):
         there = repairs.points_on(shot.tracks[0], frame)
         assert there is not None
-        for k, point in list(enumerate(shot.tracks[0].repair.points))[:max(1, points - 1)]:
+        for k, point in list(enumerate(repair_points(shot)))[:max(1, points - 1)]:
             shot = repairs.move_points(shot, ident, frame, {point.id: there[k] + rng.normal(0, 3, 2)})
     return shot
 
 
 def everywhere(track: Track) -> np.ndarray:
     """Where a grid of points is on all frames and between them."""
-    motion = track.motion
+    motion = motion_of(track)
     assert motion is not None
     grid = np.array([[x, y] for x in (90.0, 200, 310) for y in (70.0, 160, 250)])
-    return np.array([motion.to_frame(grid, t) for t in np.arange(1, 21, 0.5)])
+    return np.array([to_frame(motion, grid, t) for t in np.arange(1, 21, 0.5)])
 
 
 class CurveTest(unittest.TestCase):
     def test_smooth_is_scipys_monotone_cubic(self) -> None:
-        curve = Curve({5: Key((2.0, -1.0)), 9: Key((3.0, 4.0))}, 1)
+        curve = Curve({5: Key((2.0, -1.0)), 9: Key((3.0, 4.0))}, reference=1)
         pchip = PchipInterpolator([1, 5, 9], [[0, 0], [2, -1], [3, 4]])
         for t in (1.5, 4, 5, 7.25):
             # the ends differ: the value holds beyond them, so the last key is left level only outside
@@ -81,38 +85,50 @@ class CurveTest(unittest.TestCase):
             slopes = rng.normal(0, 2, (2, 2))
             spline = CubicHermiteSpline(frames[:2], values[:2], slopes)
             for t in np.linspace(frames[0], frames[1], 7):
-                value, slope = hermite(float(frames[0]), float(frames[1]), values[0], values[1], slopes[0], slopes[1], t)
-                np.testing.assert_allclose(value, spline(t), atol=1e-9)
-                np.testing.assert_allclose(slope, spline(t, 1), atol=1e-9)
+                (a, b), ends = frames[:2, None].astype(float), (values[0], values[1], slopes[0], slopes[1])
+                value, slope = hermite(a, b, *(v[None] for v in ends), np.array([t]))
+                np.testing.assert_allclose(value[0], spline(t), atol=1e-9)
+                np.testing.assert_allclose(slope[0], spline(t, 1), atol=1e-9)
 
     def test_where_values_hold_the_two_sides_of_the_reference_frame_are_apart(self) -> None:
-        for smooth in (True, False):
-            keys = with_value(with_value({}, 10, 15, np.array([4.0, -2]), smooth, False), 10, 19, np.array([6.0, 1]), smooth, False)
-            before = Curve(keys, 10, smooth, False)
+        for between in BETWEEN:
+            keys = with_value(with_value({}, 15, np.array([4.0, -2]), between, 10, False), 19, np.array([6.0, 1]), between, 10, False)
+            before = Curve(keys, between, 10, False)
             self.assertEqual([before(t).tolist() for t in (3, 9, 10, 11, 15)], [[0, 0]] * 3 + [[4, -2]] * 2)
             for frame in (4, 12, 17):
-                after = Curve(with_key(keys, 10, frame, smooth, False), 10, smooth, False)
+                after = Curve(with_key(keys, frame, between, 10, False), between, 10, False)
                 for time in np.linspace(0, 22, 89):
                     np.testing.assert_allclose(after(time), before(time), atol=1e-9)
-            other = Curve(with_value(keys, 10, 4, np.array([9.0, 9]), smooth, False), 10, smooth, False)
+            other = Curve(with_value(keys, 4, np.array([9.0, 9]), between, 10, False), between, 10, False)
             self.assertEqual(other(9).tolist(), [9, 9])
             np.testing.assert_allclose(other(16), before(16), atol=1e-9)
 
     def test_straight_hold_and_fade(self) -> None:
         keys = {5: Key((4.0, 8.0)), 9: Key((0.0, 0.0))}
-        self.assertEqual(Curve(keys, 1, smooth=False)(3).tolist(), [2.0, 4.0])
-        held = Curve(keys, 1, smooth=False, fade=False)
+        self.assertEqual(Curve(keys, "straight", 1)(3).tolist(), [2.0, 4.0])
+        held = Curve(keys, "straight", 1, fade=False)
         self.assertEqual([held(1).tolist(), held(2).tolist(), held(20).tolist()], [[0, 0], [4, 8], [0, 0]])
 
     def test_a_new_key_changes_the_curve_nowhere(self) -> None:
-        for smooth in (True, False):
+        times = np.arange(0, 30, 0.25)
+        for between in BETWEEN:
             for fade in (True, False):
-                keys = with_value(with_value({}, 10, 4, np.array([3.0, -2]), smooth, fade), 10, 20, np.array([-5.0, 1]), smooth, fade)
-                before = Curve(keys, 10, smooth, fade)
+                keys = with_value(with_value({}, 4, np.array([3.0, -2]), between, 10, fade), 20, np.array([-5.0, 1]), between, 10, fade)
+                before = Curve(keys, between, 10, fade)
                 for frame in (2, 7, 15, 26):
-                    after = Curve(with_key(keys, 10, frame, smooth, fade), 10, smooth, fade)
-                    for t in np.arange(0, 30, 0.25):
-                        np.testing.assert_allclose(after(t), before(t), atol=1e-9)
+                    after = Curve(with_key(keys, frame, between, 10, fade), between, 10, fade)
+                    np.testing.assert_allclose(after(times), before(times), atol=1e-9)
+
+    def test_many_times_at_once_are_the_times_one_by_one(self) -> None:
+        times = np.linspace(-2, 30, 65)
+        for between in BETWEEN:
+            curve = Curve({4: Key((3.0, -2.0, 7.0)), 20: Key((-5.0, 1.0, 0.0)), 24: Key((1.0, 1.0, 1.0))}, between, 10)
+            np.testing.assert_array_equal(curve(times), [curve(t) for t in times])
+            self.assertEqual(curve(times).shape, (65, 3))
+
+    def test_held_values_change_on_their_keys(self) -> None:
+        curve = Curve({4: Key((1.0,)), 8: Key((2.0,))}, "held")
+        self.assertEqual(curve(np.array([3, 4, 7.9, 8, 90.0]))[:, 0].tolist(), [1, 1, 1, 2, 2])
 
 
 class PointsTest(unittest.TestCase):
@@ -136,15 +152,15 @@ class PointsTest(unittest.TestCase):
 
 class KeysTest(unittest.TestCase):
     def test_setting_any_kind_of_key_moves_nothing_on_any_frame(self) -> None:
-        for smooth in (True, False):
+        for between in BETWEEN:
             for fade in (True, False):
                 for points in (1, 2, 3, 4):
-                    shot = keyed(smooth, fade, points)
+                    shot = keyed(between, fade, points)
                     before = everywhere(shot.tracks[0])
                     for frame in (3, 9, 18):
                         shot = repairs.set_key(shot, shot.tracks[0].id, frame)
                     self.assertLess(np.abs(everywhere(shot.tracks[0]) - before).max(), 1e-6)
-                    self.assertEqual(shot.tracks[0].repair.frames(1), [3, 6, 9, 15, 18])
+                    self.assertEqual(shot.tracks[0].layer(RepairLayer).frames(1), [3, 6, 9, 15, 18])
 
     def test_a_point_added_later_disturbs_nothing(self) -> None:
         for points in (1, 2, 3):
@@ -159,37 +175,37 @@ class KeysTest(unittest.TestCase):
     def test_a_key_on_one_point_leaves_the_others_alone_on_all_frames(self) -> None:
         shot = keyed()
         track = shot.tracks[0]
-        moved = repairs.move_points(shot, track.id, 10, {track.repair.points[2].id: np.array([260.0, 200])})
+        after = repairs.move_points(shot, track.id, 10, {track.layer(RepairLayer).points[2].id: np.array([260.0, 200])})
         for frame in range(1, 22):
-            a, b = repairs.points_on(track, frame), repairs.points_on(moved.tracks[0], frame)
+            a, b = repairs.points_on(track, frame), repairs.points_on(after.tracks[0], frame)
             assert a is not None and b is not None
             np.testing.assert_allclose(np.delete(b, 2, 0), np.delete(a, 2, 0), atol=1e-9)
 
     def test_off_gives_the_tracked_motion_back_and_the_reference_is_never_repaired(self) -> None:
         shot = keyed()
         track = shot.tracks[0]
-        assert track.motion is not None and track.tracked is not None
-        np.testing.assert_array_equal(track.motion.plane_at(1), np.eye(3))
-        self.assertGreater(np.abs(track.motion.plane_at(6) - track.tracked.plane_at(6)).max(), 1e-3)
-        off = repairs.set_repair(shot, track.id, enabled=False).tracks[0]
-        assert off.motion is not None and off.tracked is not None and track.solved is not None and off.solved is track.solved
-        for frame, matrix in zip(track.solved.frames, track.solved.matrices, strict=True):
-            self.assertEqual(off.motion.plane_at(int(frame)).tobytes(), matrix.tobytes() if frame != 1 else np.eye(3).tobytes())
+        assert motion_of(track) is not None and tracked_motion(track) is not None
+        np.testing.assert_array_equal(plane_at(motion_of(track), 1), np.eye(3))
+        self.assertGreater(np.abs(plane_at(motion_of(track), 6) - plane_at(tracked_motion(track), 6)).max(), 1e-3)
+        off = repairs.set_enabled(shot, track.id, False).tracks[0]
+        assert motion_of(off) is not None and tracked_motion(off) is not None and track.solution is not None and off.solution is track.solution
+        for frame, matrix in zip(track.solution.frames, track.solution.matrices, strict=True):
+            self.assertEqual(plane_at(motion_of(off), int(frame)).tobytes(), matrix.tobytes() if frame != 1 else np.eye(3).tobytes())
 
     def test_keys_move_copy_and_clear(self) -> None:
         shot = keyed()
         ident = shot.tracks[0].id
         moved = repairs.move_key(shot, ident, 6, 8)
-        self.assertEqual(moved.tracks[0].repair.frames(1), [8, 15])
+        self.assertEqual(moved.tracks[0].layer(RepairLayer).frames(1), [8, 15])
         copied = repairs.move_key(moved, ident, 8, 3, copy=True)
-        self.assertEqual(copied.tracks[0].repair.frames(1), [3, 8, 15])
+        self.assertEqual(copied.tracks[0].layer(RepairLayer).frames(1), [3, 8, 15])
         self.assertEqual(repairs.next_key(copied.tracks[0], 8, 1), 15)
         self.assertEqual(repairs.next_key(copied.tracks[0], 8, -1), 3)
-        first = copied.tracks[0].repair.points[0].id
+        first = repair_points(copied)[0].id
         one = repairs.clear_keys(copied, ident, 8, [first])
-        self.assertEqual(sorted(f for f in one.tracks[0].repair.points[0].keys if f != 1), [3, 15])
-        self.assertIn(8, one.tracks[0].repair.frames(1))
-        self.assertEqual(repairs.clear_keys(copied, ident).tracks[0].repair.frames(1), [])
+        self.assertEqual(sorted(f for f in repair_points(one)[0].keys if f != 1), [3, 15])
+        self.assertIn(8, one.tracks[0].layer(RepairLayer).frames(1))
+        self.assertEqual(repairs.clear_keys(copied, ident).tracks[0].layer(RepairLayer).frames(1), [])
         with self.assertRaisesRegex(RegionError, "reference frame"):
             repairs.move_points(shot, ident, 1, {first: np.zeros(2)})
 
@@ -198,44 +214,42 @@ class MotionsTest(unittest.TestCase):
     def test_smoothing_takes_jitter_away_and_leaves_the_reference_and_the_repairs(self) -> None:
         shot = moving(41)
         track = shot.tracks[0]
-        assert track.solved is not None and track.tracked is not None
+        assert track.solution is not None and tracked_motion(track) is not None
         rng = np.random.default_rng(3)
-        shaken = track.solved.matrices.copy()
+        shaken = track.solution.matrices.copy()
         shaken[1:, :2, 2] += rng.normal(0, 1.5, (40, 2))
-        jittery = track.but(solved=track.solved.but(matrices=shaken))
-        smooth = jittery.but(smoothing=12.0)
-        assert smooth.motion is not None and jittery.motion is not None
-        np.testing.assert_array_equal(smooth.motion.plane_at(1), np.eye(3))
+        jittery = track.but(solution=track.solution.but(matrices=shaken))
+        smooth = jittery.with_layer(SmoothingLayer(width=12.0))
+        assert motion_of(smooth) is not None and motion_of(jittery) is not None
+        np.testing.assert_array_equal(plane_at(motion_of(smooth), 1), np.eye(3))
 
         def rough(t: Track) -> float:
-            assert t.motion is not None
-            path = np.array([t.motion.to_frame(SQUARE, f) for f in range(2, 42)])
+            assert motion_of(t) is not None
+            path = np.array([to_frame(motion_of(t), SQUARE, f) for f in range(2, 42)])
             return float(np.abs(np.diff(path, 2, axis=0)).mean())
 
         self.assertLess(rough(smooth), 0.25 * rough(jittery))
-        self.assertIs(smooth.but(smoothing=0.0).motion.__class__, jittery.motion.__class__)
-        assert jittery.tracked is not None and smooth.beneath is not None
-        most, frame = most_changed(jittery.tracked.matrices, smooth.beneath.matrices, track.region.box)
+        self.assertIs(motion_of(smooth.with_layer(SmoothingLayer())).__class__, motion_of(jittery).__class__)
+        most, frame = most_changed(moved(jittery), moved(smooth), track.region.box)
         self.assertGreater(most, 0.5)
         self.assertNotEqual(frame, 1)
         # a motion without jitter is hardly touched
-        clean = track.but(smoothing=8.0)
-        assert clean.beneath is not None
-        self.assertLess(most_changed(track.tracked.matrices, clean.beneath.matrices, track.region.box)[0], 0.3)
+        clean = track.with_layer(SmoothingLayer(width=8.0))
+        self.assertLess(most_changed(moved(track), moved(clean), track.region.box)[0], 0.3)
         keyed_ = keyed()
-        again = keyed_.tracks[0].but(smoothing=5.0)
-        self.assertEqual(again.repair, keyed_.tracks[0].repair)
+        again = keyed_.tracks[0].with_layer(SmoothingLayer(width=5.0))
+        self.assertEqual(again.layer(RepairLayer), keyed_.tracks[0].layer(RepairLayer))
 
     def test_motion_is_copied_with_or_without_repairs(self) -> None:
         shot = keyed()
         source = shot.tracks[0]
         shot, other = edits.add_track(shot, SQUARE + 12, 8, "Copy")
-        assert source.motion is not None and source.tracked is not None
-        for repaired, motion in ((True, source.motion), (False, source.tracked)):
+        assert motion_of(source) is not None and tracked_motion(source) is not None
+        for repaired, motion in ((True, motion_of(source)), (False, tracked_motion(source))):
             copy = copy_motion(shot, source.id, other.id, repaired).track(other.id)
-            assert copy is not None and copy.motion is not None
+            assert copy is not None and motion_of(copy) is not None
             for frame in (1, 6, 15, 21):
-                np.testing.assert_allclose(copy.motion.to_frame(SQUARE, frame), motion.to_frame(motion.to_reference(SQUARE, 8), frame), atol=1e-6)
+                np.testing.assert_allclose(to_frame(motion_of(copy), SQUARE, frame), to_frame(motion, to_reference(motion, SQUARE, 8), frame), atol=1e-6)
         with self.assertRaisesRegex(RegionError, "no answer"):
             copy_motion(shot, other.id, source.id)
 
@@ -243,23 +257,23 @@ class MotionsTest(unittest.TestCase):
         shot = moving()
         first = shot.tracks[0]
         shot, second = edits.add_track(shot, SQUARE, 1, "Second")
-        shot = edits.set_solved(shot, second.id, {f: Fix(np.array([[1.0, 0, 40], [0, 1, 0], [0, 0, 1]]), 0.1, 1.0) for f in range(2, 22)})
+        shot = edits.set_tracked(shot, second.id, {f: Fix(np.array([[1.0, 0, 40], [0, 1, 0], [0, 0, 1]]), 0.1, 1.0) for f in range(2, 22)})
         shot, target = edits.add_track(shot, SQUARE, 1, "Both")
         both = blend_motions(shot, first.id, second.id, target.id, 8, 12).track(target.id)
-        assert both is not None and both.motion is not None and first.motion is not None
-        np.testing.assert_allclose(both.motion.to_frame(SQUARE, 8), first.motion.to_frame(SQUARE, 8), atol=1e-6)
-        np.testing.assert_allclose(both.motion.to_frame(SQUARE, 15), SQUARE + [40, 0], atol=1e-6)
+        assert both is not None and motion_of(both) is not None and motion_of(first) is not None
+        np.testing.assert_allclose(to_frame(motion_of(both), SQUARE, 8), to_frame(motion_of(first), SQUARE, 8), atol=1e-6)
+        np.testing.assert_allclose(to_frame(motion_of(both), SQUARE, 15), SQUARE + [40, 0], atol=1e-6)
         box = target.region.box
-        np.testing.assert_allclose(both.motion.to_frame(box, 10), (first.motion.to_frame(box, 10) + box + [40, 0]) / 2, atol=1e-6)
+        np.testing.assert_allclose(to_frame(motion_of(both), box, 10), (to_frame(motion_of(first), box, 10) + box + [40, 0]) / 2, atol=1e-6)
         with self.assertRaisesRegex(RegionError, "must end after"):
             blend_motions(shot, first.id, second.id, target.id, 8, 8)
 
 
 class LoopTest(Folder):
     def truth_errors(self, shot: Shot, made: PlaneShot) -> np.ndarray:
-        motion = shot.tracks[0].motion
+        motion = motion_of(shot.tracks[0])
         assert motion is not None
-        return np.array([np.linalg.norm(motion.to_frame(made.region, 1001 + i) - made.truth(i), axis=1).max() for i in range(len(made.frames))])
+        return np.array([np.linalg.norm(to_frame(motion, made.region, 1001 + i) - made.truth(i), axis=1).max() for i in range(len(made.frames))])
 
     def test_a_slow_drift_is_mended_with_few_keys(self) -> None:
         made = PlaneShot(n=24)
@@ -273,8 +287,7 @@ class LoopTest(Folder):
         numbered = Numbered(made.frames)
         numbered.first, numbered.last = 1001, 1024  # type: ignore[misc]
         self.assertGreater(self.truth_errors(shot, made).max(), 8)
-        *_, (_, _, outcome) = repair_by_itself(shot, ident, numbered, 0.3)
-        assert outcome is not None
+        outcome = finished(repair_by_itself(shot, ident, numbered, 0.3))
         self.assertLessEqual(len(outcome.frames), 5)
         after = self.truth_errors(outcome.shot, made)
         self.assertGreaterEqual((after < 0.3).mean(), 0.95)
@@ -291,12 +304,12 @@ class LoopTest(Folder):
         made = PlaneShot(n=3)
         shot = drifting(made, made.write(self.folder / "plate"))
         shot = with_points(shot, shot.tracks[0].id)
-        point = shot.tracks[0].repair.points[1].id
+        point = repair_points(shot)[1].id
         shot = repairs.move_points(shot, shot.tracks[0].id, 1003, {point: np.array([300.0, 90])})
         shot = repairs.add_point(shot, shot.tracks[0].id, np.array([200.0, 150]), 1002)
         store.save(shot, self.folder / "s.wertis")
         again = store.load(self.folder / "s.wertis")
-        self.assertEqual(again.tracks[0].repair, shot.tracks[0].repair)
+        self.assertEqual(again.tracks[0].layer(RepairLayer), shot.tracks[0].layer(RepairLayer))
 
     def test_the_command(self) -> None:
         made = PlaneShot(n=10)
@@ -319,8 +332,8 @@ class RepairWindowTest(WindowCase):
         self.until(lambda: len(s.drift) == 8)
         spoilt = s.shot
         s.go_step("Repair")
-        w.details.repair.points.buttons["corners"].click()
-        self.assertEqual(len(s.shot.tracks[0].repair.points), 4)
+        w.steps["Repair"].page.points.buttons["corners"].click()
+        self.assertEqual(len(repair_points(s.shot)), 4)
         w.viewer.setFocus()
         self.key(Qt.Key.Key_W)
         self.assertEqual(s.frame, 1008)
@@ -342,8 +355,8 @@ class RepairWindowTest(WindowCase):
         QTest.mousePress(w.steady, Qt.MouseButton.LeftButton, pos=start)
         QTest.mouseMove(w.steady, start + on_steady(there[2] + [6, 0]) - on_steady(there[2]))
         QTest.mouseRelease(w.steady, Qt.MouseButton.LeftButton, pos=start + on_steady(there[2] + [6, 0]) - on_steady(there[2]))
-        w.mending.wish("remove")  # the point just dragged is the chosen one
-        self.assertEqual(len(s.shot.tracks[0].repair.points), 3)
+        w.steps["Repair"].do("remove")  # the point just dragged is the chosen one
+        self.assertEqual(len(repair_points(s.shot)), 3)
         w.undo()
         moved = repairs.points_on(s.shot.tracks[0], 1008)
         assert moved is not None
@@ -351,15 +364,15 @@ class RepairWindowTest(WindowCase):
         np.testing.assert_allclose(np.delete(moved, 2, 0), np.delete(there, 2, 0), atol=1e-6)
         w.undo()
         mended = s.shot
-        motion = mended.tracks[0].motion
+        motion = motion_of(mended.tracks[0])
         assert motion is not None
-        worst = max(np.linalg.norm(motion.to_frame(self.made.region, 1001 + i) - self.made.truth(i), axis=1).max() for i in range(8))
+        worst = max(np.linalg.norm(to_frame(motion, self.made.region, 1001 + i) - self.made.truth(i), axis=1).max() for i in range(8))
         self.assertLess(worst, 1.0)
         self.until(lambda: len(s.drift) == 8 and all(np.isfinite(x.worst) and x.worst < 1 for x in s.drift.values()))
         while s.history.undo_label:
             w.undo()
-        self.assertEqual(s.shot.tracks[0].repair, spoilt.tracks[0].repair)
-        while s.history.redo_label and s.shot.tracks[0].repair != mended.tracks[0].repair:
+        self.assertEqual(s.shot.tracks[0].layer(RepairLayer), spoilt.tracks[0].layer(RepairLayer))
+        while s.history.redo_label and s.shot.tracks[0].layer(RepairLayer) != mended.tracks[0].layer(RepairLayer):
             w.redo()
         self.assertEqual(s.shot.tracks[0], mended.tracks[0])
 
@@ -369,18 +382,18 @@ class RepairWindowTest(WindowCase):
         w, s = self.window, self.window.session
         w.open_path(path)
         s.go_step("Repair")
-        w.details.repair.points.buttons["itself"].click()
-        self.until(lambda: w.job is None and bool(s.shot.tracks[0].repair.points))
+        w.steps["Repair"].page.points.buttons["itself"].click()
+        self.until(lambda: w.job is None and bool(repair_points(s.shot)))
         self.assertIn("px now", w.words.text())
-        key = s.shot.tracks[0].repair.frames(1001)[-1]
+        key = s.shot.tracks[0].layer(RepairLayer).frames(1001)[-1]
         lanes = w.lanes
         from PySide6.QtCore import QPoint
         y = 22 + 16 + 6 + 46 - 5
         QTest.mousePress(lanes, Qt.MouseButton.LeftButton, pos=QPoint(round(lanes.x_of(key)), y))
         QTest.mouseMove(lanes, QPoint(round(lanes.x_of(1006)), y))
         QTest.mouseRelease(lanes, Qt.MouseButton.LeftButton, pos=QPoint(round(lanes.x_of(1006)), y))
-        self.assertIn(1006, s.shot.tracks[0].repair.frames(1001))
-        self.assertNotIn(key, s.shot.tracks[0].repair.frames(1001))
+        self.assertIn(1006, s.shot.tracks[0].layer(RepairLayer).frames(1001))
+        self.assertNotIn(key, s.shot.tracks[0].layer(RepairLayer).frames(1001))
 
 
     def test_frames_that_are_not_touched_are_named_with_the_reason(self) -> None:
@@ -391,15 +404,15 @@ class RepairWindowTest(WindowCase):
         w, s = self.window, self.window.session
         w.open_path(path)
         s.go_step("Repair")
-        page = w.details.repair.points
+        page = w.steps["Repair"].page.points
         self.assertFalse(page.untouched.isVisible())
         page.buttons["itself"].click()
-        self.until(lambda: w.job is None and bool(s.shot.tracks[0].repair.points))
+        self.until(lambda: w.job is None and bool(repair_points(s.shot)))
         self.assertRegex(page.untouched.text(), r"Not touched: 1004-1005, \w+")
         self.assertTrue(page.untouched.isVisible())
         self.assertIn("2 frames were not touched", w.words.toolTip())
         s.go(1004)
-        w.mending.wish("key")  # put right by hand
+        w.steps["Repair"].do("key")  # put right by hand
         self.assertRegex(page.untouched.text(), r"Not touched: 1005, \w+")
         self.assertEqual(stretches([9, 3, 4, 5, 1]), "1, 3-5, 9")
 

@@ -14,7 +14,7 @@ from pydantic import ValidationError
 
 from wertis.core.errors import RegionError, ShotFileError
 from wertis.core.geometry.motion import Fix
-from wertis.core.shot import edits, regions, store
+from wertis.core.shot import edits, items, regions, store
 from wertis.core.shot.document import Artwork, Placement, PlateRef, Shot, Track
 from wertis.core.shot.history import History
 
@@ -30,7 +30,7 @@ def shot_with_track(frames: int = 5) -> tuple[Shot, Track]:
         m = np.eye(3)
         m[0, 2] = 3.0 * (f - 2)
         fixes[f] = Fix(m, 0.05, 0.9) if f < frames else Fix(None, reason="only 2% of the region is seen", seen=0.02)
-    shot = edits.set_solved(shot, track.id, fixes)
+    shot = edits.set_tracked(shot, track.id, fixes)
     found = shot.track(track.id)
     assert found is not None
     return shot, found
@@ -45,21 +45,21 @@ class EditsTest(unittest.TestCase):
         self.assertIsNone(edits.region_on(track, 5))
 
     def test_keeping_the_placement_on_another_frame_moves_nothing(self) -> None:
-        _, track = shot_with_track()
-        placement = Placement(frame=2, quad=edits.as_points(REGION))
-        other = edits.rebase_placement(track, placement, 4)
+        shot, track = shot_with_track()
+        placement = Placement(on=track.id, frame=2, quad=edits.as_points(REGION))
+        other = edits.rebase_placement(shot, placement, 4)
         self.assertEqual(other.frame, 4)
         for f in (1, 2, 3, 4):
-            a, b = edits.placement_on(track, placement, f), edits.placement_on(track, other, f)
+            a, b = edits.placement_on(shot, placement, f), edits.placement_on(shot, other, f)
             assert a is not None and b is not None
             np.testing.assert_allclose(a, b, atol=1e-9)
         with self.assertRaisesRegex(RegionError, "not tracked on frame 5"):
-            edits.rebase_placement(track, placement, 5)
+            edits.rebase_placement(shot, placement, 5)
 
     def test_tracking_again_lays_new_answers_over_the_old(self) -> None:
         shot, track = shot_with_track()
-        again = edits.set_solved(shot, track.id, {5: Fix(np.eye(3), 0.1, 1.0)})
-        solved = again.tracks[0].solved
+        again = edits.set_tracked(shot, track.id, {5: Fix(np.eye(3), 0.1, 1.0)})
+        solved = again.tracks[0].solution
         assert solved is not None
         self.assertTrue(solved.good.all())
         self.assertEqual(solved.reasons, {})
@@ -76,9 +76,9 @@ class EditsTest(unittest.TestCase):
 
     def test_tracked_numbers_cannot_be_changed_in_place(self) -> None:
         _, track = shot_with_track()
-        assert track.solved is not None
+        assert track.solution is not None
         with self.assertRaises(ValueError):
-            track.solved.matrices[0, 0, 0] = 7
+            track.solution.matrices[0, 0, 0] = 7
 
 
 class HistoryTest(unittest.TestCase):
@@ -94,13 +94,13 @@ class HistoryTest(unittest.TestCase):
             if choice == 0 or pick is None:
                 new, _ = edits.add_track(current, REGION + rng.uniform(0, 9), rng.randint(1, 5))
             elif choice == 1:
-                new = edits.add_placement(current, pick.id, Placement(frame=2, quad=edits.as_points(REGION)))
-            elif choice == 2 and pick.placements:
-                new = edits.set_placement(current, pick.id, pick.placements[0].but(opacity=rng.random()))
+                new = items.add_item(current, Placement(on=pick.id, frame=2, quad=edits.as_points(REGION)))
+            elif choice == 2 and current.placements(pick.id):
+                new = items.set_item(current, current.placements(pick.id)[0].but(opacity=rng.random()))
             elif choice == 3 and len(current.tracks) > 2:
                 new = current.without_track(pick.id)
             elif choice == 4:
-                new = edits.set_solved(current, pick.id, {3: Fix(np.eye(3) * 1.0, rng.random(), 0.5)})
+                new = edits.set_tracked(current, pick.id, {3: Fix(np.eye(3) * 1.0, rng.random(), 0.5)})
             else:
                 new = current.with_track(pick.but(name=f"T{k}", visible=not pick.visible))
             history.do(f"edit {k}", new)
@@ -143,8 +143,9 @@ class StoreTest(unittest.TestCase):
         self.path = Path(self._folder.name) / "s.wertis"
         shot, track = shot_with_track()
         picture = str(Path(self._folder.name) / "art" / "poster.png")
-        placement = Placement(frame=2, quad=edits.as_points(REGION), artwork=Artwork(kind="picture", path=picture), blend="multiply", ratio=1.5)
-        self.shot = edits.add_placement(shot, track.id, placement)
+        placement = Placement(on=track.id, frame=2, quad=edits.as_points(REGION), artwork=Artwork(kind="picture", path=picture),
+                              blend="multiply", ratio=1.5)
+        self.shot = items.add_item(shot, placement)
 
     def test_round_trip_is_the_same_shot(self) -> None:
         store.save(self.shot, self.path)
@@ -166,7 +167,7 @@ class StoreTest(unittest.TestCase):
         with zipfile.ZipFile(self.path) as archive:
             text = json.loads(archive.read("shot.json"))
             self.assertIn("0.5,0.5", text["convention"])
-            matrices = np.load(io.BytesIO(archive.read("tracks/0000/matrices.npy")), allow_pickle=False)
+            matrices = np.load(io.BytesIO(archive.read(text["shot"]["tracks"][0]["solution"]["matrices"]["array"])), allow_pickle=False)
         self.assertEqual(matrices.shape, (5, 3, 3))
 
     def test_a_failed_save_leaves_the_old_file_and_no_litter(self) -> None:
@@ -209,23 +210,26 @@ class StoreTest(unittest.TestCase):
                 archive.writestr(name, data)
 
     def test_hostile_files(self) -> None:
+        def errors(d):  # type: ignore[no-untyped-def]
+            return d["shot"]["tracks"][0]["solution"]["errors"]["array"]
+
         def newer(d, m):  # type: ignore[no-untyped-def]
             d["version"] = 99
 
         def pickled(d, m):  # type: ignore[no-untyped-def]
             out = io.BytesIO()
             np.save(out, np.array([{"a": 1}], dtype=object), allow_pickle=True)
-            m["tracks/0000/errors.npy"] = out.getvalue()
+            m[errors(d)] = out.getvalue()
 
         def short(d, m):  # type: ignore[no-untyped-def]
             out = io.BytesIO()
             np.save(out, np.zeros(2))
-            m["tracks/0000/errors.npy"] = out.getvalue()
+            m[errors(d)] = out.getvalue()
 
         def huge(d, m):  # type: ignore[no-untyped-def]
             head = io.BytesIO()
             np.lib.format.write_array_header_1_0(head, {"descr": "<f8", "fortran_order": False, "shape": (1 << 40,)})
-            m["tracks/0000/errors.npy"] = head.getvalue()
+            m[errors(d)] = head.getvalue()
 
         def stranger(d, m):  # type: ignore[no-untyped-def]
             d["shot"]["surprise"] = True

@@ -16,12 +16,12 @@ from wertis.core.geometry.motion import Fix
 from wertis.core.imaging.layer_separation import Layers
 from wertis.core.imaging.pyramid import Pyramid
 from wertis.core.plate.base import luma
-from wertis.core.track.two_sided_prior import GapKeeper
+from wertis.core.track.deferred_refinement import DeferredTracker
 from wertis.core.track.kinds import small_motion
-from wertis.core.track.deferred_refinement import LaggingTracker
 from wertis.core.track.planar import PlanarTracker
 from wertis.core.track.run import track_plane
 from wertis.core.track.texture import LITTLE, measure
+from wertis.core.track.two_sided_prior import TwoSidedRefiner
 
 
 def track(shot: PlaneShot, kind: str = "perspective") -> list[Fix]:
@@ -135,7 +135,7 @@ class PlanarTrackerTest(unittest.TestCase):
     def test_a_shaken_camera_with_an_open_shutter(self) -> None:
         shot = PlaneShot(n=24, motion=0.6, shake=9.0, shutter=0.6, seed=6)
         plain = errors(shot, track(shot))
-        tracker = LaggingTracker(PlanarTracker(luma(shot.frames[0]), polygon.fill(shot.region, SIZE), shot.region))
+        tracker = DeferredTracker(PlanarTracker(luma(shot.frames[0]), polygon.fill(shot.region, SIZE), shot.region))
         answers = [a for i, f in enumerate(shot.frames[1:], 1) for a in tracker.feed(i, luma(f))] + tracker.finish()
         self.assertEqual([i for i, _ in answers], list(range(1, 24)))
         e = errors(shot, [fix for _, fix in answers])
@@ -146,7 +146,7 @@ class PlanarTrackerTest(unittest.TestCase):
 
     def test_a_shaken_camera_with_a_short_shutter_is_left_as_it_is(self) -> None:
         shot = PlaneShot(n=16, shake=9.0)
-        tracker = LaggingTracker(PlanarTracker(luma(shot.frames[0]), polygon.fill(shot.region, SIZE), shot.region))
+        tracker = DeferredTracker(PlanarTracker(luma(shot.frames[0]), polygon.fill(shot.region, SIZE), shot.region))
         answers = [a for i, f in enumerate(shot.frames[1:], 1) for a in tracker.feed(i, luma(f))] + tracker.finish()
         self.assertIsNone(tracker.shutter)
         self.assertLess(errors(shot, [fix for _, fix in answers]).max(), 0.1)
@@ -175,7 +175,7 @@ class PlanarTrackerTest(unittest.TestCase):
     def test_what_lies_between_is_believed_as_far_as_made_up_gaps_show(self) -> None:
         shot = PlaneShot(n=40)
         tracker = PlanarTracker(luma(shot.frames[0]), polygon.fill(shot.region, SIZE), shot.region)
-        keeper = GapKeeper(tracker)
+        keeper = TwoSidedRefiner(tracker)
         gap = range(18, 23)
         for i in range(1, 40):
             matrix = homography.from_points(shot.corners[0], shot.corners[i])

@@ -121,9 +121,9 @@ class DiskGoneTest(WindowCase):
             next(self.plate.glob(f"*{frame}*")).unlink()
         self.until(lambda: not s.cache._coming)
         s.cache.forget()  # what was read ahead before they went
-        self.window.errands.track("forward")
-        self.until(lambda: s.shot.tracks[0].solved is not None and not s.live_track, 60)
-        solved = s.shot.tracks[0].solved
+        self.window.steps["Track"].track("forward")
+        self.until(lambda: s.shot.tracks[0].solution is not None and not s.live.track_id, 60)
+        solved = s.shot.tracks[0].solution
         good = {int(f) for f in solved.frames[solved.good]}
         self.assertLessEqual({1002, 1003, 1004, 1007, 1008}, good)
         self.assertEqual(set(solved.reasons), {1005, 1006})

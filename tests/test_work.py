@@ -2,11 +2,13 @@
 
 import threading
 import unittest
+from collections.abc import Iterator
 from unittest.mock import patch
 
 from PySide6.QtWidgets import QMessageBox
 
 from tests.test_window import WindowCase
+from wertis.core.jobs.events import Counter, Event, Stop
 from wertis.core.jobs.job import Job
 from wertis.core.repair.extra import ExtraValues
 from wertis.core.shot import extra_moves
@@ -16,60 +18,63 @@ class WorkTest(WindowCase):
     def slow(self, label: str) -> tuple[Job, threading.Event]:
         go = threading.Event()
 
-        def work(job: Job) -> None:
+        def work(stop: Stop) -> Iterator[Event]:
             for k in range(10):
-                job.step(k)
+                yield Event(k, k + 1, 10)
                 if k == 4:
                     go.wait(20)
+                if stop.is_set():
+                    return
 
         return Job(label, 10, work), go
 
     def test_everything_that_runs_is_listed_with_its_own_stop(self) -> None:
         w = self.window
-        w.work.look()
-        self.assertFalse(w.work.isVisible())
+        w.running.look()
+        self.assertFalse(w.running.isVisible())
         one, go_one = self.slow("Rendering")
         two, go_two = self.slow("Measuring the drift")
         self.spin()
         above = w.lanes.y()
-        w.errands.begin(one)
-        w.measuring.job = two
+        w.work.begin(one)
+        w.drift_worker.job = two
         two.start()
         self.until(lambda: one.done == 5 and two.done == 5)
-        w.work.look()
-        self.assertEqual(w.work.text(), "2 running")
-        w.work.open()
-        self.assertEqual([row[0].label for row in w.work.list.rows], ["Rendering", "Measuring the drift"])
-        self.assertEqual(w.work.list.rows[0][1].value(), 5)
-        w.work.list.rows[1][3].click()
+        w.running.look()
+        self.assertEqual(w.running.text(), "2 running")
+        w.running.open()
+        self.assertEqual([row[0].label for row in w.running.list.rows], ["Rendering", "Measuring the drift"])
+        self.assertEqual(w.running.list.rows[0][1].value(), 5)
+        w.running.list.rows[1][3].click()
         go_two.set()
         self.until(two.finished.is_set)
         self.assertEqual(w.lanes.y(), above)  # nothing has moved
         self.assertTrue(two.stopped)
         self.assertFalse(one.finished.is_set())
-        w.measuring.job = None
-        w.work.look()
-        self.assertFalse(w.work.isVisible())  # the strip shows it by itself
+        w.drift_worker.job = None
+        w.running.look()
+        self.assertFalse(w.running.isVisible())  # the strip shows it by itself
         go_one.set()
         self.until(lambda: w.job is None)
-        w.work.list.close()
+        w.running.list.close()
 
     def test_what_is_looked_at_twice_counts_once(self) -> None:
         seen: list[object] = []
 
-        def work(job: Job) -> None:
-            for item in (1, 2, 1, 3, 3):
-                job.step(item, of=item)
+        def work(stop: Stop) -> Iterator[Event]:
+            count = Counter(3)
+            for frame in (1, 2, 1, 3, 3):
+                yield count.event(frame, f"answer {frame}")
 
         job = Job("Looking", 3, work)
-        job.stepped.connect(lambda _, item: seen.append(item))
-        job.start().finished.wait(10)
-        self.assertEqual((job.done, seen), (3, [1, 2, 1, 3, 3]))
+        job.stepped.connect(lambda _, event: seen.append((event.frame, event.done)))
+        self.assertTrue(job.start().finished.wait(10))
+        self.assertEqual((job.done, seen), (3, [(1, 1), (2, 2), (1, 2), (3, 3), (3, 3)]))
 
     def test_closing_asks_while_work_runs(self) -> None:
         w = self.window
         job, go = self.slow("Rendering")
-        w.errands.begin(job)
+        w.work.begin(job)
         self.until(lambda: job.done == 5)
 
         def answer(label: str):  # type: ignore[no-untyped-def]
@@ -90,9 +95,9 @@ class WorkTest(WindowCase):
         self.draw()
         self.track()
         w, s = self.window, self.window.session
-        self.until(lambda: len(s.drift) == 8 and w.measuring.job is None)
+        self.until(lambda: len(s.drift) == 8 and w.drift_worker.job is None)
         s.history.do("Extra", extra_moves.set_values(s.shot, s.track_id, 1005, ExtraValues(6)))
-        self.until(lambda: len(s.drift) == 8 and w.measuring.job is None and 1005 in s.drift and s.drift[1005].worst > 3)
+        self.until(lambda: len(s.drift) == 8 and w.drift_worker.job is None and 1005 in s.drift and s.drift[1005].worst > 3)
         self.assertAlmostEqual(s.drift[1005].worst, 6, delta=0.5)
 
 

@@ -29,7 +29,7 @@ from wertis.core.jobs.occluder_mattes import write_mattes
 from wertis.core.jobs.render import render, render_frame
 from wertis.core.jobs.repair import Outcome, repair_by_itself
 from wertis.core.jobs.retrack import retrack
-from wertis.core.jobs.tracking import runs_from, tracked
+from wertis.core.jobs.tracking import kept, runs_from, tracked
 from wertis.core.open_shot import OpenShot
 from wertis.core.plate import Plate
 from wertis.core.plate.cuts import cut_frames, find_cuts
@@ -352,6 +352,7 @@ class Surface:
         at = self.record.region.frame if frame is None else frame
         low, high = shot.range
         if direction == "both" and low == high == at:
+            self.shot._do(f"Track {self.name}", kept(shot, self.id, {}))
             return self
         with single_threaded():
             after = tracked(shot, self.id, self.shot.plate, runs_from(shot, self.record, at, direction), stop=stop, progress=progress)

@@ -8,7 +8,7 @@ import numpy as np
 from tests.scenes import FramesPlate, texture
 from wertis.core.geometry import homography
 from wertis.core.geometry.conventions import homography_to_centred
-from wertis.core.track import slant
+from wertis.core.track import foreshortening
 from wertis.core.track.run import track_plane
 
 SIZE, FOCAL, FAR, SUPER = (400, 300), 600.0, 700.0, 4
@@ -33,7 +33,7 @@ def seen(degrees: float, rng: np.random.Generator) -> np.ndarray:
     return np.clip(frame.round(), 0, 255).astype(np.uint8)
 
 
-class SlantTest(unittest.TestCase):
+class ForeshorteningTest(unittest.TestCase):
     def test_a_surface_that_turns_away_is_held_nearly_to_its_edge(self) -> None:
         rng = np.random.default_rng(2)
         angles = [*np.arange(0, 78, 3.0), 80.5, 84, 87, 89.5]
@@ -51,28 +51,28 @@ class SlantTest(unittest.TestCase):
         self.assertIn("edge-on", found[len(frames) - 1].reason)
 
     def test_a_view_tells_how_it_magnifies_and_along_what(self) -> None:
-        view = slant.view_of(np.diag([2.0, 0.5, 1]), np.array([10.0, 20]))
+        view = foreshortening.view_of(np.diag([2.0, 0.5, 1]), np.array([10.0, 20]))
         self.assertAlmostEqual(view.larger, 2)
         self.assertAlmostEqual(view.smaller, 0.5)
         np.testing.assert_allclose(np.abs(view.along), np.eye(2), atol=1e-12)
         self.assertTrue(view.slanted)
-        self.assertFalse(slant.view_of(np.eye(3), np.zeros(2)).slanted)
-        self.assertTrue(slant.view_of(np.diag([1.0, 0.05, 1]), np.zeros(2)).edge_on)
+        self.assertFalse(foreshortening.view_of(np.eye(3), np.zeros(2)).slanted)
+        self.assertTrue(foreshortening.view_of(np.diag([1.0, 0.05, 1]), np.zeros(2)).edge_on)
 
     def test_paths_bring_both_pictures_to_the_same_footprint(self) -> None:
         # variances of pixel footprints add up: what a path adds to the finer picture is the difference
-        own = slant.view_of(np.diag([1.0, 0.4, 1]), np.zeros(2))
-        tiles, picture = slant.paths(own, 0, 0)
+        own = foreshortening.view_of(np.diag([1.0, 0.4, 1]), np.zeros(2))
+        tiles, picture = foreshortening.paths(own, 0, 0)
         assert tiles is not None
         self.assertIsNone(picture)
         spread = (tiles[:, 0] ** 2).mean(0)
         np.testing.assert_allclose(spread, [0, 0.64 * (1 / 0.4 ** 2 - 1)], atol=1e-9)
-        larger = slant.view_of(np.diag([3.0, 1.0, 1]), np.zeros(2))
-        tiles, picture = slant.paths(larger, 0, 0)
+        larger = foreshortening.view_of(np.diag([3.0, 1.0, 1]), np.zeros(2))
+        tiles, picture = foreshortening.paths(larger, 0, 0)
         assert picture is not None
         self.assertIsNone(tiles)
         np.testing.assert_allclose((picture[:, 0] ** 2).mean(0), [0.64 * (1 - 1 / 9), 0], atol=1e-9)
-        tiles, picture = slant.paths(slant.view_of(np.diag([1.0, 0.4, 1]), np.zeros(2)), 1, 0)  # coarser than the picture one way, finer the other
+        tiles, picture = foreshortening.paths(own, 1, 0)  # coarser than the picture one way, finer the other
         assert tiles is not None and picture is not None
         np.testing.assert_allclose((tiles[:, 0] ** 2).mean(0), [0, 0.64 * (1 / 0.4 ** 2 - 4)], atol=1e-9)
         np.testing.assert_allclose((picture[:, 0] ** 2).mean(0), [0.64 * (4 - 1), 0], atol=1e-9)
