@@ -1,6 +1,8 @@
 """Small made pictures and shots with known truth, for tests."""
 
+from functools import cache
 from pathlib import Path
+from typing import ClassVar
 
 import cv2
 import numpy as np
@@ -13,6 +15,7 @@ from wertis.core.plate.base import Plate
 SIZE = (480, 320)
 
 
+@cache
 def texture(name: str = "coffee", size: tuple[int, int] = (300, 220)) -> np.ndarray:
     """One of scikit-image's pictures as RGB uint8."""
     return cv2.resize(getattr(pictures, name)(), size, interpolation=cv2.INTER_AREA)
@@ -45,9 +48,22 @@ class PlaneShot:
     shutter : part of a frame for which the shutter is open about the frame's time; corners are then the middles of their paths.
     """
 
+    _made: ClassVar[dict[tuple[object, ...], tuple[list[np.ndarray], list[np.ndarray], list[np.ndarray], np.ndarray]]] = {}
+    """What was made before in this process, since many tests ask for the same shot."""
+
     def __init__(self, n: int = 12, motion: float = 1.0, passer: float = 0.0, exposure: float = 0.0, noise: float = 2.0,
                  absent: tuple[int, ...] = (), seed: int = 3, shift_only: bool = False,
                  shake: float = 0.0, shutter: float = 0.0, mirrored: float = 0.0) -> None:
+        key = (n, motion, passer, exposure, noise, absent, seed, shift_only, shake, shutter, mirrored)
+        if key not in self._made:
+            self._make(*key)
+            self._made[key] = self.frames, self.corners, self.mask_of_passer, self.region
+        frames, corners, masks, region = self._made[key]
+        self.frames, self.corners = [f.copy() for f in frames], [c.copy() for c in corners]
+        self.mask_of_passer, self.region = [m.copy() for m in masks], region.copy()
+
+    def _make(self, n: int, motion: float, passer: float, exposure: float, noise: float, absent: tuple[int, ...], seed: int, shift_only: bool,
+              shake: float, shutter: float, mirrored: float) -> None:
         rng = np.random.default_rng(seed)
         w, h = SIZE
         art = texture()

@@ -14,7 +14,7 @@ from unittest.mock import patch
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
 import numpy as np
-from PySide6.QtCore import QPoint, Qt
+from PySide6.QtCore import QEvent, QPoint, Qt
 from PySide6.QtGui import QImage
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import (
@@ -46,8 +46,11 @@ class WindowCase(unittest.TestCase):
     @classmethod
     def setUpClass(cls) -> None:
         existing = QApplication.instance()
-        cls.app = existing if isinstance(existing, QApplication) else QApplication([])
-        apply_theme(cls.app)
+        if isinstance(existing, QApplication):
+            cls.app = existing
+        else:
+            cls.app = QApplication([])
+            apply_theme(cls.app)
 
     def setUp(self) -> None:
         # nobody answers questions here, unless a test does
@@ -71,6 +74,8 @@ class WindowCase(unittest.TestCase):
             self.window.job.stop()
             self.window.job.finished.wait(20)
         self.window.close()
+        self.window.deleteLater()
+        self.app.sendPostedEvents(None, QEvent.Type.DeferredDelete)
 
     # -- hands and eyes -------------------------------------------------------------------------------------------
 
