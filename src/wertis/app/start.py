@@ -11,18 +11,18 @@ SCREEN_LIBRARIES = {"libxcb-cursor.so.0": "libxcb-cursor0", "libxkbcommon-x11.so
                     "libxcb-render-util.so.0": "libxcb-render-util0", "libxcb-shape.so.0": "libxcb-shape0", "libxcb-xkb.so.1": "libxcb-xkb1"}
 
 
+def missing_packages() -> list[str]:
+    """Debian's packages of the system libraries that Qt needs here and does not find."""
+    wanted = LIBRARIES if _off_screen() or _wayland() else LIBRARIES | SCREEN_LIBRARIES
+    return [package for library, package in wanted.items() if not _loads(library)]
+
+
 def trouble() -> str:
     """Why the window cannot open, and what to do; empty when it can."""
-    platform = os.environ.get("QT_QPA_PLATFORM", "")
-    wayland = bool(os.environ.get("WAYLAND_DISPLAY")) or platform.startswith("wayland")
-    wanted = dict(LIBRARIES)
-    if not platform.startswith(("offscreen", "minimal")):
-        if not os.environ.get("DISPLAY") and not wayland:
-            return ("There is no display. Start Wertis from a desktop session, or on a machine without a screen under a virtual one: "
-                    "xvfb-run -s '-screen 0 1280x800x24' wertis demo. Tracking, rendering and exporting need no display: wertis --help.")
-        if not wayland:
-            wanted |= SCREEN_LIBRARIES
-    missing = [package for library, package in wanted.items() if not _loads(library)]
+    if not _off_screen() and not os.environ.get("DISPLAY") and not _wayland():
+        return ("There is no display. Start Wertis from a desktop session, or on a machine without a screen under a virtual one: "
+                "xvfb-run -s '-screen 0 1280x800x24' wertis demo. Tracking, rendering and exporting need no display: wertis --help.")
+    missing = missing_packages()
     if missing:
         return f"System libraries that Qt needs are missing. On Debian or Ubuntu: sudo apt-get install {' '.join(missing)}"
     return ""
@@ -60,6 +60,14 @@ def run(path: str = "", demo: bool = False) -> int:
     sys.stderr.flush()
     # the window has saved and stopped what it had to; waiting for reading threads to be taken down would only hold the person up
     os._exit(code)
+
+
+def _off_screen() -> bool:
+    return os.environ.get("QT_QPA_PLATFORM", "").startswith(("offscreen", "minimal"))
+
+
+def _wayland() -> bool:
+    return bool(os.environ.get("WAYLAND_DISPLAY")) or os.environ.get("QT_QPA_PLATFORM", "").startswith("wayland")
 
 
 def _loads(library: str) -> bool:
