@@ -16,6 +16,7 @@ from typing import Any, Literal
 
 import numpy as np
 
+from wertis import libraries  # noqa: F401  first, so that importing changes no environment
 from wertis.core.blas import single_threaded
 from wertis.core.check.slip import Slip
 from wertis.core.check.summary import Summary, share_under, summary
