@@ -1,7 +1,9 @@
 """Hold-outs: shapes with motions of their own, mattes, and what they do for a track."""
 
+import threading
 import unittest
 from pathlib import Path
+from unittest import mock
 
 import cv2
 import numpy as np
@@ -15,6 +17,7 @@ from tests.test_plate import Folder
 from tests.test_shot import shot_with_track
 from tests.test_tracker import errors
 from tests.test_window import WindowCase
+from wertis.app import mattes
 from wertis.core.errors import PlateError, RegionError
 from wertis.core.exchange.pictures import write_picture
 from wertis.core.geometry import homography, polygon
@@ -271,6 +274,30 @@ class HoldOutWindowTest(WindowCase):
         s.go(1005)
         self.spin(0.1)
         self.assertNotEqual(w.viewer.grab().toImage(), before)
+
+    def test_a_matte_is_read_outside_the_painting(self) -> None:
+        self.open_plate()
+        self.draw()
+        w, s = self.window, self.window.session
+        (self.folder / "m").mkdir()
+        for f in range(1001, 1009):
+            write_picture(self.folder / "m" / f"m.{f}.png", np.full((SIZE[1], SIZE[0], 3), 255 * (f % 2), np.uint8))
+        w.steps["Region"].page.set_matte(self.folder / "m")
+        self.spin(0.1)
+        readers: set[str] = set()
+        read = mattes.read_matte
+
+        def noted(*rest):  # type: ignore[no-untyped-def]
+            readers.add(threading.current_thread().name)
+            return read(*rest)
+
+        held = hold_out(s.shot)
+        with mock.patch.object(mattes, "read_matte", noted):
+            s.go(1005)
+            self.until(lambda: w.viewer.picture_frame == 1005 and not w.viewer.late)
+            w.viewer.grab()
+            self.until(lambda: w.mattes.peek(held, 1005, SIZE) is not None)
+        self.assertEqual(readers, {"wertis-mattes"})
 
     def test_a_matte_of_another_size_is_a_message(self) -> None:
         self.open_plate()

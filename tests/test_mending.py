@@ -128,6 +128,27 @@ class MotionWindowTest(WindowCase):
         w.steps["Repair"].page.sides.buttons["straighten"].click()
         self.assertFalse(placement(s.shot).is_bent)
 
+    def test_going_from_sides_to_motion_takes_the_handles_out_of_both_panes(self) -> None:
+        self.open_drifting()
+        w, s = self.window, self.window.session
+        corners = edits.default_quad(s.shot.tracks[0], 1001)
+        s.history.do("Place", items.add_item(s.shot, Placement(on=s.track_id, frame=1001, quad=edits.as_points(corners))))
+        s.go_step("Repair")
+        self.until(lambda: len(s.drift) == 8 and w.drift_worker.job is None)
+        chooser = w.steps["Repair"].page.chooser
+        seen = {}
+        for part in ("motion", "sides", "motion"):
+            chooser[part].click()
+            self.until(lambda: w.steady.picture is not None and not w.viewer.late)
+            self.spin(0.1)
+            panes = [pane.grab().toImage() for pane in (w.viewer, w.steady)]
+            for image, before in zip(panes, seen.get(part, panes), strict=True):
+                self.assertEqual(image, before, part)
+            if part == "sides":
+                for image, before in zip(panes, seen["motion"], strict=True):
+                    self.assertNotEqual(image, before)
+            seen[part] = panes
+
     def test_two_motions_blended(self) -> None:
         self.open_drifting()
         w, s = self.window, self.window.session

@@ -136,7 +136,7 @@ def smoothed(made: Shot) -> Shot:
 
 class PlaneTest(Conformance, unittest.TestCase):
     def motion(self) -> Motion:
-        return PlanarMotion(1001, {f: x.matrix for f, x in plane_fixes().items() if x.matrix is not None}, QUAD, {f: 0.05 for f in range(1002, 1009)})
+        return PlanarMotion(1001, {f: x.matrix for f, x in plane_fixes().items() if x.matrix is not None}, QUAD, dict.fromkeys(range(1002, 1009), 0.05))
 
     def test_a_lost_frame_lends_half_a_frame_to_its_neighbours(self) -> None:
         motion = PlanarMotion(1001, {f: x.matrix for f, x in plane_fixes().items() if x.matrix is not None and f != 1005}, QUAD)

@@ -25,8 +25,10 @@ from wertis.app.pictures import PictureMaker
 from wertis.app.steps import all_steps
 from wertis.cli.progress import Progress
 from wertis.core.comp import artwork
+from wertis.core.comp.picture import Compositor
 from wertis.core.errors import PlateError, RegionError
 from wertis.core.exchange.pictures import write_picture
+from wertis.core.geometry.motion import Fix
 from wertis.core.jobs.events import Event, Stop
 from wertis.core.jobs.job import Job
 from wertis.core.jobs.tracking import runs_from
@@ -34,7 +36,7 @@ from wertis.core.plate import open_plate
 from wertis.core.plate.cache import FrameCache
 from wertis.core.plate.colour import shown
 from wertis.core.shot import edits, items
-from wertis.core.shot.document import Artwork, Placement
+from wertis.core.shot.document import Artwork, Placement, PlateRef, Shot
 from wertis.demo import graphics, textures
 
 
@@ -106,6 +108,30 @@ class PictureMakerTest(Folder):
         plain, _ = self.wait(1, False)
         np.testing.assert_array_equal(plain, self.made.frames[0])
 
+    def test_one_frame_s_unexpected_error_is_told_on_it_and_the_next_frame_appears(self) -> None:
+        make = self.maker._make
+
+        def fails_on_two(shot, frame, *rest):  # type: ignore[no-untyped-def]
+            if frame == 2:
+                raise np.linalg.LinAlgError("Singular matrix")
+            return make(shot, frame, *rest)
+
+        told: list[tuple[int, str]] = []
+        self.maker.made.connect(lambda frame, _, error: told.append((frame, error)))
+        with mock.patch.object(self.maker, "_make", fails_on_two), self.assertLogs("wertis", "ERROR") as logged:
+            self.maker.wish(2, True)
+            end = time.monotonic() + 20
+            while not told:
+                self.assertLess(time.monotonic(), end)
+                time.sleep(0.005)
+            picture, error = self.wait(3)
+        self.assertEqual(told[0][0], 2)
+        self.assertIn("Frame 2 cannot be shown (LinAlgError: Singular matrix)", told[0][1])
+        self.assertIn("Traceback", logged.output[0])
+        np.testing.assert_array_equal(picture, self.made.frames[2])
+        self.assertEqual(error, "")
+        np.testing.assert_array_equal(self.wait(2)[0], self.made.frames[1])
+
     def test_missing_artwork_shows_the_plate_and_says_why(self) -> None:
         shot, track = edits.add_track(self.shot, self.made.region, 1)
         gone = Artwork(kind="picture", path=str(self.folder / "gone.png"))
@@ -116,6 +142,24 @@ class PictureMakerTest(Folder):
 
 
 class ArtworkTest(Folder):
+    def test_every_frame_of_animated_artwork_comes_in_its_turn_in_any_light(self) -> None:
+        """Twelve flat pictures, the n-th of level 15 n: the graphic on frame n is as bright as the n-th, again and again."""
+        for f in range(1, 13):
+            write_picture(self.folder / "art" / f"a.{f:04d}.png", np.full((8, 8, 3), 15 * f, np.uint8)) if (self.folder / "art").mkdir(
+                exist_ok=True) is None else None
+        quad = np.array([[4.0, 4], [60, 4], [60, 44], [4, 44]])
+        plate = np.zeros((48, 64, 3), np.uint8)
+        for mixing in ("plate", "linear", "display"):
+            shot = Shot(plate=PlateRef(path="/nowhere/p", first=1, last=12, size=(64, 48)), range=(1, 12), mixing=mixing)  # type: ignore[arg-type]
+            shot, track = edits.add_track(shot, quad, 1)
+            shot = edits.set_tracked(shot, track.id, {f: Fix(np.eye(3), 0.1, 1.0) for f in range(1, 13)})
+            art = Artwork(kind="sequence", path=str(self.folder / "art"), start=1)
+            shot = items.add_item(shot, Placement(on=track.id, frame=1, quad=edits.as_points(quad), artwork=art, fit="stretch"))
+            compositor = Compositor()
+            for _ in range(2):
+                levels = [float(compositor.comp(shot, plate, f)[24, 32].mean()) for f in range(1, 13)]
+                np.testing.assert_allclose(levels, [15 * f for f in range(1, 13)], atol=1.5, err_msg=mixing)
+
     def test_a_sequence_starts_where_it_is_told_and_holds_at_its_ends(self) -> None:
         for f in (11, 12, 14):
             write_picture(self.folder / f"a.{f:04d}.png", np.full((4, 6, 3), f, np.uint8))

@@ -65,7 +65,14 @@ class SequenceTest(Folder):
         self.write("other.0001.png", np.zeros((4, 4, 3), np.uint8))
         for f in (1, 2, 3):
             self.write(f"main.{f:03d}.png", np.zeros((6, 6, 3), np.uint8))
-        self.assertEqual(open_plate(self.folder).last, 3)
+        plate = open_plate(self.folder)
+        self.assertEqual(plate.last, 3)
+        # which one it is is said, with what else there is
+        self.assertIn("2 sequences; this is main.", plate.others_words)
+        self.assertIn("other.", plate.others_words)
+        self.assertEqual(list(plate.others.values()), [1])
+        self.assertEqual(open_plate(next(iter(plate.others))).last, 1)
+        self.assertEqual(open_plate(self.folder / "main.###.png").others_words, "")
 
     def test_data_window_is_laid_in_the_display_window(self) -> None:
         spec = oiio.ImageSpec(4, 3, 3, "half")

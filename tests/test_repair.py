@@ -1,6 +1,7 @@
 """Repairs: curves, points, keys that move nothing, the automatic loop, and the window's worst-first loop."""
 
 import unittest
+from unittest import mock
 
 import numpy as np
 from PySide6.QtCore import Qt
@@ -171,6 +172,23 @@ class KeysTest(unittest.TestCase):
             where = repairs.points_on(again.tracks[0], 12)
             assert where is not None
             np.testing.assert_allclose(where[-1], [250, 150], atol=1e-6)
+
+    def test_points_added_one_after_another_cost_in_proportion_to_their_number(self) -> None:
+        """What a motion evaluates is counted, not timed: a point with keys between used to double all that was beneath it."""
+        def evaluations(points: int) -> int:
+            shot, rng = moving(), np.random.default_rng(3)
+            ident = shot.tracks[0].id
+            for k in range(points):
+                shot = repairs.add_point(shot, ident, np.array([120.0 + 17 * k, 100 + 13 * (k % 7)]), 1)
+                at = repairs.points_on(shot.tracks[0], 8)
+                assert at is not None
+                shot = repairs.move_points(shot, ident, 8, {repair_points(shot)[-1].id: at[-1] + rng.normal(0, 1, 2)})
+            self.assertEqual(len(shot.tracks[0].layer(RepairLayer).snapshots), points - 1)
+            with mock.patch.object(Curve, "__call__", autospec=True, side_effect=Curve.__call__) as evaluated:
+                self.assertTrue(np.isfinite(to_frame(motion_of(shot.tracks[0]), SQUARE, 12.0)).all())
+            return int(evaluated.call_count)
+
+        self.assertLessEqual(evaluations(10), 5 * evaluations(5))
 
     def test_a_key_on_one_point_leaves_the_others_alone_on_all_frames(self) -> None:
         shot = keyed()

@@ -3,6 +3,7 @@
 import threading
 import unittest
 from concurrent.futures import ThreadPoolExecutor
+from unittest import mock
 
 import cv2
 import numpy as np
@@ -66,6 +67,23 @@ class PlanarTrackerTest(unittest.TestCase):
         self.assertLess(e.max(), 1.5)
         self.assertTrue((e <= 2 * np.array([f.error for f in fixes])).mean() > 0.85)
         self.assertLess(min(f.seen for f in fixes), 0.8)
+
+    def test_stopping_keeps_the_frames_that_waited_for_a_second_look(self) -> None:
+        shot, stop = PlaneShot(n=24, shake=7.0, shutter=0.5), threading.Event()
+        fed: list[int] = []
+        feed = PlanarTracker.feed
+
+        def counted(tracker: PlanarTracker, *rest):  # type: ignore[no-untyped-def]
+            fed.append(len(fed) + 1)
+            if len(fed) == 6:
+                stop.set()
+            return feed(tracker, *rest)
+
+        with mock.patch.object(PlanarTracker, "feed", counted):
+            answers = dict(track_plane(FramesPlate(shot.frames), shot.region, 0, range(1, 24), stop=stop))
+        self.assertEqual(sorted(answers), fed[:len(answers)])
+        self.assertEqual(len(answers), len(fed), "every frame that was tracked in has its answer")
+        self.assertTrue(all(fix.matrix is not None for fix in answers.values()))
 
     def test_breathing_light_is_not_motion(self) -> None:
         shot = PlaneShot(exposure=0.35)
