@@ -107,7 +107,8 @@ class MovieTest(WindowCase):
         plain = w.lanes.grab().toImage()
         changed = {x for x in range(plain.width()) for y in range(16) if plain.pixel(x, y) != marked.pixel(x, y)}
         for frame in (11, 19):
-            self.assertTrue(any(abs(x - w.lanes.x_of(frame)) < 12 for x in changed), frame)
+            begins = (w.lanes.x_of(frame - 1) + w.lanes.x_of(frame)) / 2
+            self.assertTrue(any(abs(x - begins) < 4 for x in changed), frame)
         self.assertFalse(any(abs(x - w.lanes.x_of(5)) < 6 for x in changed))
 
 

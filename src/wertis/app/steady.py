@@ -162,9 +162,9 @@ class SteadyViewer(Viewer):
             for colour, width in ((theme.HALO, 3.0), (theme.PAPER, 1.0)):
                 painter.setPen(QPen(colour, width))
                 painter.drawLine(QPointF(x, self.origin.y()), QPointF(x, self.origin.y() + self._size[1] * self.zoom))
-        if self.close_ups and self._before is not None and self._now is not None:
-            self._paint_close_ups(painter)
         track = self.session.track
+        if self.close_ups and track is not None and self._before is not None and self._now is not None and self.through is not None:
+            self._paint_close_ups(painter)
         if track is not None and self._image is not None and self.overlays:
             base = self.session.base if self.session.base is not None else track.region.frame
             what = {"none": "", "reference": "; this is the reference frame", "difference": f"; difference, {GAIN} times",

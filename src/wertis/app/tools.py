@@ -159,6 +159,8 @@ class PointsTool(Tool):
         if points is None:
             return
         for k, p in enumerate(to_screen(points)):
+            if not np.isfinite(p).all():  # beyond the surface's horizon on this frame
+                continue
             paint_handle(painter, QPointF(*p), self._colour, first=k in (self._hover, self._dragged), full=k in self.chosen)
         if self._box is not None:
             (x0, y0), (x1, y1) = to_screen(np.array(self._box))
@@ -181,16 +183,18 @@ class HandlesTool(PointsTool):
 
 
 def _nearest(points: np.ndarray, point: np.ndarray, reach: float) -> int | None:
-    distance = np.linalg.norm(points - point, axis=1)
-    k = int(np.argmin(distance))
-    return k if distance[k] <= reach else None
+    return _least(np.linalg.norm(points - point, axis=1), reach)
 
 
 def _nearest_side(points: np.ndarray, point: np.ndarray, reach: float) -> int | None:
     ends = np.roll(points, -1, 0)
     along = ends - points
     t = np.clip(((point - points) * along).sum(1) / np.maximum((along ** 2).sum(1), 1e-9), 0, 1)
-    distance = np.linalg.norm(points + along * t[:, None] - point, axis=1)
+    return _least(np.linalg.norm(points + along * t[:, None] - point, axis=1), reach)
+
+
+def _least(distance: np.ndarray, reach: float) -> int | None:
+    distance = np.where(np.isfinite(distance), distance, np.inf)
     k = int(np.argmin(distance))
     return k if distance[k] <= reach else None
 

@@ -190,6 +190,12 @@ class Viewer(QWidget):
 
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
+        try:
+            self._paint(painter)
+        finally:
+            painter.end()  # even when something fails, or the window could not be painted any more
+
+    def _paint(self, painter: QPainter) -> None:
         painter.fillRect(self.rect(), theme.GROUND)
         if self._fitted and self._fitted_aspect != self.aspect:
             self.fit()

@@ -108,10 +108,12 @@ class TrackStep(Step):
     def _over(self, job: Job) -> None:
         s = self.session
         found = dict(s.live.answers)
-        s.keep_live()
+        kept = self.bench.attempt(s.keep_live)  # not where the track was locked meanwhile
         if self._come_back is not None:
             s.go(self._come_back)
         good = {f: x for f, x in found.items() if x.matrix is not None}
+        if not kept:
+            return
         if job.error:
             self.bench.say(job.error, True)
             return
