@@ -5,6 +5,7 @@ frame are known so is its path, and the shutter can be measured. A reflection is
 """
 
 from collections.abc import Callable, Iterator, Mapping
+from dataclasses import replace
 from functools import partial
 
 import numpy as np
@@ -12,7 +13,7 @@ import numpy as np
 from wertis.core.check.drift import MEASURED, Blurs, BlursAt, DriftMeter, Look
 from wertis.core.check.slip import Slip
 from wertis.core.geometry import homography
-from wertis.core.geometry.conventions import from_centred, homography_from_centred, to_centred
+from wertis.core.geometry.conventions import from_centred, homography_from_centred, homography_to_centred, to_centred
 from wertis.core.geometry.warp import HomographyWarp, Warp
 from wertis.core.imaging import shutter
 from wertis.core.imaging.layer_separation import Kept, Layers
@@ -68,6 +69,7 @@ class DriftSeries:
     # -- blur -----------------------------------------------------------------------------------------------------
 
     def _through_blur(self, read: Callable[[int], Picture]) -> Iterator[tuple[int, Callable[[], Slip]]]:
+        self._looks.update(self._seeds())
         found = sorted(f for f, look in self._looks.items() if look.found)
         if not found:
             return
@@ -99,6 +101,23 @@ class DriftSeries:
         for frame in fast:
             assert part is not None
             yield frame, partial(look_at, frame, part)
+
+    def _seeds(self) -> dict[int, Look]:
+        """Looks for the frames whose own is not to be trusted, with the place where the motion has the surface, put right by what the nearest frame
+        that was measured is off: a strong blur leads a look by itself astray by pixels, while a motion drifts little from frame to frame."""
+        fixes = {self._base: np.eye(3)}  # by how much the motion is off, as a small homography on the base
+        unsure: list[int] = []
+        for frame, look in self._looks.items():
+            matrix = self._matrices.get(frame)
+            if matrix is None or look.place is None or not look.slip.in_view:
+                continue
+            if look.found and look.slip.doubt.max() <= MEASURED:
+                fixes[frame] = np.linalg.inv(homography_to_centred(matrix)) @ look.place
+            else:
+                unsure.append(frame)
+        return {f: replace(self._looks[f], found=True, unlike=self._looks[f].unlike if self._looks[f].found else 1.0,
+                           place=homography_to_centred(self._matrices[f]) @ fixes[min(fixes, key=lambda g, f=f: (abs(g - f), g))])  # type: ignore[misc]
+                for f in unsure}
 
     def _through(self, frame: int, found: Shutter, read: Callable[[int], Picture], places: Mapping[int, np.ndarray | None]) -> Look:
         """A frame looked at again with its blur, from the place that is known; `places` are those of all frames before any was looked at again."""

@@ -81,8 +81,11 @@ def paint_drift(painter: QPainter, session: Session, to_screen: ToScreen, pane: 
     slip, corners = session.drift.get(session.frame), corners_in_view(session)
     if slip is None or corners is None:
         return
-    middle = to_screen(corners).mean(0)
-    outline(painter, to_screen(corners), theme.PAPER, 1.2)
+    shown = to_screen(corners)
+    if not np.isfinite(shown).all():  # a corner beyond the surface's horizon
+        return
+    middle = shown.mean(0)
+    outline(painter, shown, theme.PAPER, 1.2)
     for corner, move, amount in zip(corners, slip.slip, slip.amounts, strict=True):
         at, toward = to_screen(np.array([corner, corner + (move if np.isfinite(amount) else 0)]))
         outward = at - middle
