@@ -45,6 +45,7 @@ class PlaneShot:
     absent : frame indices on which the plane is not there at all.
     shake : pixels, standard deviation, by which a hand moves the camera from frame to frame.
     mirrored : strength of a reflection that slides over the plane by 5 pixels a frame.
+    picture : scikit-image's, which is on the plane.
     shutter : part of a frame for which the shutter is open about the frame's time; corners are then the middles of their paths.
     """
 
@@ -53,8 +54,8 @@ class PlaneShot:
 
     def __init__(self, n: int = 12, motion: float = 1.0, passer: float = 0.0, exposure: float = 0.0, noise: float = 2.0,
                  absent: tuple[int, ...] = (), seed: int = 3, shift_only: bool = False,
-                 shake: float = 0.0, shutter: float = 0.0, mirrored: float = 0.0) -> None:
-        key = (n, motion, passer, exposure, noise, absent, seed, shift_only, shake, shutter, mirrored)
+                 shake: float = 0.0, shutter: float = 0.0, mirrored: float = 0.0, picture: str = "coffee") -> None:
+        key = (n, motion, passer, exposure, noise, absent, seed, shift_only, shake, shutter, mirrored, picture)
         if key not in self._made:
             self._make(*key)
             self._made[key] = self.frames, self.corners, self.mask_of_passer, self.region
@@ -63,10 +64,10 @@ class PlaneShot:
         self.mask_of_passer, self.region = [m.copy() for m in masks], region.copy()
 
     def _make(self, n: int, motion: float, passer: float, exposure: float, noise: float, absent: tuple[int, ...], seed: int, shift_only: bool,
-              shake: float, shutter: float, mirrored: float) -> None:
+              shake: float, shutter: float, mirrored: float, picture: str) -> None:
         rng = np.random.default_rng(seed)
         w, h = SIZE
-        art = texture()
+        art = texture(picture)
         th, tw = art.shape[:2]
         back = cv2.GaussianBlur(cv2.resize(pictures.brick(), SIZE), (0, 0), 2)[..., None].repeat(3, 2) * 0.6
         quad0 = np.array([[90.0, 60], [390, 60], [390, 280], [90, 280]])

@@ -141,6 +141,15 @@ class SeriesTest(unittest.TestCase):
         self.assertLess(np.median(away), 0.15)
         self.assertGreater(sum(s.worst != drift[i].worst for i, s in alone.items()), 10)  # it was the second look that said so
 
+    def test_a_shake_so_strong_that_few_frames_are_measured_by_themselves(self) -> None:
+        """Steps of twenty to thirty pixels from frame to frame, over half of which the shutter is open, on another picture than usual."""
+        shot = PlaneShot(n=14, shake=20.0, shutter=0.5, motion=0.4, picture="astronaut")
+        alone, drift, truth = over_the_shot(shot, "corner")
+        away = self.far(drift, truth)
+        self.assertLess(len(self.far(alone, truth)), 0.6 * len(drift), "the case is not trivial")
+        self.assertGreaterEqual(len(away), 0.9 * len(drift))
+        self.assertLess(np.median(away), 0.2)
+
     def test_behind_a_reflection(self) -> None:
         shot = PlaneShot(n=30, mirrored=0.5)
         alone, drift, truth = over_the_shot(shot, "jump")

@@ -69,16 +69,36 @@ class DriftSeries:
     # -- blur -----------------------------------------------------------------------------------------------------
 
     def _through_blur(self, read: Callable[[int], Picture]) -> Iterator[tuple[int, Callable[[], Slip]]]:
-        self._looks.update(self._seeds())
+        own, seeds = dict(self._looks), self._seeds()
+        self._looks.update(seeds)
+        fast, part = self._measured_blur(read)
+        if part is None:  # no blur of that kind: the looks by themselves stand
+            self._looks.update(own)
+            return
+        places = self._places()
+
+        def look_at(frame: int, part: Shutter) -> Slip:
+            look = self._through(frame, part, read, places)
+            self._looks[frame] = look if look is not seeds.get(frame) else own[frame]
+            return self._looks[frame].slip
+
+        for frame in self._looks:
+            if frame not in fast:
+                self._looks[frame] = own[frame]
+        for frame in fast:
+            yield frame, partial(look_at, frame, part)
+
+    def _measured_blur(self, read: Callable[[int], Picture]) -> tuple[list[int], Shutter | None]:
+        """The frames whose blur matters, and the shutter; None where none fits."""
         found = sorted(f for f, look in self._looks.items() if look.found)
         if not found:
-            return
+            return [], None
         box = self.meter.box
         of_base = self._extent(self._base, box)
         extents = {f: max(of_base, self._extent(f, box)) for f in found}
         fast = sorted(f for f in found if extents[f] > FAST)
         if len(fast) < 2:
-            return
+            return [], None
         samples = sorted(fast, key=lambda f: (self._looks[f].slip.seen < 0.5 or not self._between(f), -extents[f]))[:_MEASURED_FRAMES]
         part: Shutter | None = None
         for _ in range(_TURNS):
@@ -90,17 +110,8 @@ class DriftSeries:
                 self._looks.update(zip(near, again, strict=True))
             part = self._shutter(samples, read, part) or part
             if part is None:
-                return
-        places = self._places()
-
-        def look_at(frame: int, part: Shutter) -> Slip:
-            look = self._through(frame, part, read, places)
-            self._looks[frame] = look
-            return look.slip
-
-        for frame in fast:
-            assert part is not None
-            yield frame, partial(look_at, frame, part)
+                return fast, None
+        return fast, part
 
     def _seeds(self) -> dict[int, Look]:
         """Looks for the frames whose own is not to be trusted, with the place where the motion has the surface, put right by what the nearest frame
