@@ -23,8 +23,8 @@ from PySide6.QtCore import QEvent, QPoint, QPointF, Qt
 from PySide6.QtGui import QWheelEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QDialog, QFileDialog, QInputDialog, QMessageBox, QWidget
-
 from tests.scenes import PlaneShot
+
 from wertis.app.session import Session
 from wertis.app.theme import apply_theme
 from wertis.app.window import MainWindow
@@ -105,7 +105,8 @@ class Run:
     def act(self) -> str:
         """One random action; what it was."""
         w, rng = self.window, self.rng
-        kind = rng.choices(("key", "command", "click", "double click", "drag", "wheel", "undo", "redo", "field", "stop"), (22, 16, 12, 3, 26, 6, 5, 3, 8, 2))[0]
+        kinds = ("key", "command", "click", "double click", "drag", "wheel", "undo", "redo", "field", "stop")
+        kind = rng.choices(kinds, (22, 16, 12, 3, 26, 6, 5, 3, 8, 2))[0]
         if kind == "key":
             key = rng.choice(LETTERS)
             QTest.keyClick(w.viewer, key, Qt.KeyboardModifier.AltModifier if rng.random() < 0.05 else Qt.KeyboardModifier.NoModifier)
