@@ -62,13 +62,13 @@ class CompiledLoops(unittest.TestCase):
 
     def test_a_pass_gives_what_numpy_gives(self) -> None:
         for level in (0, 1):
-            tiles = self.reference.tiles_with_smear(level)
+            tiles = self.reference.tiles_with_blur(level)
             chosen = np.sort(self.rng.permutation(len(tiles))[:30])
             trust = self.rng.uniform(0.05, 1, len(chosen))
             held = np.zeros_like(self.picture[level])
             held[:, : held.shape[1] // 2] = 1
             taps = self.rng.normal(0, 2, (5, len(chosen), 2)).astype(np.float32)
-            for columns in (tiles.steer, tiles.joint):
+            for columns in (tiles.steepest, tiles.joint):
                 for hold, tap in ((None, None), (held, None), (None, taps)):
                     with self.subTest(level=level, columns=len(columns), held=hold is not None, taps=tap is not None):
                         beside = self.rng.normal(0, 0.01, len(columns) - 8).astype(np.float32)

@@ -115,7 +115,7 @@ class PlanarTrackerTest(unittest.TestCase):
         layers = Layers(frames[0], mask, 0)
         for i in range(1, n):
             layers.keep(i, np.eye(3), frames[i])
-        self.assertTrue(layers.told_apart(lambda surface, inside, pictures, matrices: matrices))
+        self.assertTrue(layers.separated(lambda surface, inside, pictures, matrices: matrices))
         for k in layers.kept:
             np.testing.assert_allclose((k.shift - layers.kept[0].shift) * layers.scale, [int(speed * k.away), 0], atol=0.6)
 

@@ -256,7 +256,7 @@ class Drift:
 
     Attributes
     ----------
-    by_frame : frame to what was measured there: `slip` (4, 2) in pixels at each corner, `doubt`, their standard deviations, and `reason`.
+    by_frame : frame to what was measured there: `slip` (4, 2) in pixels at each corner, `uncertainty`, their standard deviations, and `reason`.
     """
 
     by_frame: Mapping[int, Slip]

@@ -48,7 +48,7 @@ def as_csv(drift: Mapping[int, Slip]) -> str:
 
     for frame in sorted(drift):
         slip = drift[frame]
-        pairs = [text for amount, doubt in zip(slip.amounts, slip.doubt, strict=True)
-                 for text in (number(amount), number(doubt) if np.isfinite(amount) else "")]
+        pairs = [text for amount, deviation in zip(slip.amounts, slip.uncertainty, strict=True)
+                 for text in (number(amount), number(deviation) if np.isfinite(amount) else "")]
         rows.writerow([frame, f"{slip.seen:.3f}", *pairs, number(slip.worst)])
     return out.getvalue()

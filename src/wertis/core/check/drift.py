@@ -24,7 +24,7 @@ from wertis.core.geometry import homography
 from wertis.core.geometry.conventions import from_centred, homography_to_centred, to_centred
 from wertis.core.geometry.warp import HomographyWarp, Warp, local_scale
 from wertis.core.imaging.pyramid import HeldOut, Pyramid
-from wertis.core.imaging.shutter import LEG_DOUBT, leg_offsets
+from wertis.core.imaging.shutter import LEG_UNCERTAINTY, leg_offsets
 
 _SIDES = (13, 25)  # least and most side of a patch in pixels of the level it is matched at
 _DENSE = 60  # patches that a surface should have room for side by side
@@ -40,12 +40,12 @@ _PLAIN = 1.5  # luma, standard deviation of the grain that is always reckoned wi
 _STEPS = 8  # of the measurement at a level, at most
 _STILL = {0: 0.02, 1: 0.15, 2: 0.5}  # pixels; a shorter step ends it
 _TOGETHER = 4.0  # neighbouring pixels go together: so many of those taken count as one
-_WHITE = 252.0  # luma from which a pixel is taken to be clipped
+_CLIP_LEVEL = 252.0  # luma from which a pixel is taken to be clipped
 _SAMPLES = 120
 _LEAST_AGREE = 1.0  # pixels of the coarse level within which patches agree in the first search
 _TUKEY = 6.0
-_DOUBT = 0.02  # pixels of error that no count of patches takes away (resampling, lens)
-_UNLIKE, _UNLIKE_DOUBT = 0.01, 12.0  # share of a patch's contrast left unexplained that is usual, and pixels of doubt for each part above it
+_FLOOR = 0.02  # pixels of error that no count of patches takes away (resampling, lens)
+_UNLIKE, _UNLIKE_UNCERTAINTY = 0.01, 12.0  # share of a patch's contrast left unexplained that is usual, and pixels of uncertainty for each part above it
 _PRIOR = 12.0  # pixels, standard deviation, of the slip that is expected before anything is seen
 _MEASURED_PATCHES = 40  # by which the shutter is measured
 _MARGIN = 12  # pixels round the surface that are looked at beyond what is searched
@@ -165,7 +165,7 @@ class DriftMeter:
         fine = self._at(view.down)
         # where the search itself was at the finest level it was rough, too
         fit = self._fitted(fine, self._model(view.down), view, fix, _STILL[0], rough=coarse < 2, most=_FIRST)
-        if fit is not None and len(fine) > _FIRST and self._doubt(fit, view).max() > _SURE:
+        if fit is not None and len(fine) > _FIRST and self._uncertainty(fit, view).max() > _SURE:
             fit = self._fitted(fine, self._model(view.down), view, fit.fix, _STILL[0]) or fit
         return self._told(fit, view, fix, share)
 
@@ -198,7 +198,7 @@ class DriftMeter:
         if fit is None:
             return first
         again = self._told(fit, view, fix, first.slip.in_view)
-        return again if again.unlike < first.unlike or again.slip.doubt.max() < first.slip.doubt.max() else first
+        return again if again.unlike < first.unlike or again.slip.uncertainty.max() < first.slip.uncertainty.max() else first
 
     def disagreement(self, picture: np.ndarray, origin: tuple[int, int], first: Look, own: np.ndarray, base: np.ndarray) -> np.ndarray:
         """(N,) what is left between a frame and the base blurred with each other's path (J, n, 2) at `measured_places`, over the contrast.
@@ -212,7 +212,7 @@ class DriftMeter:
         at = patches.places[chosen] - base.astype(np.float32)[:, :, None]
         onto = _at_origin(first.place, origin)
         seen = np.mean([_read(picture, _moved(a, onto, 2.0)) for a in at], axis=0)
-        inside = ((seen < _WHITE) & (seen > 0)).astype(np.float32)
+        inside = ((seen < _CLIP_LEVEL) & (seen > 0)).astype(np.float32)
         amounts, rest = _without_light(model.light, seen, inside)
         # hidden patches would say nothing of the blur
         left = (rest ** 2 * inside).mean(1)
@@ -309,7 +309,7 @@ class DriftMeter:
         unknowns = columns.shape[1]
         at_rest = patches.places[chosen]
         needed = np.minimum(_ALIKE, 0.8 * power / (power + 2 * _PLAIN ** 2))
-        prior = np.diag(np.r_[np.full(8, 1 / _PRIOR ** 2), np.full(unknowns - 8, 1 / LEG_DOUBT ** 2)])
+        prior = np.diag(np.r_[np.full(8, 1 / _PRIOR ** 2), np.full(unknowns - 8, 1 / LEG_UNCERTAINTY ** 2)])
         weights = np.ones(at_rest.shape[:2], np.float32)
         beside = np.zeros(unknowns - 8)
         last = False
@@ -319,7 +319,7 @@ class DriftMeter:
                 seen = _read(picture, at)
             else:
                 seen = np.mean([_read(picture, view.moved(at_rest - o[:, None], fix, shrink)) for o in taps.astype(np.float32)], axis=0)
-            lit = (seen < _WHITE).astype(np.float32)
+            lit = (seen < _CLIP_LEVEL).astype(np.float32)
             if view.held is not None:
                 lit *= _read(view.held[level], at) < 0.2
             amounts, rest = _without_light(light, seen, weights * lit)
@@ -369,18 +369,18 @@ class DriftMeter:
             return Look(unmeasured(len(self._points), "too few patches agree", in_view), view.place(fix))
         slip = view.onto_frame(self._points, fit.fix) - view.onto_frame(self._points, np.eye(3))
         # where a blur of another shape or a reflection lies over the surface, all patches may be wrong together
-        blind = _UNLIKE_DOUBT * max(0.0, fit.beyond_grain - _UNLIKE)
-        doubt = np.hypot(self._doubt(fit, view), blind)
-        slip[doubt > MEASURED] = np.nan
+        blind = _UNLIKE_UNCERTAINTY * max(0.0, fit.beyond_grain - _UNLIKE)
+        uncertainty = np.hypot(self._uncertainty(fit, view), blind)
+        slip[uncertainty > MEASURED] = np.nan
         reason = "" if np.isfinite(slip).any() else "too little texture is seen" if blind < MEASURED else \
             "the surface looks too different here, by blur or a reflection"
-        return Look(Slip(slip, doubt, fit.agreed, in_view, reason), view.place(fit.fix), view.is_plane, fit.unlike)
+        return Look(Slip(slip, uncertainty, fit.agreed, in_view, reason), view.place(fit.fix), view.is_plane, fit.unlike)
 
-    def _doubt(self, fit: "_Fit", view: "_View") -> np.ndarray:
+    def _uncertainty(self, fit: "_Fit", view: "_View") -> np.ndarray:
         """(N,) standard deviation of the slip at the wanted points, in the frame's pixels."""
         spread = view.warp.jacobian(from_centred(self._points)) @ self._basis(self._points)
         variances = [np.einsum("nia,ab,nib->n", spread, c, spread) for c in (fit.covariance, fit.grouped)]
-        return np.asarray(np.sqrt(np.maximum(np.max(variances, axis=0), 0) + _DOUBT ** 2))
+        return np.asarray(np.sqrt(np.maximum(np.max(variances, axis=0), 0) + _FLOOR ** 2))
 
 
 @dataclass(frozen=True)

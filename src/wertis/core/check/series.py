@@ -122,7 +122,7 @@ class DriftSeries:
             matrix = self._matrices.get(frame)
             if matrix is None or look.place is None or not look.slip.in_view:
                 continue
-            if look.found and look.slip.doubt.max() <= MEASURED:
+            if look.found and look.slip.uncertainty.max() <= MEASURED:
                 fixes[frame] = np.linalg.inv(homography_to_centred(matrix)) @ look.place
             else:
                 unsure.append(frame)
@@ -201,7 +201,7 @@ class DriftSeries:
 
     def _without_reflection(self, read: Callable[[int], Picture]) -> Iterator[tuple[int, Callable[[], Slip]]]:
         found = sorted(f for f, look in self._looks.items() if look.found)
-        doubtful = [f for f in found if not self._looks[f].slip.doubt.max() <= MEASURED]
+        doubtful = [f for f in found if not self._looks[f].slip.uncertainty.max() <= MEASURED]
         if len(doubtful) < _DOUBTFUL * max(len(found), 1):
             return
         for side in (sorted(f for f in found if f > self._base), sorted((f for f in found if f < self._base), reverse=True)):
@@ -220,7 +220,7 @@ class DriftSeries:
                                         list(zip(pictures, matrices, strict=True)))
                 return [matrix if look.place is None else look.place for look, matrix in zip(looks, matrices, strict=True)]
 
-            if not layers.told_apart(aligned):
+            if not layers.separated(aligned):
                 continue
             for k, look in list(zip(layers.kept, looks, strict=True))[1:]:
                 if look.found and looks[0].found:
@@ -230,9 +230,9 @@ class DriftSeries:
         first, matrix, place = self._looks[k.frame].slip, self._matrices[k.frame], self._looks[k.frame].place
         assert place is not None
         slip = homography.apply(layers.whole(k), self._points) - homography.apply(matrix, self._points)
-        doubt = np.hypot(look.slip.doubt, of_base.slip.doubt) * layers.scale
+        uncertainty = np.hypot(look.slip.uncertainty, of_base.slip.uncertainty) * layers.scale
         away = homography.apply(layers.whole(k), self._points) - homography.apply(homography_from_centred(place), self._points)
-        if not (doubt.max() < first.doubt.max() and np.linalg.norm(away, axis=1).max() < _MOST_AWAY):
+        if not (uncertainty.max() < first.uncertainty.max() and np.linalg.norm(away, axis=1).max() < _MOST_AWAY):
             return first
-        slip[doubt > MEASURED] = np.nan
-        return Slip(slip, doubt, look.slip.seen, first.in_view, "" if np.isfinite(slip).any() else first.reason)
+        slip[uncertainty > MEASURED] = np.nan
+        return Slip(slip, uncertainty, look.slip.seen, first.in_view, "" if np.isfinite(slip).any() else first.reason)

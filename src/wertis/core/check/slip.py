@@ -13,14 +13,14 @@ class Slip:
     Attributes
     ----------
     slip : (N, 2) in the frame's pixels, from where the motion puts each point to where it was measured to be; nan where not measured.
-    doubt : (N,) standard deviation of each in pixels; inf where nothing could be said.
+    uncertainty : (N,) standard deviation of each in pixels; inf where nothing could be said.
     seen : share 0..1 of the patches in the picture that were found.
     in_view : share 0..1 of the surface that lies in the picture.
     reason : why nothing was measured; empty otherwise.
     """
 
     slip: np.ndarray
-    doubt: np.ndarray
+    uncertainty: np.ndarray
     seen: float = 0.0
     in_view: float = 0.0
     reason: str = ""

@@ -119,7 +119,7 @@ class Layers:
         back = _offset(origin, self.scale)
         self.kept.append(Kept(frame, picture, np.linalg.inv(back) @ onto @ self.back, back, np.zeros(0), abs(frame - self._start), np.zeros(2)))
 
-    def told_apart(self, align: Align) -> bool:
+    def separated(self, align: Align) -> bool:
         """Tell the layers apart, aligning the surface again as they become clear; False where there is no reflection, or where it does not help.
 
         Afterwards the kept frames' matrices are the better ones.
@@ -131,7 +131,7 @@ class Layers:
             k.inside = self._inside(k)
         if self.mask.size > _COARSE_PIXELS:
             rough = self._halved()
-            if not rough.told_apart(align):
+            if not rough.separated(align):
                 return False
             for k, r in zip(kept, rough.kept, strict=True):
                 k.matrix, k.shift, k.sure = _DOUBLED @ r.matrix @ np.linalg.inv(_DOUBLED), 2 * r.shift, r.sure

@@ -14,6 +14,7 @@ from wertis.core.track.kinds import small_motion
 from wertis.core.track.normal_equations import TEXTURE_SHARE, Matter, one_pass, scale_of
 from wertis.core.track.reference import PLAIN, Reference, TileSet
 
+CLIP_LEVEL = 253.0  # luma of 0..255 from which a pixel is taken to be clipped: noise and compression keep whites a little below 255
 CORRELATION = 3.0  # residuals of neighbouring pixels go together: this many count as one
 _SETTLING = 0.35  # part of the roughness that is left after each step
 
@@ -67,9 +68,9 @@ class Alignment:
 
 
 def align(reference: Reference, tiles: TileSet, chosen: np.ndarray, picture: np.ndarray, level: int, matrix: np.ndarray,
-          kind: np.ndarray, trust: np.ndarray, steps: int, tolerance: float, white: float = 1e9,
+          kind: np.ndarray, trust: np.ndarray, steps: int, tolerance: float, clip_level: float = 1e9,
           rough: float = 0.0,
-          smear: bool = False, held: np.ndarray | None = None, taps: np.ndarray | None = None, prior: float = 0.0,
+          with_blur: bool = False, held: np.ndarray | None = None, taps: np.ndarray | None = None, prior: float = 0.0,
           expected: Expected | None = None) -> Alignment:
     """Improve `matrix` so that the chosen tiles match `picture` (a pyramid level).
 
@@ -82,16 +83,16 @@ def align(reference: Reference, tiles: TileSet, chosen: np.ndarray, picture: np.
     rough : part of a tile's contrast that counts as noise on the first step; large while the place is still unsure, so
         that the tiles with most to say are not taken for hidden.
     held : (h, w) float32 of the picture's size, 1 where pixels do not exist for the track.
-    smear : fit what the tiles' `joint` columns stand for beside the motion: the moments of a blur, or the legs of its path.
+    with_blur : fit what the tiles' `joint` columns stand for beside the motion: the moments of a blur, or the legs of its path.
     prior : information on those columns' amounts, whose expected value is 0.
     taps : (J, n, 2) offsets in level-0 pixels of the reference at which the picture is read and averaged: a blur put on it for the comparison.
-    white : luma from which a pixel is taken to be clipped and left out.
+    clip_level : luma from which a pixel is taken to be clipped and left out.
     expected : counts as one more measurement, so that what the pixels in view cannot say is not left to chance.
     """
     unit = reference.to_unit
     back = np.linalg.inv(unit)
-    columns = tiles.joint if smear and tiles.joint is not None else tiles.steer
-    matter = Matter(tiles, chosen, columns, picture, held, 2.0 ** level, taps, trust, white)
+    columns = tiles.joint if with_blur and tiles.joint is not None else tiles.steepest
+    matter = Matter(tiles, chosen, columns, picture, held, 2.0 ** level, taps, trust, clip_level)
     blurred = len(columns) > 8
     smeared = np.zeros(len(columns) - 8, np.float32)
     m = matrix

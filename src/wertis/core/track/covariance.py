@@ -12,24 +12,24 @@ _LEAST_PART = 0.25  # of a direction's information that is left to it when what 
 
 
 def expected_error(information: np.ndarray, matrix: np.ndarray, reference: Reference, points: np.ndarray, kind: np.ndarray,
-                   feigned: np.ndarray | None = None) -> float:
+                   of_noise: np.ndarray | None = None) -> float:
     """Root mean square expected error in pixels at `points` (N, 2).
 
     Parameters
     ----------
     information : (8, 8) of the small motion's parameters.
     kind : (k, 8) basis of the allowed motion.
-    feigned : (8, 8) part of the information that the reference's own grain feigns: slopes that are not the surface's. With J the whole and T the
+    of_noise : (8, 8) part of the information that the reference's own grain feigns: slopes that are not the surface's. With J the whole and T the
         true part, the covariance is T^-1 J T^-1 (W. Fuller, Measurement Error Models, 1987, section 1.2: attenuation).
     """
     whole = kind @ information @ kind.T + 1e-9 * np.eye(len(kind))
     try:
         # in coordinates in which the whole is the identity
         out = np.linalg.inv(np.linalg.cholesky(whole))
-        if feigned is None:
+        if of_noise is None:
             inner = np.eye(len(kind))
         else:
-            part, axes = np.linalg.eigh(np.eye(len(kind)) - out @ (kind @ feigned @ kind.T) @ out.T)
+            part, axes = np.linalg.eigh(np.eye(len(kind)) - out @ (kind @ of_noise @ kind.T) @ out.T)
             inner = (axes / np.clip(part, _LEAST_PART, 1) ** 2) @ axes.T
     except np.linalg.LinAlgError:
         return float("inf")
@@ -39,7 +39,7 @@ def expected_error(information: np.ndarray, matrix: np.ndarray, reference: Refer
     return float(np.sqrt(max(variance.mean(), 0.0) + _FLOOR ** 2))
 
 
-def feigned_information(found: Alignment, reference: Reference, noise: float) -> np.ndarray:
+def noise_information(found: Alignment, reference: Reference, noise: float) -> np.ndarray:
     """(8, 8) the part of an alignment's information that the reference's grain feigns; half of the `noise` that it leaves is the reference's."""
     tiles, chosen = found.tiles, found.chosen
     variance = (PLAIN + TEXTURE_SHARE * tiles.energy[chosen]) * found.noise / PLAIN

@@ -4,7 +4,7 @@ import numpy as np
 
 from wertis.core.geometry import homography, quad
 from wertis.core.imaging.pyramid import HeldOut, Pyramid
-from wertis.core.track.align import Alignment, Expected, align
+from wertis.core.track.align import CLIP_LEVEL, Alignment, Expected, align
 from wertis.core.track.blurred_tiles import blurred_tiles
 from wertis.core.track.foreshortening import View, view_of
 from wertis.core.track.foreshortening import paths as slanted_paths
@@ -35,19 +35,19 @@ class Levels:
         self.box = quad_of_box(reference.box)
 
     def aligned(self, level: int, pyramid: Pyramid, matrix: np.ndarray, steps: int, trust: Trust | None,
-                rough: float = 0.0, smear: bool = False, limit: int = 0, expected: Expected | None = None) -> Alignment | None:
+                rough: float = 0.0, with_blur: bool = False, limit: int = 0, expected: Expected | None = None) -> Alignment | None:
         """Align at one level of the reference; None when too little of the surface is in the picture."""
-        tiles = self.reference.tiles_with_smear(level) if smear else self.reference.tiles(level)
+        tiles = self.reference.tiles_with_blur(level) if with_blur else self.reference.tiles(level)
         if not len(tiles):
             return None
-        limit = limit or (min(_TILES[level], _TILES_BLURRED) if smear else _TILES[level])
+        limit = limit or (min(_TILES[level], _TILES_BLURRED) if with_blur else _TILES[level])
         chosen, trusted = self.in_view(tiles, matrix, pyramid, trust, limit)
         if len(chosen) < 2:
             return None
         at = self.picture_level(level, matrix)
         view, taps = self.view(matrix), None
         try:
-            if view.slanted and not smear:
+            if view.slanted and not with_blur:
                 at = max(0, level + round(np.log2(view.smaller)))
                 of_tiles, of_picture = slanted_paths(view, level, at)
                 if of_tiles is not None:
@@ -56,7 +56,7 @@ class Levels:
                 if of_picture is not None:
                     taps = np.repeat(of_picture, len(chosen), axis=1)
             return align(self.reference, tiles, chosen, pyramid[at], at, matrix, self.kind, trusted, steps, TOLERANCE[level],
-                         white=253.0, rough=rough, smear=smear, held=pyramid.held[at] if pyramid.held is not None else None,
+                         clip_level=CLIP_LEVEL, rough=rough, with_blur=with_blur, held=pyramid.held[at] if pyramid.held is not None else None,
                          taps=taps, expected=expected)
         except np.linalg.LinAlgError:
             return None

@@ -27,12 +27,12 @@ class Matter:
     Attributes
     ----------
     tiles, chosen : the tile set, and the indices (n,) of the tiles used.
-    columns : (C, K, P) float32: `steer`, or `joint`.
+    columns : (C, K, P) float32: `steepest`, or `joint`.
     picture, held : (h, w) float32 pyramid levels; `held` is 1 where pixels do not exist for the track, or None.
     shrink : how many times smaller than level 0 they are.
     taps : (J, n, 2) float32 offsets at which the picture is read and averaged, or None.
     trust : (n,) prior weight.
-    white : luma from which a pixel is left out as clipped.
+    clip_level : luma from which a pixel is left out as clipped.
     """
 
     tiles: TileSet
@@ -43,7 +43,7 @@ class Matter:
     shrink: float
     taps: np.ndarray | None
     trust: np.ndarray
-    white: float
+    clip_level: float
 
     def __post_init__(self) -> None:
         self.energy = self.tiles.energy[self.chosen].astype(np.float64)
@@ -104,7 +104,7 @@ def plain(matter: Matter, matrix: np.ndarray, share: float, beside: np.ndarray) 
     columns = matter.columns[:, chosen]
     flat = columns.reshape(-1, n * pixels)
     seen = plainly_read(matter.picture, matrix, x, y, matter.shrink, matter.taps)
-    lit = (seen < matter.white) * inside
+    lit = (seen < matter.clip_level) * inside
     if matter.held is not None:
         lit *= 1 - plainly_read(matter.held, matrix, x, y, matter.shrink)
     # the light in each tile, by weighted least squares with its gain drawn to the surface's
@@ -151,7 +151,7 @@ class _Bound:
         h, w = matter.picture.shape
         taps = None if matter.taps is None else np.ascontiguousarray(matter.taps, f)
         self.onto, self.gain, self.scale = np.empty((3, 3)), np.empty(1), np.empty(1)
-        self.constants = np.array([PLAIN, GAIN_PRIOR, matter.white, 0.0, _TILE_CUT, _PIXEL_CUT, QUANTILE, WIDENED])
+        self.constants = np.array([PLAIN, GAIN_PRIOR, matter.clip_level, 0.0, _TILE_CUT, _PIXEL_CUT, QUANTILE, WIDENED])
         self.odd, self.beside = np.empty(n, np.uint8), np.zeros(max(count - 8, 1), f)
         chosen, trust = np.ascontiguousarray(matter.chosen, np.int64), np.ascontiguousarray(matter.trust, d)
         self._alive = (taps, chosen, trust, matter.weights)  # the library has their addresses only

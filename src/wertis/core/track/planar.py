@@ -16,11 +16,11 @@ from wertis.core.geometry import homography
 from wertis.core.geometry.conventions import homography_from_centred, homography_to_centred, to_centred
 from wertis.core.geometry.motion import Fix
 from wertis.core.imaging.pyramid import HeldOut, Pyramid
-from wertis.core.imaging.shutter import LEG_DOUBT, leg_offsets
+from wertis.core.imaging.shutter import LEG_UNCERTAINTY, leg_offsets
 from wertis.core.track import redetection
-from wertis.core.track.align import CORRELATION, Alignment, Expected, align, corner_moves
+from wertis.core.track.align import CLIP_LEVEL, CORRELATION, Alignment, Expected, align, corner_moves
 from wertis.core.track.blurred_tiles import blurred_tiles
-from wertis.core.track.covariance import expected_error, feigned_information
+from wertis.core.track.covariance import expected_error, noise_information
 from wertis.core.track.kinds import KINDS, small_motion
 from wertis.core.track.levels import TOLERANCE, Levels, Trust
 from wertis.core.track.reference import Reference, visible_tiles
@@ -53,7 +53,7 @@ _MIN_SEEN = 0.06    # share of the region's texture below which a frame is lost
 _MIN_LIKENESS = 0.30
 _MAX_ERROR, _MAX_FIRST = 4.0, 10.0  # expected corner error in pixels above which a frame is lost; the same while it is still to be looked at again
 _MAX_FRESH_ERROR = 2.0  # the same where the frames before do not vouch for it
-_LEG_PRIOR = CORRELATION / LEG_DOUBT ** 2
+_LEG_PRIOR = CORRELATION / LEG_UNCERTAINTY ** 2
 _SECOND_TURNS, _ARRIVED = 4, 0.7  # most turns at half the resolution, and pixels of a turn's move from which there is another
 _SECOND_REACH, _SECOND_FARTHEST = 6.0, 4.0  # pixels from which a second look's answer must look like the surface, and times those at most
 _WEAK = 0.3  # pixels of expected error from which what the frames before say is asked for
@@ -239,8 +239,8 @@ class PlanarTracker:
             at = self._levels.picture_level(level, matrix)
             try:
                 tried = align(self.reference, blurred, np.arange(len(chosen)), picture[at], at, start, self._kind, trusted, steps,
-                              TOLERANCE[level], white=253.0, rough=_ROUGH if level else 0.0,
-                              held=picture.held[at] if picture.held is not None else None, taps=other, smear=True, prior=_LEG_PRIOR)
+                              TOLERANCE[level], clip_level=CLIP_LEVEL, rough=_ROUGH if level else 0.0,
+                              held=picture.held[at] if picture.held is not None else None, taps=other, with_blur=True, prior=_LEG_PRIOR)
             except np.linalg.LinAlgError:
                 return None
             if not self._levels.plausible(tried.matrix):
@@ -329,7 +329,7 @@ class PlanarTracker:
         if found.tiles.level or len(found.chosen) >= len(found.tiles) or self._surely_veiled(found) \
                 or self._expected(found) < _UNSURE * max(1.0, self._levels.scale(found.matrix)):
             return found
-        more = self._level(0, pyramid, found.matrix, 1, smear=len(found.beside) > 0, limit=_TILES_MOST[False])
+        more = self._level(0, pyramid, found.matrix, 1, with_blur=len(found.beside) > 0, limit=_TILES_MOST[False])
         return more if more is not None and self._levels.plausible(more.matrix) and self._expected(more) < self._expected(found) else found
 
     def _through_blur(self, pyramid: Pyramid, found: Alignment) -> Alignment:
@@ -347,7 +347,7 @@ class PlanarTracker:
             self._found_veiled += 1
             return found
         for level in (0, 1):
-            tried = self._level(level, pyramid, found.matrix, _STEPS[2] if level else _LAST_STEPS, rough=_ROUGH if level else 0.0, smear=True)
+            tried = self._level(level, pyramid, found.matrix, _STEPS[2] if level else _LAST_STEPS, rough=_ROUGH if level else 0.0, with_blur=True)
             if tried is None or not self._levels.plausible(tried.matrix):
                 break
             veiled = level == 0 and self._is_veiled(tried.noise)  # blur explains it no better
@@ -381,10 +381,10 @@ class PlanarTracker:
         veiled = found is not None and self._surely_veiled(found)
         return (verdict.error > _LOST_IN and not veiled) or (verdict.error > _WEAK and verdict.seen < _LITTLE)
 
-    def _level(self, level: int, pyramid: Pyramid, matrix: np.ndarray, steps: int, rough: float = 0.0, smear: bool = False, limit: int = 0,
+    def _level(self, level: int, pyramid: Pyramid, matrix: np.ndarray, steps: int, rough: float = 0.0, with_blur: bool = False, limit: int = 0,
                expected: Expected | None = None) -> Alignment | None:
         """As `Levels.aligned`, with what was trusted on the last frame."""
-        return self._levels.aligned(level, pyramid, matrix, steps, self.trust, rough, smear, limit, expected)
+        return self._levels.aligned(level, pyramid, matrix, steps, self.trust, rough, with_blur, limit, expected)
 
     def _score_at(self, level: int, pyramid: Pyramid, matrix: np.ndarray) -> float:
         as_is = self._level(level, pyramid, matrix, 0, rough=0.05)
@@ -503,8 +503,8 @@ class PlanarTracker:
         # something else in front leaves more, which is no grain
         sharp = self._noise_of_sharp if noise_of_sharp is None else noise_of_sharp
         noise = min(found.noise, sharp) if sharp and found.tiles.level == 0 else found.noise
-        feigned = feigned_information(found, self.reference, noise) if not led else None
-        return expected_error(found.normal, found.matrix, self.reference, self._corners, self._kind, feigned)
+        of_noise = noise_information(found, self.reference, noise) if not led else None
+        return expected_error(found.normal, found.matrix, self.reference, self._corners, self._kind, of_noise)
 
     def _remember(self, found: Alignment) -> None:
         tiles = found.tiles

@@ -63,7 +63,7 @@ class ReflectionKeeper:
             found = self._aligned(reference, pictures, matrices)
             return [a.matrix for a in found] if len(found) == len(pictures) else None
 
-        if not layers.told_apart(aligned) or reference is None:
+        if not layers.separated(aligned) or reference is None:
             return
         of_reference = self._error(found[0], reference)
         better: dict[int, Fix] = {}

@@ -120,7 +120,7 @@ def drift_words(session: Session) -> tuple[str, QColor]:
         return f"Drift: not measured, {slip.reason}", theme.LOST
     colour = theme.PAPER if slip.worst < USABLE else theme.AMBER
     where = int(np.nanargmax(slip.amounts))
-    return f"Drift: {slip.worst:.2f} px at corner {where + 1}, give or take {slip.doubt[where]:.2f}; arrows x{MAGNIFIED:g}", colour
+    return f"Drift: {slip.worst:.2f} px at corner {where + 1}, give or take {slip.uncertainty[where]:.2f}; arrows x{MAGNIFIED:g}", colour
 
 
 def _arrow(painter: QPainter, start: np.ndarray, end: np.ndarray, colour: QColor) -> None:
