@@ -16,6 +16,7 @@ from tests.waves import LAST, QUAD, REFERENCE, WaveSolution, filmed, waved
 from wertis.core.check.slip import Slip
 from wertis.core.comp.lay import polygon_coverage
 from wertis.core.comp.picture import Compositor
+from wertis.core.imaging.resample import warped
 from wertis.core.jobs.check import check_track
 from wertis.core.jobs.export import corner_pin, export_corner_pin
 from wertis.core.repair.extra import ExtraValues
@@ -182,6 +183,14 @@ class UsesTest(unittest.TestCase):
 
 
 class WindowTest(WindowCase):
+    def steady_shows(self, plain: np.ndarray) -> bool:
+        """Whether the steady view has come to show this picture of the plate, laid through its warp."""
+        steady = self.window.steady
+        if steady.through is None or steady.picture is None:
+            return False
+        h, w = steady.picture.shape[:2]
+        return bool(np.abs(steady.picture.astype(float) - warped(plain, steady.through, (w, h))).mean() < 1)
+
     def test_the_steady_view_holds_it_still(self) -> None:
         folder = self.folder / "wave"
         folder.mkdir()
@@ -199,8 +208,7 @@ class WindowTest(WindowCase):
         for frame in (REFERENCE, 1005, 1007):
             s.go(frame)
             plain = pictures()[frame - REFERENCE]
-            self.until(lambda plain=plain: not w.viewer.late and np.array_equal(w.viewer.picture, plain))
-            self.spin()
+            self.until(lambda plain=plain: not w.viewer.late and np.array_equal(w.viewer.picture, plain) and self.steady_shows(plain))
             assert w.steady.picture is not None
             h, width = w.steady.picture.shape[:2]
             stills.append(w.steady.picture[h // 4:-h // 4, width // 4:-width // 4].astype(float))
