@@ -23,6 +23,7 @@ from tests.test_check import spoil
 from wertis.core.check.series import DriftSeries
 from wertis.core.check.slip import Slip
 from wertis.core.geometry import homography, polygon
+from wertis.core.geometry.warp import HomographyWarp
 from wertis.core.plate.base import luma
 from wertis.core.track.deferred_refinement import DeferredTracker
 from wertis.core.track.planar import PlanarTracker
@@ -49,13 +50,16 @@ def measured(frames: list[np.ndarray], mask: np.ndarray, region: np.ndarray, mat
     series = DriftSeries(frames[0], mask, region, 0)
 
     def look(i: int) -> Slip:
-        x0, y0, x1, y1 = series.meter.window(matrices[i], size)
-        return series.look(i, frames[i][y0:y1, x0:x1], matrices[i], None, (x0, y0), size)
+        warp = HomographyWarp(matrices[i])
+        x0, y0, x1, y1 = series.meter.window(warp, size)
+        return series.look(i, frames[i][y0:y1, x0:x1], warp, None, (x0, y0), size)
 
     with ThreadPoolExecutor(2) as pool:
         drift = dict(zip(range(1, len(frames)), pool.map(look, range(1, len(frames))), strict=True))
-        again = [(i, pool.submit(work)) for i, work in series.again(lambda i: (frames[i], None))]
-        return {**drift, **{i: work.result() for i, work in again}}
+        for looks in series.rounds(lambda i: (frames[i], None)):
+            again = [(i, pool.submit(work)) for i, work in looks]
+            drift.update({i: work.result() for i, work in again})
+        return drift
 
 
 def main() -> None:

@@ -35,7 +35,7 @@ a = QApplication([]); apply_theme(a); w = MainWindow(); w.show(); w.open_path(Pa
 q = np.array([[700.0, 300], [1250, 310], [1240, 800], [690, 790]])
 shot, t = edits.add_track(s.shot, q, 1)
 shot = edits.set_tracked(shot, t.id, {f: Fix(np.eye(3), .1, 1.0) for f in range(1, s.plate.last + 1)})
-s.history.do("x", items.add_item(shot, Placement(frame=1, quad=edits.as_points(q), artwork=Artwork(kind="checker"))))
+s.history.do("x", items.add_item(shot, Placement(on=shot.tracks[0].id, frame=1, quad=edits.as_points(q), artwork=Artwork(kind="checker"))))
 s.go_step("Use")
 shown = set()
 old = w.viewer.show_picture

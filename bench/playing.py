@@ -26,9 +26,9 @@ def median_ms(work, times: int = 15) -> float:  # type: ignore[no-untyped-def]
 def main() -> None:
     """Print the figures."""
     plate = np.random.default_rng(1).integers(0, 256, (SIZE[1], SIZE[0], 3), dtype=np.uint8)
-    placement = Placement(frame=1, quad=QUAD, artwork=Artwork(kind="checker"))
-    track = Track(region=Region(frame=1, points=QUAD), placements=(placement,))
-    shot = Shot(plate=PlateRef(path="-", first=1, last=1, size=SIZE), range=(1, 1), tracks=(track,))
+    track = Track(region=Region(frame=1, points=QUAD))
+    placement = Placement(on=track.id, frame=1, quad=QUAD, artwork=Artwork(kind="checker"))
+    shot = Shot(plate=PlateRef(path="-", first=1, last=1, size=SIZE), range=(1, 1), tracks=(track,), items=(placement,))
     compositor = Compositor()
     matrix = np.array([[1.0, 0.02, 3], [0.01, 1, 5], [1e-5, 0, 1]])
     whole = plate.astype(np.float32)

@@ -34,13 +34,13 @@ from PySide6.QtWidgets import QApplication
 from wertis.app.theme import apply_theme
 from wertis.app.window import MainWindow
 from wertis.core.geometry.motion import Fix
-from wertis.core.shot import edits
+from wertis.core.shot import edits, items
 from wertis.core.shot.document import Artwork, Placement
 a = QApplication([]); apply_theme(a); w = MainWindow(); w.show(); w.open_path(Path(sys.argv[1])); s = w.session
 q = np.array([[620.0, 280], [1340, 320], [1310, 800], [600, 760]])
 shot, t = edits.add_track(s.shot, q, 1)
 shot = edits.set_tracked(shot, t.id, {f: Fix(np.array([[1, 0, f * 1.0], [0, 1, 0], [0, 0, 1]]), .1, 1.0) for f in range(1, 49)})
-s.history.do("x", items.add_item(shot, Placement(frame=1, quad=edits.as_points(q), artwork=Artwork(kind="checker"))))
+s.history.do("x", items.add_item(shot, Placement(on=shot.tracks[0].id, frame=1, quad=edits.as_points(q), artwork=Artwork(kind="checker"))))
 s.go_step("Use")
 shown = []
 old = w.viewer.show_picture
