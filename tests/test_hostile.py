@@ -1,5 +1,6 @@
 """Damaged and hostile files, and long random chains of edits: a small slice of what bench/ does."""
 
+import os
 import random
 import subprocess
 import sys
@@ -27,6 +28,15 @@ class DamagedTest(unittest.TestCase):
         self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
         self.assertIn("0 went wrong", done.stdout)
         self.assertIn("refused", done.stdout)
+
+
+class RandomActionsTest(unittest.TestCase):
+    def test_a_hundred_random_actions_in_a_window(self) -> None:
+        done = subprocess.run([sys.executable, str(ROOT / "bench" / "random_actions.py"), "150", "7"], capture_output=True, text=True, timeout=200,
+                              env={**os.environ, "QT_QPA_PLATFORM": "offscreen"})
+        self.assertEqual(done.returncode, 0, done.stdout[-3000:] + done.stderr[-3000:])
+        self.assertIn("1 runs of 150 actions: 0 exceptions", done.stdout)
+        self.assertIn("undone to the start", done.stdout)
 
 
 class ChainTest(unittest.TestCase):
