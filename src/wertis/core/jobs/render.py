@@ -7,6 +7,7 @@ from concurrent.futures import Future, ThreadPoolExecutor
 from pathlib import Path
 from typing import NamedTuple
 
+import cv2
 import numpy as np
 
 from wertis.core.comp.light import light_of
@@ -174,7 +175,12 @@ def _recoded(shot: Shot, picture: np.ndarray, kind: np.dtype | type) -> np.ndarr
     """The picture for a file of another kind of number: floats are linear light, whole numbers as a display codes them."""
     if space_of(kind) == space_of(picture.dtype):
         return picture
-    return converted(to_float(picture), light_of(shot, picture.dtype).plate, space_of(kind))
+    own, wanted = light_of(shot, picture.dtype).plate, space_of(kind)
+    if picture.dtype == np.uint8 and picture.shape[2] == 3 and own == CODED:
+        # one curve for all channels, and few codes: they are converted rather than the pixels
+        codes = np.arange(256, dtype=np.uint8)[:, None, None].repeat(3, 2)
+        return np.asarray(cv2.LUT(picture, converted(to_float(codes), own, wanted).reshape(1, 256, 3)))
+    return converted(to_float(picture), own, wanted)
 
 
 def _pictures(shot: Shot, plate: Plate, frames: Sequence[int], what: str, read: Callable[[int], np.ndarray], stop: Stop | None,
