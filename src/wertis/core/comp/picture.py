@@ -176,8 +176,3 @@ def surface_warp(track: Track, placement: Placement, time: float) -> Warp | None
     motion = motion_of(track)
     moved = between(motion, placement.frame, time) if motion is not None else None
     return None if moved is None else compose(moved, square)
-
-
-def frame_of(shot: Shot, frame: int, plate: np.ndarray, samples: int = 3) -> np.ndarray:
-    """A frame of the comp, as a function of nothing but the shot, the frame and the plate's picture (h, w, channels) of it."""
-    return Compositor().comp(shot, plate, frame, samples)

@@ -3,7 +3,6 @@
 Everything that uses motion is written against `Motion`; trackers make motions, layers (smoothing, repairs, an extra move) wrap them.
 """
 
-import bisect
 from abc import ABC, abstractmethod
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
@@ -148,12 +147,6 @@ class PlanarMotion(FrameMotion):
 
     def between(self, first: Warp, second: Warp, part: float) -> Warp | None:
         return plane_between_frames(first, second, part, self._anchors)
-
-    def nearest_known(self, frame: int) -> int:
-        """The known frame nearest to `frame`."""
-        at = bisect.bisect_left(self._frames, frame)
-        around = self._frames[max(0, at - 1):at + 1]
-        return min(around, key=lambda f: abs(f - frame))
 
 
 def plane_between_frames(first: Warp, second: Warp, part: float, anchors: np.ndarray) -> Warp | None:

@@ -44,6 +44,8 @@ def runs_from(shot: Shot, track: Track, frame: int, direction: str) -> list[rang
     RegionError
         When tracking cannot begin there; the message says where it can.
     """
+    if direction not in DIRECTIONS:
+        raise RegionError(f"'{direction}' is not a direction to track in; choose one of {', '.join(DIRECTIONS)}.")
     low, high = shot.range
     if shot.plate is not None and shot.plate.cuts:
         begin, end = shot_around(shot.plate.cuts, track.region.frame, shot.plate.first, shot.plate.last)

@@ -69,7 +69,7 @@ class SmoothedMotion(FrameMotion):
             elif self._is_plane:
                 self._warps[frame] = HomographyWarp(homography.from_points(self._anchors, after.reshape(-1, 2)))
             else:
-                self._warps[frame] = DisplacedWarp(warp, _interpolated(self._anchors, (after - before).reshape(-1, 2)))
+                self._warps[frame] = DisplacedWarp(warp, _ThinPlateSpline(self._anchors, (after - before).reshape(-1, 2)))
 
     @property
     def reference(self) -> int:
@@ -89,7 +89,7 @@ class SmoothedMotion(FrameMotion):
         return plane_between_frames(first, second, part, self._box) if self._is_plane else super().between(first, second, part)
 
 
-class _interpolated:
+class _ThinPlateSpline:
     """A displacement (2,) at points of the reference, a smooth surface through those of a grid of anchors.
 
     A thin-plate spline (F. Bookstein, Principal warps: thin-plate splines and the decomposition of deformations, 1989), by SciPy.
