@@ -101,6 +101,10 @@ class PromisesTest(ShotFolder):
         for wrong, words in ((lambda: shot.track([(1, 1), (2, 2)], 1001), "at least three"), (lambda: shot.track(self.made.region, 7), "not in the plate"),
                              (lambda: wall.place("gone.png"), "does not exist"), (lambda: wall.place("grid", [(0, 0), (1, 1)]), "four corners"),
                              (lambda: wall.motion, "track it first"), (lambda: shot.surface("Door"), "no track named Door"),
+                             (lambda: shot.track(self.made.region, 1001, look="sepia"), "look cannot be 'sepia'"),
+                             (lambda: wall.track(direction="sideways"), "not a direction"), (lambda: shot.add([("a", 1)], 1001), "not numbers"),
+                             (lambda: wall.place("grid", blend="burn"), "blend cannot be 'burn'"), (lambda: shot.add(self.made.region, 1001, ""), "name cannot"),
+                             (lambda: shot.render("o.####.png", "sketch"), "choose comp or graphic"),  # type: ignore[arg-type]
                              (lambda: wall.repair(0), "more than 0"), (shot.save, "no file yet")):
             with self.assertRaisesRegex(wertis.WertisError, words):
                 wrong()

@@ -9,12 +9,14 @@ when it is set; what was finished is kept. Errors are `WertisError`, and say wha
 from __future__ import annotations
 
 import threading
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, Literal
 
 import numpy as np
+from pydantic import ValidationError
 
 from wertis import libraries  # noqa: F401  first, so that importing changes no environment
 from wertis.core.blas import single_threaded
@@ -160,14 +162,15 @@ class Shot:
         """
         if model not in KINDS:
             raise RegionError(f"'{model}' is not a kind of motion that this version tracks; choose one of {', '.join(KINDS)}.")
-        points = np.asarray(region, float)
+        points = _numbers(region, "region")
         if points.ndim != 2 or points.shape[1] != 2 or len(points) < 3:
             raise RegionError(f"The region has {len(points)} point(s); give at least three, round an area with detail.")
         plate = self.plate
         if not plate.first <= frame <= plate.last:
             raise RegionError(f"Frame {frame} is not in the plate, which runs from {plate.first} to {plate.last}.")
-        shot, track = edits.add_track(self.document, points, frame, name, smooth)
-        shot = edits.set_settings(shot, track.id, PlaneSettings(model=model, look=look, half=half))  # type: ignore[arg-type]
+        with _fields():
+            shot, track = edits.add_track(self.document, points, frame, name, smooth)
+            shot = edits.set_settings(shot, track.id, PlaneSettings(model=model, look=look, half=half))  # type: ignore[arg-type]
         self._do(f"Draw {track.name}", shot)
         return Surface(self, track.id)
 
@@ -198,6 +201,8 @@ class Shot:
         frames : the shot's range when not given.
         resume : keep frames of a sequence that are there, and go on with the rest.
         """
+        if what not in ("comp", "graphic"):
+            raise WertisError(f"'{what}' cannot be rendered; choose comp or graphic.")
         wanted = list(frames) if frames is not None else self._frames()
         return self._left_out(render(self.document, self.plate, str(pattern), wanted, what, resume=resume, stop=stop), progress)
 
@@ -248,6 +253,23 @@ class Shot:
                 if progress is not None:
                     progress(event)
         return left
+
+
+@contextmanager
+def _fields() -> Iterator[None]:
+    """Says in Wertis' own error which value does not fit its field."""
+    try:
+        yield
+    except ValidationError as why:
+        first = why.errors()[0]
+        raise RegionError(f"{'.'.join(map(str, first['loc'])) or 'That'} cannot be {first['input']!r}: {first['msg']}.") from why
+
+
+def _numbers(points: Points, what: str) -> np.ndarray:
+    try:
+        return np.asarray(points, float)
+    except (TypeError, ValueError) as why:
+        raise RegionError(f"The {what} are not numbers; give pairs x, y in pixels.") from why
 
 
 @dataclass(frozen=True)
@@ -310,7 +332,8 @@ class Surface:
 
     @name.setter
     def name(self, wanted: str) -> None:
-        self.shot._do("Rename", edits.rename_track(self.shot.document, self.id, wanted))
+        with _fields():
+            self.shot._do("Rename", edits.rename_track(self.shot.document, self.id, wanted))
 
     @property
     def motion(self) -> Motion:
@@ -480,7 +503,7 @@ class Surface:
         more : other fields of the document's `Placement`.
         """
         at = frame if frame is not None else self.record.region.frame
-        quad = np.asarray(corners, float) if corners is not None else edits.default_quad(self.record, at)
+        quad = _numbers(corners, "corners") if corners is not None else edits.default_quad(self.record, at)
         if quad.shape != (4, 2):
             raise RegionError(f"A placement has four corners; {len(quad)} were given.")
         kind = str(artwork) if str(artwork) in ("grid", "checker") else "picture"
@@ -493,11 +516,9 @@ class Surface:
                 raise WertisError(f"{text} does not exist; check the name.")
         else:
             art = Artwork(kind=kind)  # type: ignore[arg-type]
-        try:
+        with _fields():
             placement = Placement(on=self.id, frame=at, quad=edits.as_points(quad), artwork=art, fit=fit, blend=blend,  # type: ignore[arg-type]
                                   opacity=opacity, name=name or (Path(str(artwork)).stem[:200] or "Graphic"), **more)
-        except ValueError as why:
-            raise RegionError(f"The graphic cannot be placed so: {str(why).splitlines()[-2].strip() if str(why).count(chr(10)) > 1 else why}") from why
         self.shot._do("Place a graphic", items.add_item(self.shot.document, placement))
         return Placed(self.shot, placement.id)
 
@@ -545,7 +566,8 @@ class Placed:
 
     def change(self, **fields: Any) -> Placed:
         """Set fields of the document's `Placement`; returns itself."""
-        self._put("Change the graphic", self.record.but(**fields))
+        with _fields():
+            self._put("Change the graphic", self.record.but(**fields))
         return self
 
     def carry_by(self, surface: Surface, frame: int) -> Placed:
