@@ -103,7 +103,8 @@ class PromisesTest(ShotFolder):
                              (lambda: wall.motion, "track it first"), (lambda: shot.surface("Door"), "no track named Door"),
                              (lambda: shot.track(self.made.region, 1001, look="sepia"), "look cannot be 'sepia'"),
                              (lambda: wall.track(direction="sideways"), "not a direction"), (lambda: shot.add([("a", 1)], 1001), "not numbers"),
-                             (lambda: wall.place("grid", blend="burn"), "blend cannot be 'burn'"), (lambda: shot.add(self.made.region, 1001, ""), "name cannot"),
+                             (lambda: wall.place("grid", blend="burn"), "blend cannot be 'burn'"),
+                             (lambda: shot.add(self.made.region, 1001, ""), "name cannot"),
                              (lambda: shot.render("o.####.png", "sketch"), "choose comp or graphic"),  # type: ignore[arg-type]
                              (lambda: wall.repair(0), "more than 0"), (shot.save, "no file yet")):
             with self.assertRaisesRegex(wertis.WertisError, words):
