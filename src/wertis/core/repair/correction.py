@@ -11,8 +11,8 @@ from wertis.core.geometry.warp import Warp, compose
 _MOST_KEPT = 4096  # warps that a motion keeps
 
 
-class CorrectedMotion(ABC):
-    """A motion with a correction on top of it; at the reference frame that is always nothing.
+class LayerMotion:
+    """A motion that lies on another, with that one's reference and frames.
 
     Parameters
     ----------
@@ -21,11 +21,6 @@ class CorrectedMotion(ABC):
 
     def __init__(self, inner: Motion) -> None:
         self.inner = inner
-        self._warps: dict[float, Warp | None] = {}  # of the times asked last
-
-    @abstractmethod
-    def correction(self, warp: Warp, time: float) -> Warp:
-        """The warp within the picture at a time; `warp` is the motion beneath, there. ValueError where there is none."""
 
     @property
     def reference(self) -> int:
@@ -34,6 +29,18 @@ class CorrectedMotion(ABC):
     @property
     def frames(self) -> Sequence[int]:
         return self.inner.frames
+
+
+class CorrectedMotion(LayerMotion, ABC):
+    """A motion with a correction on top of it; at the reference frame that is always nothing."""
+
+    def __init__(self, inner: Motion) -> None:
+        super().__init__(inner)
+        self._warps: dict[float, Warp | None] = {}  # of the times asked last
+
+    @abstractmethod
+    def correction(self, warp: Warp, time: float) -> Warp:
+        """The warp within the picture at a time; `warp` is the motion beneath, there. ValueError where there is none."""
 
     def at(self, time: float) -> Warp | None:
         if time == self.reference:

@@ -6,9 +6,10 @@ import numpy as np
 
 from wertis.core.geometry.motion import FrameMotion, Motion, plane_between_frames
 from wertis.core.geometry.warp import HomographyWarp, Warp
+from wertis.core.repair.correction import LayerMotion
 
 
-class RetrackedMotion(FrameMotion):
+class RetrackedMotion(LayerMotion, FrameMotion):
     """A motion in which some frames have other answers.
 
     Parameters
@@ -20,13 +21,10 @@ class RetrackedMotion(FrameMotion):
     """
 
     def __init__(self, inner: Motion, matrices: Mapping[int, np.ndarray], anchors: np.ndarray, errors: Mapping[int, float]) -> None:
-        self.inner, self._anchors, self._errors = inner, anchors, errors
+        super().__init__(inner)
+        self._anchors, self._errors = anchors, errors
         self._warps: dict[int, Warp] = {f: HomographyWarp(m) for f, m in matrices.items() if f != inner.reference}
         self._frames = sorted({*inner.frames, *self._warps})
-
-    @property
-    def reference(self) -> int:
-        return self.inner.reference
 
     @property
     def frames(self) -> Sequence[int]:

@@ -1,12 +1,12 @@
 """Smoothing a tracked motion against jitter."""
 
-from collections.abc import Sequence
 
 import numpy as np
 
 from wertis.core.geometry import homography
 from wertis.core.geometry.motion import FrameMotion, Motion, plane_between_frames
 from wertis.core.geometry.warp import DisplacedWarp, HomographyWarp, Warp
+from wertis.core.repair.correction import LayerMotion
 
 _GRID = 5  # anchors along each side of the region's box where a surface bends
 _REACH = 3.0  # standard deviations of the Gaussian beyond which a frame no longer counts
@@ -41,7 +41,7 @@ def smoothed_paths(paths: np.ndarray, frames: np.ndarray, reference: int, width:
     return paths + change
 
 
-class SmoothedMotion(FrameMotion):
+class SmoothedMotion(LayerMotion, FrameMotion):
     """A motion whose anchors move smoothly.
 
     Parameters
@@ -52,7 +52,8 @@ class SmoothedMotion(FrameMotion):
     """
 
     def __init__(self, inner: Motion, box: np.ndarray, width: float) -> None:
-        self.inner, self._box = inner, np.asarray(box, np.float64)
+        super().__init__(inner)
+        self._box = np.asarray(box, np.float64)
         frames = [f for f in inner.frames if inner.at(f) is not None]
         inner_warps = [inner.at(f) for f in frames]
         self._is_plane = all(w is not None and w.matrix is not None for w in inner_warps)
@@ -70,14 +71,6 @@ class SmoothedMotion(FrameMotion):
                 self._warps[frame] = HomographyWarp(homography.from_points(self._anchors, after.reshape(-1, 2)))
             else:
                 self._warps[frame] = DisplacedWarp(warp, _ThinPlateSpline(self._anchors, (after - before).reshape(-1, 2)))
-
-    @property
-    def reference(self) -> int:
-        return self.inner.reference
-
-    @property
-    def frames(self) -> Sequence[int]:
-        return self.inner.frames
 
     def on_frame(self, frame: int) -> Warp | None:
         return self._warps.get(frame)
