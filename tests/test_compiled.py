@@ -68,7 +68,7 @@ class CompiledLoops(unittest.TestCase):
             held = np.zeros_like(self.picture[level])
             held[:, : held.shape[1] // 2] = 1
             taps = self.rng.normal(0, 2, (5, len(chosen), 2)).astype(np.float32)
-            for columns in (tiles.steepest, tiles.joint):
+            for columns in (tiles.steepest_descent, tiles.joint):
                 for hold, tap in ((None, None), (held, None), (None, taps)):
                     with self.subTest(level=level, columns=len(columns), held=hold is not None, taps=tap is not None):
                         beside = self.rng.normal(0, 0.01, len(columns) - 8).astype(np.float32)

@@ -56,7 +56,6 @@ class Viewer(QWidget):
         self.origin = QPointF(0, 0)
         self._fitted, self._fitted_aspect = True, 1.0
         self._panning: QPointF | None = None
-        self._pointer = QPointF(-1, -1)
         self.holding = False  # whether something is being dragged that was taken in this pane
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -153,7 +152,6 @@ class Viewer(QWidget):
         self.update()
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
-        self._pointer = event.position()
         if self._panning is not None:
             self.origin += event.position() - self._panning
             self._panning = event.position()

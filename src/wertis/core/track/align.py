@@ -91,7 +91,7 @@ def align(reference: Reference, tiles: TileSet, chosen: np.ndarray, picture: np.
     """
     unit = reference.to_unit
     back = np.linalg.inv(unit)
-    columns = tiles.joint if with_blur and tiles.joint is not None else tiles.steepest
+    columns = tiles.joint if with_blur and tiles.joint is not None else tiles.steepest_descent
     matter = Matter(tiles, chosen, columns, picture, held, 2.0 ** level, taps, trust, clip_level)
     blurred = len(columns) > 8
     smeared = np.zeros(len(columns) - 8, np.float32)

@@ -21,7 +21,7 @@ MEASURED_TILES = 40
 def blurred_tiles(reference: Reference, tiles: TileSet, chosen: np.ndarray, offsets: np.ndarray, shutter: float = 0.0) -> TileSet:
     """The chosen tiles (n) of the reference blurred along a path `offsets` (J, n, 2) in reference pixels.
 
-    With a `shutter`, the tiles have `joint` columns: `steepest`, and the change of luma by the legs (before x, y, after x, y) of the path.
+    With a `shutter`, the tiles have `joint` columns: `steepest_descent`, and the change of luma by the legs (before x, y, after x, y) of the path.
     """
     sides = None
     if shutter:
@@ -46,11 +46,11 @@ def plainly_blurred(reference: Reference, tiles: TileSet, chosen: np.ndarray, of
     luma = plainly_read(reference.pyramid[tiles.level], here, x, y, shrink, offsets)
     slopes = [at_taps(plane, here, x, y, shrink, offsets) for plane in reference.slopes(tiles.level)]
     slope_x, slope_y = (s.mean(0) for s in slopes)
-    basis, steepest, energy = described(reference, tiles.level, x, y, tiles.basis[chosen, :3], inside, luma, slope_x, slope_y)
+    basis, steepest_descent, energy = described(reference, tiles.level, x, y, tiles.basis[chosen, :3], inside, luma, slope_x, slope_y)
     if sides is None:
-        return basis, steepest, energy
+        return basis, steepest_descent, energy
     legs = np.stack([np.tensordot(-side, s, 1) for side in sides for s in slopes]).astype(np.float32) * inside
-    return basis, np.concatenate([steepest, without_light(legs, basis, inside)]), energy
+    return basis, np.concatenate([steepest_descent, without_light(legs, basis, inside)]), energy
 
 
 def _compiled(reference: Reference, tiles: TileSet, chosen: np.ndarray, offsets: np.ndarray,
@@ -92,7 +92,7 @@ def disagreement(reference: Reference, sample: Sample, frame_taps: np.ndarray, r
     light = np.linalg.solve(gram, masked @ seen[..., None])
     root = np.sqrt(sample.weights)
     rest = ((seen - (light.transpose(0, 2, 1) @ tiles.basis)[:, 0]) * root).ravel()
-    columns = (tiles.steepest * root).reshape(8, -1)
+    columns = (tiles.steepest_descent * root).reshape(8, -1)
     normal = (columns @ columns.T).astype(np.float64)
     rest = rest - np.linalg.solve(normal + np.eye(8) * (np.trace(normal) * 1e-6 + 1e-9), columns @ rest) @ columns
     # of both pictures, so that a blur cannot gain by being on one of them; the tiles' own gain is in the second

@@ -8,28 +8,28 @@ from wertis.core.track.reference import Reference
 
 _FLOOR = 0.02  # pixels of error that no count of pixels takes away (resampling, lens)
 _GRAIN_SLOPE = 0.32  # squared slope per pixel of grain of unit variance, at every level of a pyramid (measured on white noise)
-_LEAST_PART = 0.25  # of a direction's information that is left to it when what grain feigns is taken away
+_LEAST_PART = 0.25  # of a direction's information that is left to it when what comes from grain is taken away
 
 
 def expected_error(information: np.ndarray, matrix: np.ndarray, reference: Reference, points: np.ndarray, kind: np.ndarray,
-                   of_noise: np.ndarray | None = None) -> float:
+                   from_grain: np.ndarray | None = None) -> float:
     """Root mean square expected error in pixels at `points` (N, 2).
 
     Parameters
     ----------
-    information : (8, 8) of the small motion's parameters.
+    information : (8, 8) Fisher information of the small motion's parameters.
     kind : (k, 8) basis of the allowed motion.
-    of_noise : (8, 8) part of the information that the reference's own grain feigns: slopes that are not the surface's. With J the whole and T the
-        true part, the covariance is T^-1 J T^-1 (W. Fuller, Measurement Error Models, 1987, section 1.2: attenuation).
+    from_grain : (8, 8) part of the Fisher information that comes from the reference's own grain, whose slopes are not the surface's.
+        With J the whole and T the true part, the covariance is T^-1 J T^-1 (W. Fuller, Measurement Error Models, 1987, section 1.2: attenuation).
     """
     whole = kind @ information @ kind.T + 1e-9 * np.eye(len(kind))
     try:
         # in coordinates in which the whole is the identity
         out = np.linalg.inv(np.linalg.cholesky(whole))
-        if of_noise is None:
+        if from_grain is None:
             inner = np.eye(len(kind))
         else:
-            part, axes = np.linalg.eigh(np.eye(len(kind)) - out @ (kind @ of_noise @ kind.T) @ out.T)
+            part, axes = np.linalg.eigh(np.eye(len(kind)) - out @ (kind @ from_grain @ kind.T) @ out.T)
             inner = (axes / np.clip(part, _LEAST_PART, 1) ** 2) @ axes.T
     except np.linalg.LinAlgError:
         return float("inf")
@@ -40,7 +40,8 @@ def expected_error(information: np.ndarray, matrix: np.ndarray, reference: Refer
 
 
 def noise_information(found: Alignment, reference: Reference, noise: float) -> np.ndarray:
-    """(8, 8) the part of an alignment's information that the reference's grain feigns; half of the `noise` that it leaves is the reference's."""
+    """(8, 8) the part of an alignment's Fisher information that comes from the reference's grain. Half of the `noise`
+    that it leaves is the reference's."""
     tiles, chosen = found.tiles, found.chosen
     variance = (PLAIN + TEXTURE_SHARE * tiles.energy[chosen]) * found.noise / PLAIN
     weight = found.weights.sum(1) / variance

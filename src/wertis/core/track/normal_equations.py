@@ -27,7 +27,7 @@ class Matter:
     Attributes
     ----------
     tiles, chosen : the tile set, and the indices (n,) of the tiles used.
-    columns : (C, K, P) float32: `steepest`, or `joint`.
+    columns : (C, K, P) float32: `steepest_descent`, or `joint`.
     picture, held : (h, w) float32 pyramid levels; `held` is 1 where pixels do not exist for the track, or None.
     shrink : how many times smaller than level 0 they are.
     taps : (J, n, 2) float32 offsets at which the picture is read and averaged, or None.

@@ -503,8 +503,8 @@ class PlanarTracker:
         # something else in front leaves more, which is no grain
         sharp = self._noise_of_sharp if noise_of_sharp is None else noise_of_sharp
         noise = min(found.noise, sharp) if sharp and found.tiles.level == 0 else found.noise
-        of_noise = noise_information(found, self.reference, noise) if not led else None
-        return expected_error(found.normal, found.matrix, self.reference, self._corners, self._kind, of_noise)
+        from_grain = noise_information(found, self.reference, noise) if not led else None
+        return expected_error(found.normal, found.matrix, self.reference, self._corners, self._kind, from_grain)
 
     def _remember(self, found: Alignment) -> None:
         tiles = found.tiles

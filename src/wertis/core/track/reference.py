@@ -32,14 +32,14 @@ class TileSet:
     level : the pyramid level; its pixels are 2^level wide.
     x, y : (K, P) float32 pixel places at level 0, first centre at 0.
     basis : (K, 4, P) float32: one, a ramp in x, a ramp in y, and the reference's luma with its mean taken off.
-    steepest : (8, K, P) float32: change of the reference's luma by the small motion's parameters, with what a change of
-        light in the tile could explain projected out.
+    steepest_descent : (8, K, P) float32, the steepest descent images (S. Baker and I. Matthews, Lucas-Kanade 20 years on, 2004): change of the
+        reference's luma by the small motion's parameters, with what a change of light in the tile could explain projected out.
     inside : (K, P) float32, 1 where the pixel belongs to the region.
     energy : (K,) luma variance in each tile that light cannot explain.
     centre : (K, 2) tile middles at level 0.
     information : (K,) squared gradient sum, for choosing tiles.
     bucket : (K,) which of 36 parts of the region each tile lies in.
-    joint : (26, K, P) float32: `steepest`, and the change of the reference's luma by 18 moments of a blur; None until asked for.
+    joint : (26, K, P) float32: `steepest_descent`, and the change of the reference's luma by 18 moments of a blur; None until asked for.
     """
 
     level: int
@@ -47,7 +47,7 @@ class TileSet:
     x: np.ndarray
     y: np.ndarray
     basis: np.ndarray
-    steepest: np.ndarray
+    steepest_descent: np.ndarray
     inside: np.ndarray
     energy: np.ndarray
     centre: np.ndarray
@@ -128,7 +128,7 @@ class Reference:
         """The tiles with their `joint` columns, made on first use."""
         tiles = self.tiles(level)
         if tiles.joint is None:
-            tiles.joint = np.concatenate([tiles.steepest, _blur_moments(self.pyramid[level], tiles)])
+            tiles.joint = np.concatenate([tiles.steepest_descent, _blur_moments(self.pyramid[level], tiles)])
         return tiles
 
 
@@ -168,10 +168,10 @@ def _make_tiles(reference: Reference, level: int, mask: np.ndarray, tile: int, s
     light[:, 2] = ramp[dy]
     x, y = (px * scale).astype(np.float32), (py * scale).astype(np.float32)
     slope_x, slope_y = gx[cy, cx], gy[cy, cx]
-    basis, steepest, energy = described(reference, level, x, y, light, ins, image[cy, cx], slope_x, slope_y)
+    basis, steepest_descent, energy = described(reference, level, x, y, light, ins, image[cy, cx], slope_x, slope_y)
     information = ((slope_x ** 2 + slope_y ** 2) * ins).sum(1)
     centre = np.column_stack([px.mean(1), py.mean(1)]) * scale
-    return TileSet(level, tile, x, y, basis, steepest, ins, energy, centre, information, _parts(centre, reference.box))
+    return TileSet(level, tile, x, y, basis, steepest_descent, ins, energy, centre, information, _parts(centre, reference.box))
 
 
 def _parts(places: np.ndarray, box: tuple[int, int, int, int]) -> np.ndarray:
@@ -183,7 +183,8 @@ def _parts(places: np.ndarray, box: tuple[int, int, int, int]) -> np.ndarray:
 
 def described(reference: Reference, level: int, x: np.ndarray, y: np.ndarray, light: np.ndarray, inside: np.ndarray, luma: np.ndarray,
               slope_x: np.ndarray, slope_y: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """`basis`, `steepest` and `energy` of a `TileSet` for tiles whose pixels at x, y (K, P) have this luma and these slopes per level pixel (K, P).
+    """`basis`, `steepest_descent` and `energy` of a `TileSet` for tiles whose pixels at x, y (K, P) have this luma and
+    these slopes per level pixel (K, P).
 
     `light` (K, 3, P) are the first three rows of `basis`.
     """
@@ -195,11 +196,11 @@ def described(reference: Reference, level: int, x: np.ndarray, y: np.ndarray, li
     v = ((y - reference.centre[1]) / reference.radius).astype(np.float32)
     ix, iy = slope_x / s, slope_y / s
     flow = ix * u + iy * v
-    steepest = np.stack([ix * u, ix * v, ix, iy * u, iy * v, iy, -u * flow, -v * flow]).astype(np.float32) * inside
+    steepest_descent = np.stack([ix * u, ix * v, ix, iy * u, iy * v, iy, -u * flow, -v * flow]).astype(np.float32) * inside
     gram = (basis * inside[:, None]) @ basis.transpose(0, 2, 1) + 1e-3 * np.eye(4, dtype=np.float32)
     only_light = np.linalg.solve(gram[:, :3, :3], gram[:, :3, 3:])
     energy = (((basis[:, 3] - (only_light.transpose(0, 2, 1) @ light)[:, 0]) * inside) ** 2).sum(1) / weight[:, 0]
-    return basis, without_light(steepest, basis, inside), energy
+    return basis, without_light(steepest_descent, basis, inside), energy
 
 
 def _blur_moments(image: np.ndarray, tiles: TileSet) -> np.ndarray:

@@ -59,10 +59,10 @@ def measure(luma: np.ndarray, mask: np.ndarray, points: np.ndarray, kind: str = 
     tiles = reference.tiles(0)
     if not len(tiles):
         return Texture(np.inf, np.zeros((0, 2)), 0.0, np.zeros(0))
-    steepest = tiles.steepest.reshape(8, -1).T.astype(np.float64)
-    information = steepest.T @ steepest / PLAIN
+    steepest_descent = tiles.steepest_descent.reshape(8, -1).T.astype(np.float64)
+    information = steepest_descent.T @ steepest_descent / PLAIN
     error = expected_error(information, np.eye(3), reference, to_centred(points), KINDS[kind])
-    gx, gy = tiles.steepest[2] / reference.radius, tiles.steepest[5] / reference.radius
+    gx, gy = tiles.steepest_descent[2] / reference.radius, tiles.steepest_descent[5] / reference.radius
     count = np.maximum(tiles.inside.sum(1), 1)
     xx, xy, yy = (gx * gx).sum(1) / count, (gx * gy).sum(1) / count, (gy * gy).sum(1) / count
     smaller = (xx + yy) / 2 - np.hypot((xx - yy) / 2, xy)
