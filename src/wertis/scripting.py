@@ -28,19 +28,21 @@ from wertis.core.geometry.motion import Motion, carried
 from wertis.core.jobs.check import check_track
 from wertis.core.jobs.events import Event
 from wertis.core.jobs.export import export_corner_pin
+from wertis.core.jobs.mesh_tracking import laid_mesh
 from wertis.core.jobs.occluder_mattes import write_mattes
 from wertis.core.jobs.render import render, render_frame
 from wertis.core.jobs.repair import Outcome, repair_by_itself
-from wertis.core.jobs.retrack import retrack
+from wertis.core.jobs.retrack import out_of_date, retrack
 from wertis.core.jobs.tracking import kept, runs_from, tracked
 from wertis.core.open_shot import OpenShot
 from wertis.core.plate import Plate
 from wertis.core.plate.cuts import cut_frames, find_cuts
 from wertis.core.shot import edits, items, motions, repairs
 from wertis.core.shot import store as shot_files
-from wertis.core.shot.document import Artwork, HoldOut, Item, Placement, PlaneSettings, RepairLayer, Track
+from wertis.core.shot.document import Artwork, HoldOut, Item, Placement, PlaneSettings, RepairLayer, Track, TrackSettings
 from wertis.core.shot.document import Shot as Document
 from wertis.core.shot.hold_outs import open_matte
+from wertis.core.shot.meshes import MeshSettings, clear_pegs, mesh_of, set_pegs
 from wertis.core.shot.resolve import motion_of
 from wertis.core.track.kinds import KINDS
 
@@ -152,7 +154,7 @@ class Shot:
         return cuts
 
     def add(self, region: Points, frame: int, name: str = "Surface", model: str = "perspective", look: str = "mix", half: bool = False,
-            smooth: bool = False) -> Surface:
+            smooth: bool = False, spacing: float | None = None, stiffness: float | None = None, vertices: Points | None = None) -> Surface:
         """Add a track whose region (N, 2) is drawn on a frame, without tracking it yet; the words are those of `track`.
 
         Raises
@@ -160,8 +162,10 @@ class Shot:
         WertisError
             When the region or the settings cannot be used.
         """
-        if model not in KINDS:
-            raise RegionError(f"'{model}' is not a kind of motion that this version tracks; choose one of {', '.join(KINDS)}.")
+        if model not in (*KINDS, "mesh"):
+            raise RegionError(f"'{model}' is not a kind of motion that this version tracks; choose one of {', '.join(KINDS)}, mesh.")
+        if model != "mesh" and (spacing is not None or stiffness is not None or vertices is not None):
+            raise RegionError(f"Spacing, stiffness and vertices are those of a mesh; track with model mesh, not {model}.")
         points = _numbers(region, "region")
         if points.ndim != 2 or points.shape[1] != 2 or len(points) < 3:
             raise RegionError(f"The region has {len(points)} point(s); give at least three, round an area with detail.")
@@ -170,23 +174,35 @@ class Shot:
             raise RegionError(f"Frame {frame} is not in the plate, which runs from {plate.first} to {plate.last}.")
         with _fields():
             shot, track = edits.add_track(self.document, points, frame, name, smooth)
-            shot = edits.set_settings(shot, track.id, PlaneSettings(model=model, look=look, half=half))  # type: ignore[arg-type]
+            settings: TrackSettings
+            if model == "mesh":
+                own = None if vertices is None else np.ascontiguousarray(_numbers(vertices, "vertices"))
+                settings = MeshSettings(spacing=spacing, stiffness=stiffness, look=look, half=half, vertices=own)  # type: ignore[arg-type]
+            else:
+                settings = PlaneSettings(model=model, look=look, half=half)  # type: ignore[arg-type]
+            shot = edits.set_settings(shot, track.id, settings)
+            if model == "mesh":
+                mesh_of(track.but(settings=settings), plate.size)  # says at once what is wrong with it
         self._do(f"Draw {track.name}", shot)
         return Surface(self, track.id)
 
     def track(self, region: Points, frame: int, model: str = "perspective", name: str = "Surface", look: str = "mix", half: bool = False,
-              hold_outs: Iterable[Points | str | Path] = (), progress: Progress | None = None, stop: threading.Event | None = None) -> Surface:
+              hold_outs: Iterable[Points | str | Path] = (), progress: Progress | None = None, stop: threading.Event | None = None,
+              spacing: float | None = None, stiffness: float | None = None, vertices: Points | None = None) -> Surface:
         """Track a region through the shot's range, both ways from the frame on which it is drawn.
 
         Parameters
         ----------
         region : (N, 2) outline of a flat surface with detail.
-        model : how it may move: shift, shift-scale, shift-turn, similarity, affine or perspective.
+        model : how it may move: shift, shift-scale, shift-turn, similarity, affine, perspective, or mesh for a surface that bends.
         look : what is looked at: mix (the channels, for most detail over least grain), luma, red, green, blue or contrast.
         half : track at half the resolution.
         hold_outs : polygons (N, 2) that stay in the picture, or matte sequences, whose pixels do not exist for the track.
+        spacing : pixels between a mesh's vertices; about 200 vertices when not given.
+        stiffness : of a mesh, 0 (cloth) to 100 (board); from the pictures when not given.
+        vertices : (V, 2) a mesh's own vertices on the frame, in place of those that are laid.
         """
-        surface = self.add(region, frame, name, model, look, half)
+        surface = self.add(region, frame, name, model, look, half, False, spacing, stiffness, vertices)
         for held in hold_outs:
             surface.hold_out(held)
         return surface.track(progress=progress, stop=stop)
@@ -383,6 +399,36 @@ class Surface:
         self.shot._do(f"Track {self.name}", after)
         return self
 
+    @property
+    def vertices(self) -> np.ndarray:
+        """(V, 2) the vertices of a mesh, on the region's frame.
+
+        Raises
+        ------
+        WertisError
+            When the track is no mesh.
+        """
+        if not isinstance(self.record.settings, MeshSettings):
+            raise WertisError(f"{self.name} is tracked as a plane and has no vertices; track it with model mesh.")
+        return laid_mesh(self.shot.document, self.record, self.shot.plate).vertices
+
+    def peg(self, frame: int, places: Mapping[int, tuple[float, float]]) -> Surface:
+        """Put vertices of a mesh (number to x, y) where they belong on a frame; their neighbours follow. Returns itself.
+
+        Raises
+        ------
+        WertisError
+            When a vertex does not exist or is locked, the frame has no answer, or a peg is far outside the picture.
+        """
+        with _fields():
+            self.shot._do(f"Peg {len(places)} vertices of {self.name}", set_pegs(self.shot.document, self.id, frame, dict(places)))
+        return self
+
+    def clear_pegs(self, frame: int | None = None, vertices: Iterable[int] | None = None) -> Surface:
+        """Take pegs away, of a frame or all, of some vertices or all. Returns itself."""
+        self.shot._do("Clear pegs", clear_pegs(self.shot.document, self.id, frame, None if vertices is None else set(vertices)))
+        return self
+
     def check(self, base: int | None = None, frames: Sequence[int] | None = None, progress: Progress | None = None,
               stop: threading.Event | None = None) -> Drift:
         """Measure the drift on the pictures, apart from the tracker.
@@ -444,8 +490,13 @@ class Surface:
         there = repairs.points_on(self.record, frame)
         return {} if there is None else {p.id: at for p, at in zip(self.record.layer(RepairLayer).points, there, strict=True)}
 
+    @property
+    def out_of_date(self) -> bool:
+        """Whether a repair or a peg has moved what lies next to it, so that tracking it again would change something."""
+        return bool(out_of_date(self.record, self.shot.document.range))
+
     def retrack(self, progress: Progress | None = None, stop: threading.Event | None = None) -> None:
-        """Track the stretches next to repair keys again, so that they pass through the repaired frames."""
+        """Track the stretches next to repair keys, or to a mesh's pegs, again, so that they pass through the repaired frames."""
         after: Any = None
         with single_threaded():
             for event in retrack(self.shot.document, self.id, self.shot.plate, stop=stop):

@@ -1,5 +1,7 @@
 """Reading what a person typed: points, ranges."""
 
+from pathlib import Path
+
 import numpy as np
 
 from wertis.core.errors import WertisError
@@ -43,3 +45,17 @@ def frame_range(text: str | None, first: int, last: int) -> tuple[int, int]:
     if low > high or high < first or low > last:
         raise WertisError(f"--range {text} holds no frame of the plate, which runs from {first} to {last}.")
     return max(low, first), min(high, last)
+
+
+def hold_out(text: str) -> np.ndarray | str:
+    """What a --holdout argument names: a polygon that stays in the picture, or a matte sequence."""
+    if Path(text).exists() or "#" in text or "%" in text:
+        return text
+    return points(text, "holdout")
+
+
+def folders_exist(*targets: str | None) -> None:
+    """Raises WertisError where a file is to be written into a folder that does not exist."""
+    for target in filter(None, targets):
+        if not Path(target).absolute().parent.is_dir():
+            raise WertisError(f"The folder {Path(target).absolute().parent} does not exist; make it, or write somewhere else.")

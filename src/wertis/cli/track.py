@@ -4,11 +4,10 @@ import argparse
 import sys
 from pathlib import Path
 
-import numpy as np
-
 import wertis
 from wertis.cli import arguments
 from wertis.cli.exits import EXIT_OK, EXIT_PARTLY
+from wertis.cli.mesh_track import run_mesh_track
 from wertis.cli.progress import Progress
 from wertis.core.errors import RegionError, WertisError
 from wertis.core.exchange.corner_pin_csv import write_plain
@@ -17,8 +16,13 @@ from wertis.core.track.kinds import KINDS
 
 def run_track(a: argparse.Namespace) -> int:
     """Run the command; the exit code says whether every frame has an answer."""
-    if a.model not in KINDS:
-        raise WertisError(f"--model {a.model} is not a kind of motion that this version tracks; choose one of {', '.join(KINDS)}.")
+    if a.model not in (*KINDS, "mesh"):
+        raise WertisError(f"--model {a.model} is not a kind of motion that this version tracks; choose one of {', '.join(KINDS)}, mesh.")
+    if a.model == "mesh":
+        return run_mesh_track(a)
+    for option in ("points", "pegs", "spacing", "stiffness"):
+        if getattr(a, option) is not None:
+            raise WertisError(f"--{option} is for a mesh; give --model mesh with it.")
     if not a.out and not a.save:
         raise WertisError("Say what to do with the track: --out OUT.csv writes its corners, --save SHOT.wertis keeps it as a shot.")
     region = arguments.points(a.region, "region")
@@ -27,16 +31,14 @@ def run_track(a: argparse.Namespace) -> int:
     corners = arguments.points(a.corners, "corners") if a.corners else region
     if a.out and len(corners) != 4:
         raise RegionError(f"--corners has {len(corners)} point(s); give four, or a region of four points.")
-    for target in filter(None, (a.out, a.save)):
-        if not Path(target).absolute().parent.is_dir():
-            raise WertisError(f"The folder {Path(target).absolute().parent} does not exist; make it, or write somewhere else.")
+    arguments.folders_exist(a.out, a.save)
     shot = wertis.open(a.plate, a.layer)
     if shot.plate.others_words:
         print(f"wertis: {shot.plate.others_words}", file=sys.stderr)
     first, last = arguments.frame_range(a.range_, shot.plate.first, shot.plate.last)
     shot.range = min(first, a.start), max(last, a.start)
     progress = Progress("tracking", a.quiet)
-    surface = shot.track(region, a.start, a.model, a.name, a.look, a.half, [_hold_out(text) for text in a.holdout], progress)
+    surface = shot.track(region, a.start, a.model, a.name, a.look, a.half, [arguments.hold_out(text) for text in a.holdout], progress)
     progress.end()
     shot.range = first, last
     answers = surface.follow(corners, a.start)
@@ -51,10 +53,3 @@ def run_track(a: argparse.Namespace) -> int:
               file=sys.stderr)
         return EXIT_PARTLY if len(answers) <= 1 else EXIT_OK
     return EXIT_OK
-
-
-def _hold_out(text: str) -> np.ndarray | str:
-    """What a --holdout argument names: a polygon that stays in the picture, or a matte sequence."""
-    if Path(text).exists() or "#" in text or "%" in text:
-        return text
-    return arguments.points(text, "holdout")

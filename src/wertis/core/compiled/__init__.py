@@ -34,6 +34,8 @@ def _loaded() -> ctypes.CDLL | None:
 LIBRARY = _loaded()
 """The compiled functions; None where they could not be compiled, or WERTIS_PLAIN_LOOPS is set."""
 
+double, long = ctypes.c_double, ctypes.c_long
+
 MOST_PIXELS, MOST_COLUMNS = 1024, 32  # of a tile, as in tiles.c
 
 

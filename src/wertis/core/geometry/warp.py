@@ -19,7 +19,7 @@ Box = tuple[int, int, int, int]
 
 _STEP = 1e-3  # source units between the points of a central difference
 _NEWTON_STEPS, _CONVERGED = 30, 1e-7  # most steps of inverting by Newton's method, and target pixels within which it has arrived
-_SPARSE = 6  # target pixels between the places at which a smooth inverse map is worked out; bilinear between them
+SPARSE = 6  # target pixels between the places at which a smooth inverse map is worked out; bilinear between them
 
 
 class Warp(ABC):
@@ -88,10 +88,10 @@ class Warp(ABC):
         """
         x0, y0, x1, y1 = box
         # middles of blocks of pixels, with one block more all round so that what lies beyond the outer middles is known as well
-        columns, rows = (start + _SPARSE * (np.arange(-1, -(-(end - start) // _SPARSE) + 1) + 0.5) for start, end in ((x0, x1), (y0, y1)))
+        columns, rows = (start + SPARSE * (np.arange(-1, -(-(end - start) // SPARSE) + 1) + 0.5) for start, end in ((x0, x1), (y0, y1)))
         blocks = np.stack(np.meshgrid(columns, rows), axis=-1)
         sparse = self.inverse(blocks).astype(np.float32)
-        each = _SPARSE * samples
+        each = SPARSE * samples
         full = cv2.resize(sparse, None, fx=each, fy=each, interpolation=cv2.INTER_LINEAR)
         return np.asarray(full[each:each + (y1 - y0) * samples, each:each + (x1 - x0) * samples])
 

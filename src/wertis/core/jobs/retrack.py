@@ -14,10 +14,11 @@ from wertis.core.errors import WertisError
 from wertis.core.geometry import homography
 from wertis.core.geometry.motion import Fix, Motion
 from wertis.core.geometry.warp import HomographyWarp
-from wertis.core.jobs.events import Counter, Event, stopped
+from wertis.core.jobs.events import Counter, Event, Stop, stopped
+from wertis.core.jobs.tracking import Reader
 from wertis.core.plate.base import Plate
 from wertis.core.shot import regions
-from wertis.core.shot.document import KeyRecord, PlaneSolution, RepairLayer, RetrackedLayer, Shot, Track
+from wertis.core.shot.document import KeyRecord, PlaneSolution, RepairLayer, RetrackedLayer, Shot, Solution, Track
 from wertis.core.shot.edits import merged, plane_settings, unlocked
 from wertis.core.shot.hold_outs import held_masks
 from wertis.core.shot.resolve import motion_below, motion_through
@@ -35,8 +36,40 @@ class Stretch:
     frames: range
 
 
+OutOfDate = Callable[[Track, tuple[int, int]], list[Stretch]]
+Again = Callable[[Shot, str, Plate, Reader | None, Stop | None], Iterator[Event]]
+
+_kinds: dict[type[Solution], tuple[OutOfDate, Again]] = {}
+
+
+def register_retrack(kind: type[Solution], stretches: OutOfDate, again: Again) -> None:
+    """Say which stretches of a kind of solution are out of date, and how they are tracked again."""
+    _kinds[kind] = stretches, again
+
+
 def out_of_date(track: Track, span: tuple[int, int]) -> list[Stretch]:
     """The stretches next to a frame whose repair moves it, which tracking again would compute, within the frames `span`."""
+    found = _kinds.get(type(track.solution)) if track.solution is not None else None
+    return found[0](track, span) if found is not None else []
+
+
+def retrack(shot: Shot, track_id: str, plate: Plate, read: Reader | None = None, stop: Stop | None = None) -> Iterator[Event]:
+    """Track the stretches that are out of date again; an event for each frame tracked, and the last one's item is the new shot.
+
+    When stopped before the end there is no new shot: half a stretch would jump.
+
+    Raises
+    ------
+    WertisError
+        When nothing is out of date, or a repaired frame cannot serve as a reference.
+    """
+    track = unlocked(shot, track_id)
+    if track.solution is None or not out_of_date(track, shot.range):
+        raise WertisError(f"Nothing of {track.name} is out of date; move a repair point or a vertex on a frame first, then track again from there.")
+    yield from _kinds[type(track.solution)][1](shot, track_id, plate, read, stop)
+
+
+def _plane_out_of_date(track: Track, span: tuple[int, int]) -> list[Stretch]:
     layer, solution = track.layer(RepairLayer), track.solution
     if not isinstance(solution, PlaneSolution) or not layer.enabled:
         return []
@@ -55,22 +88,11 @@ def out_of_date(track: Track, span: tuple[int, int]) -> list[Stretch]:
     return found
 
 
-def retrack(shot: Shot, track_id: str, plate: Plate, read: Callable[[int], np.ndarray] | None = None,
-            stop: threading.Event | None = None) -> Iterator[Event]:
-    """Track the stretches that are out of date again; an event for each frame tracked, and the last one's item is the new shot.
-
-    When stopped before the end there is no new shot: half a stretch would jump.
-
-    Raises
-    ------
-    WertisError
-        When nothing is out of date, or a repaired frame cannot serve as a reference.
-    """
+def _retrack_plane(shot: Shot, track_id: str, plate: Plate, read: Reader | None, stop: Stop | None) -> Iterator[Event]:
     track = unlocked(shot, track_id)
-    stretches = out_of_date(track, shot.range)
+    stretches = _plane_out_of_date(track, shot.range)
     motion, solution = motion_through(track, RepairLayer), track.solution
-    if motion is None or solution is None or not stretches:
-        raise WertisError(f"Nothing of {track.name} is out of date; move a repair point on a frame first, then track again from there.")
+    assert motion is not None and solution is not None
     count = Counter(steps_of(stretches))
     box = track.region.box
     found: dict[int, Fix] = {}
@@ -153,3 +175,6 @@ def _emptied(track: Track) -> RepairLayer:
     nothing = KeyRecord(value=(0.0, 0.0))
     points = tuple(p.but(base=-1, keys={f: nothing for f in p.keys if f != track.reference}) for p in layer.points)
     return layer.but(points=points, snapshots=())
+
+
+register_retrack(PlaneSolution, _plane_out_of_date, _retrack_plane)

@@ -52,6 +52,9 @@ class ArrayOf:
 Integers = Annotated[np.ndarray, ArrayOf("int64", 1)]
 Reals = Annotated[np.ndarray, ArrayOf("float64", 1)]
 Matrices = Annotated[np.ndarray, ArrayOf("float64", 3)]
+Table = Annotated[np.ndarray, ArrayOf("float64", 2)]
+Triples = Annotated[np.ndarray, ArrayOf("int64", 2)]
+Flags = Annotated[np.ndarray, ArrayOf("bool", 2)]
 
 
 class Record(BaseModel):

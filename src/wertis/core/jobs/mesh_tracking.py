@@ -1,0 +1,133 @@
+"""Tracking a shot's meshes, and tracking them again through pegs."""
+
+from collections.abc import Iterator
+
+import cv2
+import numpy as np
+
+from wertis.core.geometry.mesh import Mesh, MeshFix
+from wertis.core.jobs.events import Counter, Event, Stop, stopped
+from wertis.core.jobs.retrack import Stretch, register_retrack, steps_of
+from wertis.core.jobs.tracking import Reader, register_tracker
+from wertis.core.plate.base import Plate
+from wertis.core.shot import regions
+from wertis.core.shot.document import Shot, Track
+from wertis.core.shot.edits import unlocked
+from wertis.core.shot.hold_outs import held_masks
+from wertis.core.shot.meshes import (
+    MeshSettings,
+    MeshSolution,
+    PegLayer,
+    RetrackedMeshLayer,
+    merged_mesh,
+    mesh_of,
+    mesh_settings,
+    set_mesh_tracked,
+    vertices_on,
+)
+from wertis.core.track.mesh_run import track_mesh
+from wertis.core.track.shape_basis import ShapeBasis
+from wertis.core.track.tracker_input import looked_at
+
+
+def laid_mesh(shot: Shot, track: Track, plate: Plate, read: Reader | None = None) -> Mesh:
+    """The mesh that a track's settings lay into its region; reads the region's frame where vertices go to the texture."""
+    settings = mesh_settings(track)
+    texture = None
+    if settings.textured and settings.vertices is None:
+        luma = looked_at((read or plate.read)(track.region.frame))
+        texture = cv2.cornerMinEigenVal(cv2.GaussianBlur(luma, (0, 0), 1.5).astype(np.float32), 7)
+    return mesh_of(track, plate.size, texture)
+
+
+def _mesh(shot: Shot, track: Track, plate: Plate, runs: list[range], read: Reader | None, stop: Stop | None) -> Iterator[tuple[int, MeshFix]]:
+    settings = mesh_settings(track)
+    reference = track.region.frame
+    mesh = laid_mesh(shot, track, plate, read)
+    solution = track.solution
+    known: dict[int, np.ndarray] = {}
+    if isinstance(solution, MeshSolution) and solution.reference == reference and np.array_equal(solution.vertices, mesh.vertices):
+        known = {int(f): p for f, p, ok in zip(solution.frames, solution.places, solution.good, strict=True) if ok and np.isfinite(p).all()}
+    mask, held = regions.mask_of(track.region, plate.size), held_masks(shot, track, plate.size)
+    shapes: list[ShapeBasis] = []
+    for frames in runs:
+        if stopped(stop):
+            return
+        yield from track_mesh(plate, mesh, mask, reference, frames, settings.stiffness, read, stop, known, held, settings.look, settings.half, shapes)
+
+
+register_tracker(MeshSettings, _mesh, set_mesh_tracked)
+
+
+def _out_of_date(track: Track, span: tuple[int, int]) -> list[Stretch]:
+    """The stretches next to pegs that move a vertex."""
+    solution, layer = track.solution, track.layer(PegLayer)
+    if not isinstance(solution, MeshSolution) or not layer.enabled:
+        return []
+    anchors = sorted({solution.reference, *layer.frames})
+    moved = {f for f in layer.frames if _is_moved(track, layer, f)}
+    low, high = max(span[0], int(solution.frames[0])), min(span[1], int(solution.frames[-1]))
+    found = []
+    for a, b in zip([None, *anchors], [*anchors, None], strict=True):
+        if a in moved or b in moved:
+            frames = range(low if a is None else a + 1, (high if b is None else b - 1) + 1)
+            if len(frames):
+                found.append(Stretch(a, b, frames))
+    return found
+
+
+def _is_moved(track: Track, layer: PegLayer, frame: int) -> bool:
+    beneath = track.but(layers=tuple(x for x in track.layers if isinstance(x, RetrackedMeshLayer)))
+    places = vertices_on(beneath, frame)
+    return places is not None and any(np.linalg.norm(places[k] - p) > 1e-3 for k, p in layer.pegs[frame].items() if k < len(places))
+
+
+def _retrack(shot: Shot, track_id: str, plate: Plate, read: Reader | None, stop: Stop | None) -> Iterator[Event]:
+    """Track the stretches next to moved pegs again, through them.
+
+    Each is tracked from both its ends, where the mesh lies as the pegs have it, against the reference frame; on each frame the two are blended by
+    how near the ends are.
+    """
+    track = unlocked(shot, track_id)
+    stretches = _out_of_date(track, shot.range)
+    solution, settings = track.solution, mesh_settings(track)
+    assert isinstance(solution, MeshSolution)
+    mask, held = regions.mask_of(track.region, plate.size), held_masks(shot, track, plate.size)
+    count = Counter(steps_of(stretches))
+    found: dict[int, MeshFix] = {}
+    layer = track.layer(PegLayer)
+    for stretch in stretches:
+        begin, end, frames = stretch.begin, stretch.end, stretch.frames
+        sides: list[dict[int, MeshFix]] = []
+        for anchor, order in ((begin, frames), (end, frames[::-1])):
+            answers: dict[int, MeshFix] = {}
+            places = vertices_on(track, anchor) if anchor is not None else None
+            if anchor is not None and places is not None:
+                for frame, fix in track_mesh(plate, solution.mesh, mask, solution.reference, order, settings.stiffness, read, stop, {anchor: places},
+                                             held, settings.look, settings.half, expected=lambda f: vertices_on(track, f)):
+                    answers[frame] = fix
+                    yield count.event(frame, note=f"frame {frame}", of=(anchor, frame))
+            sides.append(answers)
+            if stopped(stop):
+                return
+        for frame in frames:
+            a, b = sides[0].get(frame), sides[1].get(frame)
+            now = vertices_on(track, frame)
+            if a is not None and a.places is not None and b is not None and b.places is not None and begin is not None and end is not None:
+                part = (frame - begin) / (end - begin)
+                places = (1 - part) * a.places + part * b.places
+                found[frame] = MeshFix(solution.mesh, places, np.hypot((1 - part) * a.errors, part * b.errors), a.measured | b.measured, max(a.seen, b.seen))
+            else:
+                one = next((x for x in (a, b) if x is not None and x.places is not None), None)
+                found[frame] = one or MeshFix(solution.mesh, now, reason="" if now is not None else "not found from either end")
+    for frame in {f for x in stretches for f in (x.begin, x.end) if f is not None and f != solution.reference}:
+        places = vertices_on(track, frame)
+        if places is not None:
+            errors = np.full(len(places), 0.1)
+            found[frame] = MeshFix(solution.mesh, places, errors, np.ones(len(places), bool), 1.0)
+    again = track.layer(RetrackedMeshLayer)
+    changed = track.with_layer(again.but(enabled=True, solution=merged_mesh(again.solution, solution.reference, solution.mesh, found))).with_layer(layer)
+    yield Event(None, count.total, count.total, shot.with_track(changed))
+
+
+register_retrack(MeshSolution, _out_of_date, _retrack)

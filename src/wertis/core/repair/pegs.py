@@ -1,0 +1,124 @@
+"""Vertices of a mesh put by hand where they belong, on a motion that goes along with them.
+
+Between pegs a vertex's correction is interpolated over time; round about it, the surface follows by bending little. That is the edit without tracking of
+O. Sorkine and M. Alexa, As-rigid-as-possible surface modeling, SGP 2007, with a linear energy so that it answers at once.
+"""
+
+from collections.abc import Mapping
+
+import numpy as np
+
+from wertis.core.geometry.bspline import DIFFERENCES, NormalEquations, evaluate
+from wertis.core.geometry.mesh import Mesh, MeshMotion, MeshWarp
+from wertis.core.geometry.motion import Motion
+from wertis.core.geometry.warp import DisplacedWarp, Warp
+from wertis.core.keyed import Curve, Key
+from wertis.core.repair.correction import LayerMotion
+
+_REACH = 4.0  # control points, over which what lies round a peg goes along with it
+_EXACT = 1e7  # weight of a peg beside bending, by which it is met to a thousandth of a pixel
+
+
+class RetrackedMeshMotion(LayerMotion):
+    """A mesh's motion with frames that were tracked again in place of the first ones."""
+
+    def __init__(self, inner: Motion, again: MeshMotion) -> None:
+        super().__init__(inner)
+        warps: dict[int, Warp] = {f: w for f in inner.frames if (w := inner.at(f)) is not None}
+        places = {f: w.places for f, w in {**warps, **again.warps}.items() if isinstance(w, MeshWarp)}
+        seen = {f: w.seen for f, w in {**warps, **again.warps}.items() if isinstance(w, MeshWarp) and w.seen is not None}
+        mesh = again.mesh
+        errors = {f: again.error_on(mesh.vertices, f) if f in again.warps else inner.uncertainty(mesh.vertices, f) for f in places}
+        self._whole = MeshMotion(inner.reference, mesh, places, errors, seen)
+        self.mesh = mesh
+
+    def at(self, time: float) -> Warp | None:
+        return self._whole.at(time)
+
+    def uncertainty(self, points: np.ndarray, time: float) -> np.ndarray:
+        return self._whole.uncertainty(points, time)
+
+
+class PeggedMotion(LayerMotion):
+    """A mesh's motion with pegs.
+
+    Parameters
+    ----------
+    pegs : frame to vertex number to place (2,) in that frame's picture.
+    """
+
+    def __init__(self, inner: Motion, pegs: Mapping[int, Mapping[int, np.ndarray]]) -> None:
+        super().__init__(inner)
+        mesh = mesh_under(inner)
+        self.mesh = mesh
+        keys: dict[int, dict[int, Key]] = {}
+        for frame, on in pegs.items():
+            warp = inner.at(frame)
+            if warp is None:
+                continue
+            for k, place in on.items():
+                if k < len(mesh.vertices):
+                    away = place - warp.forward(mesh.vertices[k:k + 1])[0]
+                    keys.setdefault(k, {})[frame] = Key(tuple(float(v) for v in away))
+        self._numbers = sorted(keys)
+        self._curves = [Curve(keys[k], "smooth", inner.reference, True) for k in self._numbers]
+        self._exact = pegs
+        self._solver = _Follow(mesh, mesh.vertices[self._numbers]) if self._numbers else None
+        self._kept: dict[float, Warp | None] = {}
+
+    def at(self, time: float) -> Warp | None:
+        if time in self._kept:
+            return self._kept[time]
+        warp = self.inner.at(time)
+        if warp is not None and self._solver is not None and time != self.reference:
+            moves = np.array([c(time) for c in self._curves])
+            if np.abs(moves).max() > 1e-9:
+                solver, values = self._solver, self._solver.values(moves)
+                if isinstance(warp, MeshWarp):
+                    warp = MeshWarp(warp.mesh, warp.places + solver.at(values, warp.mesh.vertices), warp.seen)
+                else:
+                    warp = DisplacedWarp(warp, lambda p: solver.at(values, p))
+        if len(self._kept) > 4096:
+            self._kept = {}
+        self._kept[time] = warp
+        return warp
+
+    def uncertainty(self, points: np.ndarray, time: float) -> np.ndarray:
+        return self.inner.uncertainty(points, time)
+
+
+class _Follow:
+    """How a mesh's lattice follows displacements of some of its points (n, 2)."""
+
+    def __init__(self, mesh: Mesh, points: np.ndarray) -> None:
+        self._lattice, self._points = mesh.lattice, points
+        system = NormalEquations(mesh.lattice)
+        system.add_places(points, _EXACT * np.tile([1.0, 0.0, 1.0], (len(points), 1)), np.zeros((len(points), 2)))
+        for kernel, count in DIFFERENCES[2]:
+            shape = mesh.lattice.rows - kernel.shape[0] + 1, mesh.lattice.columns - kernel.shape[1] + 1
+            system.add_difference(kernel, np.full(shape, count))
+        system.add_diagonal(np.full(mesh.lattice.shape, _REACH ** -4.0))
+        system.solve()
+        self._system = system
+        self._index, self._basis = mesh.lattice.local_basis(points)
+
+    def values(self, moves: np.ndarray) -> np.ndarray:
+        """(rows, columns, 2) displacements of the control points for those of the points (n, 2)."""
+        size = self._lattice.rows * self._lattice.columns
+        right = np.stack([np.bincount(self._index.ravel(), (self._basis * moves[:, c:c + 1]).ravel(), size) for c in (0, 1)], axis=-1)
+        return self._system.solved_for(_EXACT * right.reshape(*self._lattice.shape, 2))
+
+    def at(self, values: np.ndarray, points: np.ndarray) -> np.ndarray:
+        """(n, 2) displacements at points (n, 2) of the reference."""
+        return evaluate(self._lattice, values, points)[0]
+
+
+def mesh_under(motion: Motion) -> Mesh:
+    """The mesh that a motion, or one beneath it, is made of; ValueError where there is none."""
+    at: object = motion
+    while at is not None:
+        mesh = getattr(at, "mesh", None)
+        if isinstance(mesh, Mesh):
+            return mesh
+        at = getattr(at, "inner", None)
+    raise ValueError("there is no mesh beneath")

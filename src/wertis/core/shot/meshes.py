@@ -1,0 +1,447 @@
+"""Mesh tracks: their settings, what tracking gave, pegs, and how motions are built from them."""
+
+from functools import cached_property
+from typing import Annotated, Literal, Self
+
+import numpy as np
+from pydantic import Field, model_validator
+
+from wertis.core.errors import RegionError
+from wertis.core.geometry.mesh import Mesh, MeshFix, MeshMotion, MeshWarp, laid, triangulated, usual_spacing
+from wertis.core.geometry.motion import Motion
+from wertis.core.repair.pegs import PeggedMotion, RetrackedMeshMotion
+from wertis.core.shot import regions
+from wertis.core.shot.document import Layer, Look, Region, Shot, Solution, Track, TrackSettings
+from wertis.core.shot.edits import carry, unlocked
+from wertis.core.shot.fields import Flags, Frame, Integers, Matrices, Point, Reals, Table, Triples
+from wertis.core.shot.resolve import motion_of, register_layer, register_solution, tracked_motion
+
+VertexNumber = Annotated[int, Field(ge=0, le=100_000)]
+
+
+class MeshSettings(TrackSettings):
+    """Settings of a mesh track.
+
+    Attributes
+    ----------
+    spacing : pixels between vertices; from the region's size when None.
+    textured : vertices are put where the texture is.
+    outline : there are vertices on the outline.
+    stiffness : 0, cloth, to 100, a board; from the pictures when None.
+    look, half : as for a plane.
+    vertices : (V, 2) on the region's frame, once a person has changed them; laid by the settings when None.
+    followers : numbers of the vertices that have no measurement of their own.
+    locked : numbers of the vertices that nothing moves.
+    """
+
+    kind: Literal["mesh"] = "mesh"
+    spacing: Annotated[float, Field(ge=6, le=10_000)] | None = None
+    textured: bool = False
+    outline: bool = True
+    stiffness: Annotated[float, Field(ge=0, le=100)] | None = None
+    look: Look = "mix"
+    half: bool = False
+    vertices: Table | None = None
+    followers: Annotated[tuple[VertexNumber, ...], Field(max_length=100_000)] = ()
+    locked: Annotated[tuple[VertexNumber, ...], Field(max_length=100_000)] = ()
+
+    def __eq__(self, other: object) -> bool:
+        if not isinstance(other, MeshSettings):
+            return NotImplemented
+        return all(np.array_equal(a, b) if isinstance(a, np.ndarray) and isinstance(b, np.ndarray) else a is b or (
+            not isinstance(a, np.ndarray) and not isinstance(b, np.ndarray) and a == b)
+            for a, b in ((getattr(self, k), getattr(other, k)) for k in MeshSettings.model_fields))
+
+    __hash__ = None  # type: ignore[assignment]
+
+
+class MeshSolution(Solution):
+    """A tracked mesh of V vertices. Numbers per frame, in the order of `frames`.
+
+    Attributes
+    ----------
+    vertices : (V, 2) on the reference frame.
+    triangles : (T, 3) int64, clockwise as they are seen.
+    frames : (n,) int64, all frames that were tried.
+    places : (n, V, 2); nan where the surface was lost, or a vertex has no data.
+    errors : (n, V) expected error in pixels.
+    measured : (n, V) whether each vertex was measured there.
+    seen : (n,) share of the region seen, 0..1.
+    reasons : frame to why it was lost.
+    """
+
+    kind: Literal["mesh"] = "mesh"
+    vertices: Table
+    triangles: Triples
+    frames: Integers
+    places: Matrices
+    errors: Table
+    measured: Flags
+    seen: Reals
+    reasons: dict[int, str] = {}
+
+    @model_validator(mode="after")
+    def _sound(self) -> Self:
+        n, count = len(self.frames), len(self.vertices)
+        if self.places.shape != (n, count, 2) or self.errors.shape != (n, count) or self.measured.shape != (n, count) or self.seen.shape != (n,):
+            raise ValueError("the tracked numbers are not all of one size")
+        if self.vertices.shape != (count, 2) or self.triangles.shape[1:] != (3,) or count < 3:
+            raise ValueError("the mesh is not made of places and triangles")
+        if self.triangles.size and not (self.triangles.min() >= 0 and self.triangles.max() < count):
+            raise ValueError("a triangle of the mesh has a vertex that does not exist")
+        if n > 1 and not np.all(np.diff(self.frames) > 0):
+            raise ValueError("the tracked frames are not in order")
+        return self
+
+    @property
+    def tried(self) -> np.ndarray:
+        return self.frames
+
+    @cached_property
+    def good(self) -> np.ndarray:  # type: ignore[override]
+        return np.isfinite(self.places).all(axis=2).sum(axis=1) >= 3
+
+    @cached_property
+    def mesh(self) -> Mesh:
+        """The mesh on the reference frame."""
+        return Mesh(self.vertices, self.triangles)
+
+    def index(self, frame: int) -> int | None:
+        """Where a frame stands in the arrays."""
+        k = int(np.searchsorted(self.frames, frame))
+        return k if k < len(self.frames) and self.frames[k] == frame else None
+
+    def __eq__(self, other: object) -> bool:
+        if not isinstance(other, MeshSolution):
+            return NotImplemented
+        return self is other or (self.reference == other.reference and self.reasons == other.reasons and all(
+            np.array_equal(getattr(self, k), getattr(other, k), equal_nan=k in ("places", "errors"))
+            for k in ("vertices", "triangles", "frames", "places", "errors", "measured", "seen")))
+
+    __hash__ = None  # type: ignore[assignment]
+
+
+class RetrackedMeshLayer(Layer):
+    """Frames of a mesh that were tracked again through pegs, in place of what was tracked at first."""
+
+    kind: Literal["retracked-mesh"] = "retracked-mesh"
+    solution: MeshSolution | None = None
+    rank = 20
+
+    @property
+    def empty(self) -> bool:
+        return self.solution is None
+
+
+class PegLayer(Layer):
+    """Vertices put by hand where they belong.
+
+    Attributes
+    ----------
+    pegs : frame to vertex number to place in that frame's picture.
+    """
+
+    kind: Literal["pegs"] = "pegs"
+    pegs: dict[Frame, dict[VertexNumber, Point]] = {}
+    rank = 25
+
+    @property
+    def empty(self) -> bool:
+        return not any(self.pegs.values())
+
+    @property
+    def frames(self) -> list[int]:
+        """The frames that have a peg."""
+        return sorted(f for f, pegs in self.pegs.items() if pegs)
+
+
+# -- what is laid -------------------------------------------------------------------------------------------------
+
+
+def mesh_settings(track: Track) -> MeshSettings:
+    """A mesh track's settings; the usual ones for a track of another kind, with what the two have in common."""
+    if isinstance(track.settings, MeshSettings):
+        return track.settings
+    common = {k: getattr(track.settings, k) for k in ("look", "half") if hasattr(track.settings, k)}
+    return MeshSettings(**common)
+
+
+def mesh_of(track: Track, size: tuple[int, int], texture: np.ndarray | None = None) -> Mesh:
+    """The mesh that a track's settings lay into its region, on the region's frame; the one that is tracked where there is one.
+
+    Raises
+    ------
+    RegionError
+        When it cannot be laid.
+    """
+    settings = mesh_settings(track)
+    solution = track.solution
+    if isinstance(solution, MeshSolution) and settings.vertices is not None and np.array_equal(solution.vertices, settings.vertices):
+        return solution.mesh
+    mask = regions.mask_of(track.region, size)
+    if settings.vertices is not None:
+        vertices = settings.vertices
+    else:
+        spacing = settings.spacing or usual_spacing(float(np.count_nonzero(mask)))
+        vertices = laid(mask, spacing, settings.outline, texture if settings.textured else None)
+    weights = np.ones(len(vertices))
+    weights[[k for k in settings.followers if k < len(vertices)]] = 0
+    return Mesh(vertices, triangulated(vertices, mask), weights)
+
+
+def merged_mesh(old: Solution | None, reference: int, mesh: Mesh, fixes: dict[int, MeshFix]) -> MeshSolution:
+    """New answers laid over the old ones of the same reference frame and mesh."""
+    count = len(mesh.vertices)
+    table: dict[int, tuple[np.ndarray, np.ndarray, np.ndarray, float]] = {}
+    reasons: dict[int, str] = {}
+    if isinstance(old, MeshSolution) and old.reference == reference and np.array_equal(old.vertices, mesh.vertices):
+        reasons.update(old.reasons)
+        for k, frame in enumerate(old.frames):
+            table[int(frame)] = old.places[k], old.errors[k], old.measured[k], float(old.seen[k])
+    table[reference] = mesh.vertices, np.zeros(count), np.ones(count, bool), 1.0
+    for frame, fix in fixes.items():
+        reasons.pop(frame, None)
+        if fix.places is None:
+            reasons[frame] = fix.reason
+            table[frame] = np.full((count, 2), np.nan), np.full(count, np.inf), np.zeros(count, bool), fix.seen
+        else:
+            table[frame] = fix.places, fix.errors, fix.measured, fix.seen
+    frames = sorted(table)
+    places, errors, measured, seen = (np.array([table[f][k] for f in frames]) for k in range(4))
+    return MeshSolution(reference=reference, vertices=mesh.vertices.copy(), triangles=mesh.triangles.astype(np.int64).copy(),
+                        frames=np.array(frames, np.int64), places=places.astype(float), errors=errors.astype(float), measured=measured.astype(bool),
+                        seen=seen.astype(float), reasons=reasons)
+
+
+def set_mesh_tracked(shot: Shot, ident: str, fixes: dict[int, MeshFix]) -> Shot:
+    """The shot with new answers for a mesh track, against its region's frame; the mesh is kept with them."""
+    track = unlocked(shot, ident)
+    mesh = next((fix.mesh for fix in fixes.values()), None)
+    if mesh is None:
+        if shot.plate is None:
+            return shot
+        mesh = mesh_of(track, shot.plate.size)
+    solution = merged_mesh(track.solution, track.region.frame, mesh, fixes)
+    again = track.layer(RetrackedMeshLayer)
+    left = None
+    if again.solution is not None and np.array_equal(again.solution.vertices, mesh.vertices):
+        keep = ~np.isin(again.solution.frames, list(fixes))
+        left = _of_frames(again.solution, keep) if keep.any() else None
+    settings = mesh_settings(track).but(vertices=solution.vertices)
+    return shot.with_track(track.but(solution=solution, settings=settings).with_layer(again.but(solution=left)))
+
+
+def _of_frames(solution: MeshSolution, keep: np.ndarray) -> MeshSolution:
+    frames = solution.frames[keep]
+    return solution.but(frames=frames, places=solution.places[keep], errors=solution.errors[keep], measured=solution.measured[keep],
+                        seen=solution.seen[keep], reasons={f: r for f, r in solution.reasons.items() if f in frames})
+
+
+# -- pegs ---------------------------------------------------------------------------------------------------------
+
+
+def vertices_on(track: Track, frame: int) -> np.ndarray | None:
+    """Where a mesh's vertices (V, 2) are on a frame, pegs and all; None where unknown."""
+    solution = track.solution
+    if not isinstance(solution, MeshSolution):
+        return None
+    motion = motion_of(track)
+    warp = motion.at(frame) if motion is not None else None
+    return None if warp is None else warp.forward(solution.vertices)
+
+
+def set_pegs(shot: Shot, ident: str, frame: int, places: dict[int, tuple[float, float] | np.ndarray]) -> Shot:
+    """The shot with vertices of a mesh pegged on a frame.
+
+    Raises
+    ------
+    RegionError
+        When there is no mesh or no answer on the frame, a vertex does not exist or is locked, or a peg lies outside the picture.
+    """
+    track = unlocked(shot, ident)
+    solution = track.solution
+    if not isinstance(solution, MeshSolution):
+        raise RegionError(f"{track.name} has no tracked mesh yet; choose Mesh as its motion and track it, then put vertices right.")
+    if frame == solution.reference:
+        raise RegionError(f"Frame {frame} is the reference frame, on which the mesh lies where it was laid; move a vertex of the mesh itself there, "
+                          "or set the peg on another frame.")
+    beneath = tracked_motion(track)
+    if beneath is None or beneath.at(frame) is None:
+        raise RegionError(f"{track.name} has no answer on frame {frame}; track it there first.")
+    settings = mesh_settings(track)
+    for k, place in places.items():
+        if not 0 <= k < len(solution.vertices):
+            raise RegionError(f"The mesh has no vertex {k}; its vertices are 0 to {len(solution.vertices) - 1}.")
+        if k in settings.locked:
+            raise RegionError(f"Vertex {k} is locked; unlock it to move it.")
+        if shot.plate is not None:
+            w, h = shot.plate.size
+            if not (-w <= place[0] <= 2 * w and -h <= place[1] <= 2 * h) or not np.isfinite(np.asarray(place, float)).all():
+                raise RegionError(f"The peg of vertex {k} at {place[0]:.0f}, {place[1]:.0f} is far outside of the picture; it is {w} x {h}.")
+    layer = track.layer(PegLayer)
+    pegs = {**layer.pegs, frame: {**layer.pegs.get(frame, {}), **{int(k): (float(p[0]), float(p[1])) for k, p in places.items()}}}
+    return shot.with_track(track.with_layer(layer.but(pegs=pegs, enabled=True)))
+
+
+def clear_pegs(shot: Shot, ident: str, frame: int | None = None, vertices: set[int] | None = None) -> Shot:
+    """The shot without pegs: of a frame or all, of some vertices or all."""
+    track = unlocked(shot, ident)
+    layer = track.layer(PegLayer)
+    pegs = {f: {k: p for k, p in on.items() if not ((frame is None or f == frame) and (vertices is None or k in vertices))}
+            for f, on in layer.pegs.items()}
+    return shot.with_track(track.with_layer(layer.but(pegs={f: on for f, on in pegs.items() if on})))
+
+
+# -- editing the mesh ---------------------------------------------------------------------------------------------
+
+
+def with_vertices(shot: Shot, ident: str, vertices: np.ndarray, kept: np.ndarray) -> Shot:
+    """The shot with the vertices (V, 2), on the region's frame, of a mesh changed.
+
+    Those that were there keep their data and pegs; new ones get their motion from the mesh around them.
+
+    Parameters
+    ----------
+    kept : (V,) int, the number that each vertex had before; -1 for one that is new or was moved.
+    """
+    track = unlocked(shot, ident)
+    if shot.plate is None:
+        return shot
+    settings, solution = mesh_settings(track), track.solution
+    mask = regions.mask_of(track.region, shot.plate.size)
+    mesh = Mesh(vertices, triangulated(vertices, mask))
+    now = {int(old): new for new, old in enumerate(kept) if old >= 0}
+    renumbered = settings.but(vertices=np.ascontiguousarray(vertices, np.float64), followers=tuple(now[k] for k in settings.followers if k in now),
+                              locked=tuple(now[k] for k in settings.locked if k in now))
+    track = track.but(settings=renumbered)
+    if isinstance(solution, MeshSolution):
+        track = track.but(solution=_renumbered(solution, mesh, kept))
+        again = track.layer(RetrackedMeshLayer)
+        if again.solution is not None:
+            track = track.with_layer(again.but(solution=_renumbered(again.solution, mesh, kept)))
+        layer = track.layer(PegLayer)
+        pegs = {f: {now[k]: p for k, p in on.items() if k in now} for f, on in layer.pegs.items()}
+        track = track.with_layer(layer.but(pegs={f: on for f, on in pegs.items() if on}))
+    return shot.with_track(track)
+
+
+def _renumbered(solution: MeshSolution, mesh: Mesh, kept: np.ndarray) -> MeshSolution:
+    motion = _mesh_motion(solution)
+    old = np.clip(kept, 0, None)
+    fresh = kept < 0
+    places, errors, measured = solution.places[:, old].copy(), solution.errors[:, old].copy(), solution.measured[:, old].copy()
+    for k, frame in enumerate(solution.frames):
+        warp = motion.at(int(frame))
+        if warp is not None and fresh.any():
+            places[k, fresh] = warp.forward(mesh.vertices[fresh])
+            errors[k, fresh] = motion.uncertainty(mesh.vertices[fresh], int(frame))
+            measured[k, fresh] = False
+    at = solution.index(solution.reference)
+    if at is not None:
+        places[at] = mesh.vertices
+    return solution.but(vertices=mesh.vertices.copy(), triangles=mesh.triangles.copy(), places=places, errors=errors, measured=measured)
+
+
+def add_vertex(shot: Shot, ident: str, place: np.ndarray, frame: int) -> Shot:
+    """The shot with a vertex more, where `place` (2,) of a frame shows the surface.
+
+    Raises
+    ------
+    RegionError
+        When the track is unknown there, or a vertex lies there already.
+    """
+    track = unlocked(shot, ident)
+    at = carry(track, np.asarray(place, float)[None], frame, track.region.frame)
+    if at is None or shot.plate is None:
+        raise RegionError(f"{track.name} is not tracked on frame {frame}; go to a tracked frame to add a vertex.")
+    before = mesh_of(track, shot.plate.size).vertices
+    if np.linalg.norm(before - at, axis=1).min() < 2:
+        raise RegionError("A vertex lies there already; choose a place between the vertices.")
+    return with_vertices(shot, ident, np.concatenate([before, at]), np.append(np.arange(len(before)), -1))
+
+
+def remove_vertices(shot: Shot, ident: str, numbers: set[int]) -> Shot:
+    """The shot with vertices of a mesh removed, pegs and all.
+
+    Raises
+    ------
+    RegionError
+        When fewer than three would be left.
+    """
+    track = unlocked(shot, ident)
+    if shot.plate is None:
+        return shot
+    before = mesh_of(track, shot.plate.size).vertices
+    keep = np.array([k for k in range(len(before)) if k not in numbers], int)
+    if len(keep) < 3:
+        raise RegionError("A mesh needs at least three vertices; leave three, or draw the region again.")
+    return with_vertices(shot, ident, before[keep], keep)
+
+
+def forget_data(shot: Shot, ident: str, vertices: set[int], frame: int, before: bool, pegs: bool = False) -> Shot:
+    """The shot with the data of chosen vertices deleted before, or after, a frame; they follow the others there. Pegs too only when asked."""
+    track = unlocked(shot, ident)
+    solution = track.solution
+    if not isinstance(solution, MeshSolution):
+        raise RegionError(f"{track.name} has no tracked mesh yet.")
+    gone = (solution.frames < frame) if before else (solution.frames > frame)
+    gone &= solution.frames != solution.reference
+    chosen = sorted(k for k in vertices if k < len(solution.vertices))
+    if len(solution.vertices) - len(chosen) < 3:
+        raise RegionError("At least three vertices must keep their data; choose fewer.")
+
+    def without(old: MeshSolution) -> MeshSolution:
+        away = ((old.frames < frame) if before else (old.frames > frame)) & (old.frames != old.reference)
+        places, errors, measured = old.places.copy(), old.errors.copy(), old.measured.copy()
+        places[np.ix_(away, chosen)] = np.nan
+        errors[np.ix_(away, chosen)] = np.inf
+        measured[np.ix_(away, chosen)] = False
+        return old.but(places=places, errors=errors, measured=measured)
+
+    again = track.layer(RetrackedMeshLayer)
+    changed = track.but(solution=without(solution))
+    if again.solution is not None:
+        changed = changed.with_layer(again.but(solution=without(again.solution)))
+    out = shot.with_track(changed)
+    if pegs:
+        for f in track.layer(PegLayer).frames:
+            if (f < frame) if before else (f > frame):
+                out = clear_pegs(out, ident, f, set(chosen))
+    return out
+
+
+# -- motions ------------------------------------------------------------------------------------------------------
+
+
+def _mesh_motion(solution: MeshSolution, weights: np.ndarray | None = None) -> MeshMotion:
+    mesh = solution.mesh if weights is None else Mesh(solution.vertices, solution.triangles, weights)
+    good = np.flatnonzero(solution.good)
+    known = np.isfinite(solution.places).all(axis=2)
+    places: dict[int, np.ndarray] = {}
+    for k in good:
+        here = solution.places[k]
+        if not known[k].all():  # what has no data follows the rest
+            rest = Mesh(solution.vertices, solution.triangles, mesh.weights * known[k])
+            here = np.where(known[k][:, None], here, 0)
+            here = MeshWarp(rest, here).forward(solution.vertices)
+        places[int(solution.frames[k])] = here
+    return MeshMotion(solution.reference, mesh, places, {int(solution.frames[k]): solution.errors[k] for k in good},
+                      {int(solution.frames[k]): solution.measured[k] for k in good})
+
+
+def _built(solution: MeshSolution, region: Region) -> Motion:
+    return _mesh_motion(solution)
+
+
+def _retracked(inner: Motion, layer: RetrackedMeshLayer, region: Region) -> Motion:
+    return inner if layer.solution is None else RetrackedMeshMotion(inner, _mesh_motion(layer.solution))
+
+
+def _pegged(inner: Motion, layer: PegLayer, region: Region) -> Motion:
+    return PeggedMotion(inner, {f: {k: np.array(p) for k, p in on.items()} for f, on in layer.pegs.items() if on})
+
+
+register_solution(MeshSolution, _built)
+register_layer(RetrackedMeshLayer, _retracked)
+register_layer(PegLayer, _pegged)
+

@@ -1,0 +1,80 @@
+"""What a picture shows of each tile of a bending surface, beside what the reference shows: the pixels' part of the mesh tracker.
+
+The model of a tile is T(x + d) ~ (I(W(x)) - light) / gain, with a displacement d in reference pixels: the inverse compositional form of
+S. Baker and I. Matthews, Lucas-Kanade 20 years on, IJCV 56, 2004, each tile with a gain, an offset and two ramps of light of its own.
+"""
+
+from dataclasses import dataclass
+
+import cv2
+import numpy as np
+
+from wertis.core import compiled
+from wertis.core.compiled import address
+from wertis.core.geometry.bspline import Lattice, evaluate, geometry_arguments
+from wertis.core.track.mesh_reference import MeshTiles
+
+
+@dataclass(frozen=True)
+class TilePass:
+    """What was measured of n tiles.
+
+    Attributes
+    ----------
+    gain : (n,) how many times the reference's contrast the picture shows.
+    pull : (n, 2) products of what is left with the slopes, in the reference's luma: structure tensor times displacement in reference pixels.
+    variance : (n,) of what is left, in the picture's luma.
+    likeness : (n,) correlation with the reference, -1..1, after light.
+    whole : (n,) whether all of the tile is in the picture.
+    held : (n,) share 0..1 that is held out.
+    brightest : (n,) the picture's largest luma.
+    """
+
+    gain: np.ndarray
+    pull: np.ndarray
+    variance: np.ndarray
+    likeness: np.ndarray
+    whole: np.ndarray
+    held: np.ndarray
+    brightest: np.ndarray
+
+
+def mesh_pass(picture: np.ndarray, tiles: MeshTiles, chosen: np.ndarray, lattice: Lattice, values: np.ndarray, held: np.ndarray | None) -> TilePass:
+    """Look at chosen tiles (n,) in a picture, a level of a pyramid, where a lattice's map (rows, columns, 2) takes them; `held` at the same level."""
+    shrink = 2.0 ** tiles.level
+    values = np.ascontiguousarray(values, np.float64)
+    if compiled.LIBRARY is not None and min(picture.shape) >= 2:
+        out = np.empty((len(chosen), 8))
+        h, w = picture.shape
+        f, d = np.float32, np.float64
+        compiled.LIBRARY.mesh_pass(address(picture, f), h, w, compiled.double(shrink), address(held, f), address(values, d), *geometry_arguments(lattice),
+                                   address(np.ascontiguousarray(tiles.corner, d), d), tiles.side, address(tiles.light, f), address(tiles.slope_x, f),
+                                   address(tiles.slope_y, f), address(tiles.inside, f), address(chosen, np.int64), len(chosen), address(out, d))
+    else:
+        out = plain_mesh_pass(picture, tiles, chosen, lattice, values, held)
+    gain = out[:, 0] / tiles.own[chosen]
+    sound = np.where(np.abs(gain) > 1e-3, gain, 1e-3)
+    return TilePass(gain, out[:, 1:3] / sound[:, None], out[:, 3] / np.maximum(tiles.count[chosen] - 6, 1),
+                    out[:, 0] / np.sqrt(out[:, 4] + 1e-6), out[:, 5] > 0, out[:, 6], out[:, 7])
+
+
+def plain_mesh_pass(picture: np.ndarray, tiles: MeshTiles, chosen: np.ndarray, lattice: Lattice, values: np.ndarray,
+                    held: np.ndarray | None) -> np.ndarray:
+    """`mesh_pass`'s sums (n, 8) with NumPy and OpenCV; see compiled/mesh.c."""
+    shrink, side = 2.0 ** tiles.level, tiles.side
+    dy, dx = (a.ravel() * shrink for a in np.meshgrid(np.arange(side), np.arange(side), indexing="ij"))
+    places = tiles.corner[chosen][:, None] + np.column_stack([dx, dy])
+    where = (evaluate(lattice, values, places.reshape(-1, 2))[0] / shrink).reshape(len(chosen), -1, 2).astype(np.float32)
+    seen = cv2.remap(picture, where, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)  # type: ignore[call-overload]
+    light, inside = tiles.light[chosen], tiles.inside[chosen]
+    part = np.einsum("trp,tp->tr", light, seen)
+    flat = (seen - np.einsum("tr,trp->tp", part[:, :3], light[:, :3])) * inside
+    left = flat - part[:, 3:] * light[:, 3]
+    h, w = picture.shape
+    whole = ((where >= 0) & (where <= np.array([w - 1, h - 1]))).all((1, 2))
+    away = np.zeros(len(chosen))
+    if held is not None:
+        x, y = np.clip(where[..., 0], 0, w - 2).astype(int), np.clip(where[..., 1], 0, h - 2).astype(int)
+        away = (held[y, x] * inside).sum(1) / np.maximum(inside.sum(1), 1)
+    return np.column_stack([part[:, 3], (left * tiles.slope_x[chosen]).sum(1), (left * tiles.slope_y[chosen]).sum(1), (left ** 2).sum(1),
+                            (flat ** 2).sum(1), whole, away, seen.max(1)])

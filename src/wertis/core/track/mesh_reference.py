@@ -1,0 +1,142 @@
+"""What the mesh tracker remembers of the reference frame: small square tiles of the region at several resolutions."""
+
+from dataclasses import dataclass
+from functools import cached_property
+
+import cv2
+import numpy as np
+
+from wertis.core.imaging.balanced_selection import in_turn
+from wertis.core.imaging.channel_mixture import grain_variance
+from wertis.core.imaging.pyramid import Pyramid
+
+SIDES = {0: 12, 1: 10}  # of a tile, in its level's pixels: large enough to tell motion from a change of light, small beside a wrinkle
+_SIDE = 8  # the same at coarser levels
+_MOST_TILES = 3000  # of a level, the richest of all parts of the region: what more would add is below the other errors
+_LEAST_INSIDE = 0.5  # share of a tile that must lie in the region
+
+
+@dataclass
+class MeshTiles:
+    """Tiles of one level; K tiles of P = side * side pixels.
+
+    Attributes
+    ----------
+    level, side : the pyramid level, whose pixels are 2^level wide, and the tile's side in them.
+    corner : (K, 2) place of the first pixel of each tile at level 0, first centre at 0.
+    centre : (K, 2) their middles at level 0.
+    light : (K, 4, P) float32, orthonormal: one, ramps in x and y, and the tile's luma less what those explain; 0 outside the region.
+    own : (K,) the length of that last part, which a gain multiplies.
+    slope_x, slope_y : (K, P) float32, slopes of the luma per level-0 pixel, less what light explains.
+    inside : (K, P) float32, 1 on the region's pixels.
+    count : (K,) number of the region's pixels.
+    energy : (K,) variance of the luma that a change of light alone cannot explain.
+    structure : (K, 3) structure tensor xx, xy, yy: sums of products of the slopes.
+    """
+
+    level: int
+    side: int
+    corner: np.ndarray
+    centre: np.ndarray
+    light: np.ndarray
+    own: np.ndarray
+    slope_x: np.ndarray
+    slope_y: np.ndarray
+    inside: np.ndarray
+    count: np.ndarray
+    energy: np.ndarray
+    structure: np.ndarray
+
+    def __len__(self) -> int:
+        return len(self.own)
+
+    @cached_property
+    def usable(self) -> np.ndarray:
+        """(n,) int64, numbers of the tiles that have texture in some direction."""
+        return np.flatnonzero((self.own > 1e-3) & (self.structure[:, 0] + self.structure[:, 2] > 1e-6)).astype(np.int64)
+
+
+class MeshReference:
+    """The surface as seen on a reference frame.
+
+    Parameters
+    ----------
+    pyramid : the frame's pyramid.
+    mask : (height, width) uint8, non-zero on the pixels to track.
+    """
+
+    def __init__(self, pyramid: Pyramid, mask: np.ndarray) -> None:
+        self.pyramid, self.mask = pyramid, mask
+        ys, xs = np.nonzero(mask)
+        self.box = (int(xs.min()), int(ys.min()), int(xs.max()) + 1, int(ys.max()) + 1)
+        short = min(self.box[2] - self.box[0], self.box[3] - self.box[1])
+        self.coarsest = int(np.clip(np.floor(np.log2(max(short, 1) / (4 * _SIDE))), 0, 4))
+        self._tiles: dict[int, MeshTiles] = {}
+
+    @cached_property
+    def grain(self) -> float:
+        """Variance of the picture's grain, as far as the pyramid's smoothing leaves it: a lower bound."""
+        x0, y0, x1, y1 = self.box
+        return grain_variance(self.pyramid[0][y0:y1, x0:x1], self.mask[y0:y1, x0:x1] > 0)
+
+    def tiles(self, level: int) -> MeshTiles:
+        """The tiles of a pyramid level, made on first use."""
+        if level not in self._tiles:
+            self._tiles[level] = _made(self, level)
+        return self._tiles[level]
+
+
+def _made(reference: MeshReference, level: int) -> MeshTiles:
+    image, scale, side = reference.pyramid[level], 2.0 ** level, SIDES.get(level, _SIDE)
+    h, w = image.shape
+    inside = (cv2.resize(reference.mask, (w, h), interpolation=cv2.INTER_AREA) > 200).astype(np.float32) if level \
+        else (reference.mask > 0).astype(np.float32)
+    gx, gy = (cv2.Scharr(image, cv2.CV_32F, *d, scale=1 / (32 * scale)) for d in ((1, 0), (0, 1)))
+    x0, y0, x1, y1 = (v / scale for v in reference.box)
+    starts = []
+    for a, b, most in ((x0, x1, w), (y0, y1, h)):
+        count = max(1, int(np.ceil((b - a) / side)))
+        begin = round((a + b - count * side) / 2)
+        line = begin + side * np.arange(count)
+        starts.append(line[(line >= 0) & (line + side <= most)])
+    oy, ox = (a.ravel() for a in np.meshgrid(starts[1], starts[0], indexing="ij"))
+    if len(ox):
+        total = cv2.integral(inside)
+        share = (total[oy + side, ox + side] - total[oy, ox + side] - total[oy + side, ox] + total[oy, ox]) / side ** 2
+        ox, oy = ox[share >= _LEAST_INSIDE], oy[share >= _LEAST_INSIDE]
+    if len(ox) > _MOST_TILES:
+        power = cv2.integral((gx * gx + gy * gy) * inside)
+        rich = power[oy + side, ox + side] - power[oy, ox + side] - power[oy + side, ox] + power[oy, ox]
+        parts = ((oy - oy.min()) // (4 * side)) * 1000 + (ox - ox.min()) // (4 * side)
+        kept = np.sort(in_turn(np.argsort(-rich, kind="stable"), rich, np.unique(parts, return_inverse=True)[1], _MOST_TILES, 0.15))
+        ox, oy = ox[kept], oy[kept]
+    dy, dx = (a.ravel() for a in np.meshgrid(np.arange(side), np.arange(side), indexing="ij"))
+    px, py = ox[:, None] + dx, oy[:, None] + dy
+    ins, luma = inside[py, px], image[py, px]
+    ramp = ((np.arange(side) - (side - 1) / 2) / side).astype(np.float32)
+    light = _orthonormal(np.stack([ins, ramp[dx] * ins, ramp[dy] * ins, luma * ins], axis=1).astype(np.float64))
+    own = light[1]
+    sx, sy = (_cleared(g[py, px] * ins, light[0]) for g in (gx, gy))
+    structure = np.stack([(sx * sx).sum(1), (sx * sy).sum(1), (sy * sy).sum(1)], axis=1)
+    corner = np.column_stack([ox, oy]) * scale
+    count = ins.sum(1)
+    f = np.float32
+    return MeshTiles(level, side, corner, corner + (side - 1) / 2 * scale, np.ascontiguousarray(light[0], f), own, np.ascontiguousarray(sx, f),
+                     np.ascontiguousarray(sy, f), np.ascontiguousarray(ins, f), count, own ** 2 / np.maximum(count, 1), structure)
+
+
+def _orthonormal(rows: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Rows (K, 4, P) made orthonormal by Gram-Schmidt, and (K,) the length of the last before it was scaled; rows that vanish stay 0."""
+    out, length = np.zeros_like(rows), np.zeros(len(rows))
+    for k in range(rows.shape[1]):
+        left = rows[:, k]
+        for _ in (0, 1):  # twice is enough for full precision
+            left = left - np.einsum("tr,trp->tp", np.einsum("trp,tp->tr", out[:, :k], left), out[:, :k])
+        length = np.sqrt((left * left).sum(1))
+        out[:, k] = np.where(length[:, None] > 1e-6, left / np.maximum(length, 1e-6)[:, None], 0)
+    return out, length
+
+
+def _cleared(columns: np.ndarray, light: np.ndarray) -> np.ndarray:
+    """Columns (K, P) less what light (K, 4, P) explains."""
+    return np.asarray(columns - np.einsum("tr,trp->tp", np.einsum("trp,tp->tr", light, columns), light))

@@ -1,0 +1,118 @@
+"""Tracking a bending surface over a range of a plate: what the window, the command line and scripts share."""
+
+import threading
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import replace
+
+import cv2
+import numpy as np
+
+from wertis.core.errors import PlateError, RegionError
+from wertis.core.geometry.mesh import Mesh, MeshFix, usual_spacing
+from wertis.core.imaging.channel_mixture import channel_mixture
+from wertis.core.plate.base import Plate
+from wertis.core.plate.cuts import thumbnail, with_cuts
+from wertis.core.track.mesh import MeshTracker
+from wertis.core.track.run import Masks, PictureReader, read_ahead, with_pyramids
+from wertis.core.track.shape_basis import ShapeBasis
+from wertis.core.track.tracker_input import looked_at
+
+_STEP = 0.82  # of the vertices' usual spacing, between the control points of the tracker's map
+_LARGE = 1_500_000  # pixels of a picture from which two are read at once
+_BOARD, _CLOTH = 0.02, 20.0  # of control points' third differences, in pixels: what stiffness 100 and 0 expect
+
+
+def bend_of(stiffness: float | None) -> float | None:
+    """Pixels of bending that a stiffness 0 (cloth) to 100 (board) expects; None stays None, from the pictures."""
+    return None if stiffness is None else float(_CLOTH * (_BOARD / _CLOTH) ** (np.clip(stiffness, 0, 100) / 100))
+
+
+def stiffness_of(bend: float) -> float:
+    """The stiffness 0..100 that expects so many pixels of bending."""
+    return float(np.clip(100 * np.log(bend / _CLOTH) / np.log(_BOARD / _CLOTH), 0, 100))
+
+
+def track_mesh(plate: Plate, mesh: Mesh, mask: np.ndarray, start: int, frames: Iterable[int], stiffness: float | None = None,
+               read: PictureReader | None = None, stop: threading.Event | None = None, known: dict[int, np.ndarray] | None = None,
+               held: Masks | None = None, look: str = "mix", half: bool = False, shapes: list[ShapeBasis] | None = None,
+               expected: Callable[[int], np.ndarray | None] | None = None, pegs: dict[int, dict[int, np.ndarray]] | None = None) -> Iterator[tuple[int, MeshFix]]:
+    """Track a mesh that lies on frame `start` through `frames`, which lead away from it in one direction.
+
+    Yields each frame's number and answer; lost and unreadable frames come with no places and a reason. Where another shot begins tracking ends, and the
+    frames beyond come with that as their reason.
+
+    Parameters
+    ----------
+    mask : (height, width) uint8, non-zero on what is tracked.
+    stiffness : 0, cloth, to 100, a board; chosen by itself when None.
+    known : places (V, 2) of the vertices on frames that were tracked already; where `frames` begins next to one of them tracking goes on from there.
+    shapes : of one entry at most: what the surface has done on the other side of the reference frame, to know it by; an entry is put in.
+
+    expected : where the vertices (V, 2) are expected on a frame, as far as hands have put them there; what cannot be seen is left there.
+    pegs : frame to vertex number to place (2,), through which the answer passes.
+
+    The others are as for `track.run.track_plane`.
+
+    Raises
+    ------
+    RegionError
+        When the region cannot be tracked.
+    PlateError
+        When the reference frame cannot be read.
+    """
+    fetch = read or plate.read
+    if not plate.first <= start <= plate.last:
+        raise RegionError(f"The reference frame {start} is not in the plate, which runs from {plate.first} to {plate.last}.")
+    mask = mask.copy()
+    away = held(start) if held is not None else None
+    if away is not None:
+        mask[away > 127] = 0
+        if np.count_nonzero(mask) < 100:
+            raise RegionError("The hold-outs cover the whole region on its reference frame; make them smaller, or switch one off.")
+    scale = 0.5 if half else 1.0
+    first = fetch(start)
+    mixture = channel_mixture(first, mask) if look == "mix" else None
+
+    def as_seen(picture: np.ndarray) -> np.ndarray:
+        return looked_at(picture, look, half, mixture)
+
+    def smaller(picture: np.ndarray | None) -> np.ndarray | None:
+        return cv2.resize(picture, None, fx=0.5, fy=0.5, interpolation=cv2.INTER_AREA) if half and picture is not None else picture
+
+    step = _STEP * usual_spacing(float(np.count_nonzero(mask))) * scale
+    looked = Mesh(mesh.vertices * scale, mesh.triangles, mesh.weights) if half else mesh
+    small = smaller(mask)
+    assert small is not None
+    tracker = MeshTracker(as_seen(first), small, looked, step, bend_of(stiffness))
+    if shapes:
+        tracker.shapes = shapes[0]
+    elif shapes is not None:
+        shapes.append(tracker.shapes)
+    order = list(frames)
+    onward = 1 if len(order) < 2 or order[1] > order[0] else -1
+    tracker.direction = onward
+    if known and order:
+        nearest = next((known[f] for f in (order[0] - onward, order[0] + onward) if f in known), None)
+        if nearest is not None:
+            tracker.start_at(nearest * scale)
+    before = start if not order or abs(order[0] - start) == 1 else order[0] - onward
+    try:
+        thumb = thumbnail(first if before == start else fetch(before))
+    except PlateError:
+        thumb = thumbnail(first)
+    coming = read_ahead(fetch, as_seen, order, 2 if plate.size[0] * plate.size[1] > _LARGE else 1)
+    for frame, picture, cut, pyramid in with_pyramids(with_cuts(coming, before, thumb)):
+        if stop is not None and stop.is_set():
+            return
+        if cut:
+            reason = f"there is a cut between this frame and {start}; another shot begins at frame {frame if onward > 0 else frame + 1}"
+            yield from ((f, MeshFix(mesh, None, reason=reason)) for f in order if (f - frame) * onward >= 0)
+            return
+        if isinstance(picture, PlateError):
+            yield frame, MeshFix(mesh, None, reason=str(picture))
+            continue
+        told = expected(frame) if expected is not None else None
+        tracker.expect(told * scale if told is not None else None, {k: p * scale for k, p in (pegs or {}).get(frame, {}).items()})
+        fix = tracker.feed(picture, smaller(held(frame)) if held is not None else None, pyramid)
+        places = fix.places / scale if fix.places is not None else None
+        yield frame, replace(fix, mesh=mesh, places=places, errors=fix.errors / scale)
