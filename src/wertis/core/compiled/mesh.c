@@ -158,38 +158,50 @@ void mesh_pass(const float *picture, int h, int w, double shrink, const float *h
             weights_at(f, wx[i]);
         }
         const int first = column[0], count = column[side - 1] + 4 - first;
-        int whole = 1;
-        double away = 0, mass = 0;
-        float brightest = 0;
+        float least_x = w, most_x = 0, least_y = h, most_y = 0, away = 0, mass = 0, brightest = 0;
+        float px[MOST_SIDE * MOST_SIDE], py[MOST_SIDE * MOST_SIDE];
         for (int j = 0; j < side; j++) {
             double f, wy[4], mixed[2 * (MOST_SIDE + 4) * 2];
             const int row = cell_of((y0 + j * shrink - l.oy) / l.step, l.ny, &f);
             weights_at(f, wy);
             const double *v = l.values + 2 * ((ptrdiff_t)row * l.nx + first);
             for (int i = 0; i < 2 * count; i++)
-                mixed[i] = wy[0] * v[i] + wy[1] * v[2 * l.nx + i] + wy[2] * v[4 * l.nx + i] + wy[3] * v[6 * l.nx + i];
+                mixed[i] = per * (wy[0] * v[i] + wy[1] * v[2 * l.nx + i] + wy[2] * v[4 * l.nx + i] + wy[3] * v[6 * l.nx + i]);
             for (int i = 0; i < side; i++) {
                 const double *m = mixed + 2 * (column[i] - first);
-                double x = (wx[i][0] * m[0] + wx[i][1] * m[2] + wx[i][2] * m[4] + wx[i][3] * m[6]) * per;
-                double y = (wx[i][0] * m[1] + wx[i][1] * m[3] + wx[i][2] * m[5] + wx[i][3] * m[7]) * per;
-                if (!(x >= 0 && y >= 0 && x <= w - 1 && y <= h - 1)) {
-                    whole = 0;
-                    x = x > 0 ? x : 0, y = y > 0 ? y : 0;
-                    x = x < w - 1 ? x : w - 1, y = y < h - 1 ? y : h - 1;
-                }
-                int cx = (int)x, cy = (int)y;
-                cx = cx > w - 2 ? w - 2 : cx, cy = cy > h - 2 ? h - 2 : cy;
-                const float fx = (float)(x - cx), fy = (float)(y - cy);
-                const float *q = picture + (ptrdiff_t)cy * w + cx;
-                const float top = q[0] + fx * (q[1] - q[0]), low = q[w] + fx * (q[w + 1] - q[w]);
-                const float got = top + fy * (low - top);
-                seen[j * side + i] = got;
-                brightest = got > brightest ? got : brightest;
-                if (held)
-                    away += held[(ptrdiff_t)cy * w + cx] * in[j * side + i];
-                mass += in[j * side + i];
+                px[j * side + i] = (float)(wx[i][0] * m[0] + wx[i][1] * m[2] + wx[i][2] * m[4] + wx[i][3] * m[6]);
+                py[j * side + i] = (float)(wx[i][0] * m[1] + wx[i][1] * m[3] + wx[i][2] * m[5] + wx[i][3] * m[7]);
             }
         }
+        for (int i = 0; i < P; i++) {
+            least_x = px[i] < least_x ? px[i] : least_x, most_x = px[i] > most_x ? px[i] : most_x;
+            least_y = py[i] < least_y ? py[i] : least_y, most_y = py[i] > most_y ? py[i] : most_y;
+        }
+        const int whole = least_x >= 0 && least_y >= 0 && most_x <= w - 1 && most_y <= h - 1;
+        if (!whole)
+            for (int i = 0; i < P; i++) {
+                px[i] = px[i] > 0 ? px[i] : 0, py[i] = py[i] > 0 ? py[i] : 0;  /* what is not a number too */
+                px[i] = px[i] < w - 1 ? px[i] : w - 1, py[i] = py[i] < h - 1 ? py[i] : h - 1;
+            }
+        int at[MOST_SIDE * MOST_SIDE];
+        for (int i = 0; i < P; i++) {
+            int cx = (int)px[i], cy = (int)py[i];
+            cx = cx > w - 2 ? w - 2 : cx, cy = cy > h - 2 ? h - 2 : cy;
+            at[i] = cy * w + cx;
+            px[i] -= cx, py[i] -= cy;
+        }
+        for (int i = 0; i < P; i++) {
+            const float *q = picture + at[i];
+            const float top = q[0] + px[i] * (q[1] - q[0]), low = q[w] + px[i] * (q[w + 1] - q[w]);
+            seen[i] = top + py[i] * (low - top);
+        }
+        for (int i = 0; i < P; i++) {
+            brightest = seen[i] > brightest ? seen[i] : brightest;
+            mass += in[i];
+        }
+        if (held)
+            for (int i = 0; i < P; i++)
+                away += held[at[i]] * in[i];
         const float *b = light + tile * LIGHT * P;
         double part[LIGHT];
         for (int r = 0; r < LIGHT; r++) {
@@ -239,20 +251,23 @@ void spline_normal(double ox, double oy, double step, int nx, int ny, const doub
         long number[16];
         double weight[16];
         for (int b = 0; b < 4; b++)
-            for (int a = 0; a < 4; a++) {
-                number[4 * b + a] = number_of(i + a, j + b, nx, ny);
-                weight[4 * b + a] = wx[a] * wy[b];
+            for (int a = 0; a < 4; a++) {  /* in the order of the unknowns, so that only half of the products are needed */
+                const int c = nx <= ny ? a : b, r = nx <= ny ? b : a;
+                number[4 * b + a] = number_of(i + c, j + r, nx, ny);
+                weight[4 * b + a] = wx[c] * wy[r];
             }
         const double xx = information[3 * k], xy = information[3 * k + 1], yy = information[3 * k + 2];
         for (int p = 0; p < 16; p++) {
             right[number[p]] += weight[p] * pull[2 * k];
             right[number[p] + 1] += weight[p] * pull[2 * k + 1];
-            for (int q = 0; q < 16; q++) {
+            for (int q = 0; q <= p; q++) {
                 const double both = weight[p] * weight[q];
-                add_entry(bands, N, number[p], number[q], both * xx);
-                add_entry(bands, N, number[p] + 1, number[q], both * xy);
-                add_entry(bands, N, number[p], number[q] + 1, both * xy);
-                add_entry(bands, N, number[p] + 1, number[q] + 1, both * yy);
+                double *at = bands + (number[p] - number[q]) * N + number[q];
+                at[0] += both * xx;
+                at[N] += both * xy;
+                at[1] += both * yy;
+                if (q < p)
+                    at[1 - N] += both * xy;
             }
         }
     }

@@ -23,7 +23,7 @@ from wertis.core.track.mesh_reference import MeshReference, MeshTiles
 from wertis.core.track.recapture import recapture
 from wertis.core.track.shape_basis import ShapeBasis
 
-_STEPS = {0: 3, 1: 3, 2: 4, 3: 5, 4: 6}  # of Gauss-Newton, most of each level
+_STEPS = {0: 2, 1: 2, 2: 3, 3: 5, 4: 6}  # of Gauss-Newton, most of each level
 _ARRIVED = 0.02  # pixels of a step, 95 of 100 control points, below which a level is done
 _FREE = 0.25  # luma variance that interpolation leaves in any picture
 _MODEL = 0.01  # part of a tile's texture variance that is left where all is well (resampling, blur, small wrinkles)
@@ -40,12 +40,15 @@ _TIE = 1 / 40.0 ** 2  # per square pixel, holds to what was foretold what nothin
 _TIE_HIDDEN = 1 / 3.0 ** 2  # the same where the surface is hidden
 _MOSTLY_SEEN = 0.85  # share of the texture from which a frame's shape is learned
 _PEG = 1e8  # information of a peg, per square pixel: it is met to a thousandth of a pixel
+_SOME_HIDDEN = 0.03  # share of the rich texture from which something hides the surface
+_LITTLE_TEXTURE = 0.15  # of the usual texture round a control point, below which nobody can say that it is hidden
+_COVARIANCE_EVERY = 3  # frames: what grain leaves changes slowly
 _LEAST_ERROR = 0.02  # pixels, of a vertex however rich its texture: resampling
 _TOO_SURE = 2.2  # times the expected error that the equations state, for what they leave out: tiles share grain, light is not quite a ramp
 _STRAYS = 0.6  # pixels a frame, by which a hidden part may come to lie elsewhere than expected
 _LEAST_MATCHED = 0.05  # share of the region's texture below which a frame is lost
 _ORDER = {2: 0.001, 3: 1.0}
-_TUNED_EVERY = 2
+_TUNED_FIRST, _TUNED_EVERY = 6, 6  # frames on which bending is chosen anew
 _CALM = 1e-3
 _KEPT_HIDDEN = 0.6  # the same where it is hidden
 _KEPT_VELOCITY = 0.8  # of the motion that is not the whole surface's own
@@ -100,6 +103,8 @@ class MeshTracker:
         self._unrest = _AT_FIRST  # of what is not foretold
         self._count = 0
         self._any_hidden = False
+        self._spread: np.ndarray | None = None
+        self._bases: dict[tuple[int, int, float], tuple[np.ndarray, np.ndarray]] = {}
         self._told: np.ndarray | None = None
         self._pegs: tuple[np.ndarray, np.ndarray] | None = None
         self.direction = 1
@@ -137,14 +142,14 @@ class MeshTracker:
         self.shapes.moved(found - self.values)
         self.values = found
         hidden = self._hidden(look)
-        self._any_hidden = bool((hidden > 0.5).any())
+        self._any_hidden = share < (1 - _SOME_HIDDEN) * self._usual_share or self._hidden_share(look) > _SOME_HIDDEN
         if share > _MOSTLY_SEEN:
             self.shapes.learn(self.direction * self._count, found)
         places = evaluate(self.lattice, found, self.vertices)[0]
         near = self._near @ (look.weight * np.sqrt(look.tiles.energy[look.chosen]))
         measured = near > 0.5 * self._near @ np.sqrt(look.tiles.energy[look.chosen])
         self._hidden_for = np.where(measured, 0, self._hidden_for + 1)
-        return MeshFix(self.mesh, from_centred(places), self._errors(look, found, foretold), measured, share)
+        return MeshFix(self.mesh, from_centred(places), self._errors(), measured, share)
 
     def start_at(self, places: np.ndarray) -> None:
         """Go on from a known place: where the vertices (V, 2) lie, in Wertis' pixels, on the frame before the next one fed."""
@@ -165,16 +170,16 @@ class MeshTracker:
             if level == 0 and self._any_hidden and self._told is None:
                 values, foretold = self._completed_by_shape(pyramid, values, foretold)
                 values = self._recaptured(pyramid, values)
-            for _ in range(_STEPS[level]):
-                look = self._look(pyramid, level, values)
+            for turn in range(_STEPS[level]):
+                look = self._look(pyramid, level, values, some=level == 0 and turn == 0 and not self._any_hidden)
                 if level > 2:
                     step = self._affine_step(look)
                 else:
                     step = self._step(look, level, values, foretold)
                 values = values + step
-                if np.quantile(np.abs(step), 0.95) < _ARRIVED * 2 ** level:
+                if level and np.quantile(np.abs(step), 0.95) < _ARRIVED * 2 ** level:
                     break
-        return values, self._look(pyramid, 0, values)
+        return values, look
 
     def _completed_by_shape(self, pyramid: Pyramid, values: np.ndarray, foretold: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """Values, and those foretold, with what is hidden put where the seen parts say that it is."""
@@ -205,13 +210,13 @@ class MeshTracker:
             moved = moved + self._step(self._look(pyramid, 1, moved), 1, moved, moved)
         return moved if self._share(self._look(pyramid, 0, moved)) > self._share(look) else values
 
-    def _look(self, pyramid: Pyramid, level: int, values: np.ndarray) -> _Look:
+    def _look(self, pyramid: Pyramid, level: int, values: np.ndarray, some: bool = False) -> _Look:
         tiles = self.reference.tiles(level)
-        chosen = tiles.usable
+        chosen = tiles.some if some else tiles.usable
         measured = mesh_pass(pyramid[level], tiles, chosen, self.lattice, values, pyramid.held[level] if pyramid.held is not None else None)
         _, turn = evaluate(self.lattice, values, tiles.centre[chosen], slopes=True)
         assert turn is not None
-        area = np.linalg.det(turn)
+        area = turn[:, 0, 0] * turn[:, 1, 1] - turn[:, 0, 1] * turn[:, 1, 0]
         grain = self._grain
         gain = np.maximum(measured.gain, 0.05)
         usual = (grain + _FREE) * (1 + 1 / gain ** 2) + _MODEL * tiles.energy[chosen]
@@ -223,15 +228,19 @@ class MeshTracker:
         due = tiles.energy[chosen] / (tiles.energy[chosen] + 3 * usual * scale)
         alike = measured.likeness > np.maximum(_LEAST_LIKENESS * due, 0.5 * due)
         weight = there * alike / (1 + (misfit / _CUT) ** 2) ** 2
-        back = np.linalg.inv(np.where((np.abs(area) > 1e-6)[:, None, None], turn, np.eye(2)))
         slopes = tiles.structure[chosen][:, 0] + tiles.structure[chosen][:, 2]
         real = np.maximum(1 - _GRAIN_SLOPES.get(level, 0.0) * grain * tiles.count[chosen] / slopes, 0)
         per = weight * real / (usual * scale)
-        structure = tiles.structure[chosen][:, [0, 1, 1, 2]].reshape(-1, 2, 2)
-        onto = back.transpose(0, 2, 1)
-        tensor = onto @ structure @ back * (per * real)[:, None, None]
-        pull = -(onto @ measured.pull[..., None])[..., 0] * per[:, None]
-        information = np.stack([tensor[:, 0, 0], tensor[:, 0, 1], tensor[:, 1, 1]], axis=1)
+        # from the reference's pixels to the picture's: u = -J d, so that information becomes J^-T S J^-1 and a pull -J^-T b
+        det = np.where(np.abs(area) > 1e-6, area, 1.0)
+        a, b, c, d = turn[:, 1, 1] / det, -turn[:, 0, 1] / det, -turn[:, 1, 0] / det, turn[:, 0, 0] / det
+        sxx, sxy, syy = tiles.structure[chosen].T
+        both = per * real
+        information = np.stack([both * (a * a * sxx + 2 * a * c * sxy + c * c * syy),
+                                both * (a * b * sxx + (a * d + b * c) * sxy + c * d * syy),
+                                both * (b * b * sxx + 2 * b * d * sxy + d * d * syy)], axis=1)
+        px, py = measured.pull.T
+        pull = np.stack([-per * (a * px + c * py), -per * (b * px + d * py)], axis=1)
         return _Look(tiles, chosen, weight, information, pull, measured)
 
     def _affine_step(self, look: _Look) -> np.ndarray:
@@ -252,7 +261,8 @@ class MeshTracker:
     def _step(self, look: _Look, level: int, values: np.ndarray, foretold: np.ndarray) -> np.ndarray:
         """A step (rows, columns, 2) of the fine lattice's control values, bending as a level's own lattice can."""
         if level == 0:
-            return self._fine_system(look, values, foretold, self._bend).solve()
+            self._system = self._fine_system(look, values, foretold, self._bend)
+            return self._system.solve()
         lattice = self._lattices[level]
         system = NormalEquations(lattice)
         system.add_places(look.tiles.centre[look.chosen], look.information, look.pull)
@@ -299,18 +309,24 @@ class MeshTracker:
 
     def _hidden(self, look: _Look, lattice: Lattice | None = None) -> np.ndarray:
         """(rows, columns) how far each control point's texture is hidden, 0..1; 0 where there is none."""
-        lattice = lattice or self.lattice
-        index, basis = lattice.local_basis(look.tiles.centre[look.chosen])
+        index, basis = self._tile_basis(look, lattice or self.lattice)
+        shape = (lattice or self.lattice).shape
         amount = np.sqrt(np.maximum(look.tiles.energy[look.chosen] - 2 * self._grain, 0))
-        size = lattice.rows * lattice.columns
-        total = np.bincount(index.ravel(), (basis * amount[:, None]).ravel(), size)
-        lost = np.bincount(index.ravel(), (basis * (amount * (1 - look.weight))[:, None]).ravel(), size)
-        share = np.where(total > 1e-3, lost / np.maximum(total, 1e-3), 0)
-        return np.clip((share.reshape(lattice.shape) - 0.3) / 0.4, 0, 1)
+        total = np.bincount(index.ravel(), (basis * amount[:, None]).ravel(), shape[0] * shape[1])
+        lost = np.bincount(index.ravel(), (basis * (amount * (1 - look.weight))[:, None]).ravel(), shape[0] * shape[1])
+        least = _LITTLE_TEXTURE * float(np.median(total[total > 0])) + 1e-9 if (total > 0).any() else 1.0
+        share = np.where(total > least, lost / np.maximum(total, least), 0)
+        return np.clip((share.reshape(shape) - 0.3) / 0.4, 0, 1)
+
+    def _tile_basis(self, look: _Look, lattice: Lattice) -> tuple[np.ndarray, np.ndarray]:
+        """`Lattice.local_basis` of a level's usable tiles, which stay where they are."""
+        key = look.tiles.level, len(look.chosen), lattice.step
+        if key not in self._bases:
+            self._bases[key] = lattice.local_basis(look.tiles.centre[look.chosen])
+        return self._bases[key]
 
     def _tune(self, look: _Look, values: np.ndarray, foretold: np.ndarray) -> None:
         """Choose how far the surface is expected to bend by what foretells best the tiles that are left out (two-fold cross-validation)."""
-        count = len(look.chosen)
         row = np.floor(look.tiles.centre[look.chosen] / (2 * look.tiles.side)).astype(int)
         side = (row.sum(1) % 2).astype(bool)
         loss = []
@@ -335,9 +351,15 @@ class MeshTracker:
         energy = np.sqrt(self.reference.tiles(0).energy)
         return float((look.weight > 0.2) @ energy[look.chosen] / max(energy.sum(), 1e-9))
 
+    def _hidden_share(self, look: _Look) -> float:
+        """Share 0..1 of the tiles with rich texture that do not match."""
+        energy = look.tiles.energy[look.chosen]
+        rich = energy > max(float(np.median(energy)), 8 * self._grain)
+        return float(np.mean(look.weight[rich] < 0.1)) if rich.any() else 0.0
+
     def _learn(self, found: np.ndarray, foretold: np.ndarray, look: _Look) -> None:
         """How much the surface bends, and how far it is from what was foretold, where it is measured."""
-        index, basis = self.lattice.local_basis(look.tiles.centre[look.chosen])
+        index, basis = self._tile_basis(look, self.lattice)
         held = np.bincount(index.ravel(), (basis * (look.weight > 0.2)[:, None]).ravel(), self.lattice.rows * self.lattice.columns)
         known = (held > 0.3).reshape(self.lattice.shape)
 
@@ -358,7 +380,7 @@ class MeshTracker:
             grain = float(np.quantile((left / (1 + look.measured.gain[good] ** 2))[flat], 0.3))
             self._grain = 0.8 * self._grain + 0.2 * min(grain, float(np.quantile(energy, 0.1)))
         self._unrest = max(usual(found - foretold, 2, self._unrest), 0.05)
-        if self._fixed_bend is None and self._count % _TUNED_EVERY == 0:
+        if self._fixed_bend is None and (self._count < _TUNED_FIRST or self._count % _TUNED_EVERY == 0):
             self._tune(look, found, foretold)
         self._count += 1
         if known.any():
@@ -380,11 +402,11 @@ class MeshTracker:
         hidden = self._hidden(look)[..., None]
         return whole + ((1 - hidden) * _KEPT_VELOCITY + hidden * _KEPT_HIDDEN) * (moved - whole)
 
-    def _errors(self, look: _Look, values: np.ndarray, foretold: np.ndarray) -> np.ndarray:
+    def _errors(self) -> np.ndarray:
         """(V,) expected error in pixels: what grain and bending leave, and what may have changed since a vertex was last seen."""
-        system = self._fine_system(look, values, foretold, self._bend)
-        system.solve()
-        spread = np.sqrt(np.trace(system.covariance(self.vertices), axis1=1, axis2=2))
+        if self._count % _COVARIANCE_EVERY == 1 or self._spread is None:
+            self._spread = np.sqrt(np.trace(self._system.covariance(self.vertices), axis1=1, axis2=2))
+        spread = self._spread
         return np.asarray(np.sqrt(_LEAST_ERROR ** 2 + (_TOO_SURE * spread) ** 2 + (_STRAYS * self._hidden_for) ** 2))
 
 def _student(differences: np.ndarray, usual: float) -> np.ndarray:
