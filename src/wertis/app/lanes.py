@@ -12,7 +12,7 @@ from wertis.app.items import kind_of
 from wertis.app.session import Session
 from wertis.core.check.summary import GOOD, USABLE
 from wertis.core.errors import WertisError
-from wertis.core.shot.document import PlaneSolution, RepairLayer
+from wertis.core.shot.document import RepairLayer
 from wertis.core.shot.repairs import move_key
 from wertis.core.track.advice import WEAK_ERROR, WEAK_SEEN
 
@@ -144,12 +144,12 @@ class Lanes(QWidget):
         per = self._span() / (last - first + 1)
         answers: dict[int, tuple[float, float]] = {}  # frame to seen, error; error inf where lost
         solution = track.solution
-        if isinstance(solution, PlaneSolution):
-            for f, ok, seen, error in zip(solution.frames, solution.good, solution.seen, solution.errors, strict=True):
+        if solution is not None:
+            for f, ok, seen, error in zip(solution.tried, solution.good, solution.shares, solution.frame_errors, strict=True):
                 answers[int(f)] = (float(seen), float(error) if ok else np.inf)
         if track.id == self.session.live.track_id:
             for f, fix in self.session.live.answers.items():
-                answers[f] = (fix.seen, fix.error if fix.matrix is not None else np.inf)
+                answers[f] = (fix.seen, fix.error if fix.warp is not None else np.inf)
         points: list[QPointF] = []
         base = top + _LANE + 6 + _CURVE
         for f in sorted(answers):

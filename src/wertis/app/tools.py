@@ -76,7 +76,7 @@ class PointsTool(Tool):
         if points is None:
             return
         self.chosen = {k for k in self.chosen if k < len(points)}
-        on = _nearest(points, point, reach)
+        on = nearest_point(points, point, reach)
         if modifiers & Qt.KeyboardModifier.ShiftModifier:
             if on is not None:
                 self.chosen ^= {on}
@@ -109,7 +109,7 @@ class PointsTool(Tool):
                 moved += point - self._start
             self._changed(moved, True)
         else:
-            self._hover = _nearest(points, point, reach)
+            self._hover = nearest_point(points, point, reach)
             inside = contains(points, point)
             self.cursor = Qt.CursorShape.PointingHandCursor if self._hover is not None else (
                 Qt.CursorShape.SizeAllCursor if inside else Qt.CursorShape.ArrowCursor)
@@ -126,7 +126,7 @@ class PointsTool(Tool):
 
     def double(self, point: np.ndarray, reach: float) -> None:
         points = self._points()
-        if self._fixed or points is None or _nearest(points, point, reach) is not None:
+        if self._fixed or points is None or nearest_point(points, point, reach) is not None:
             return
         side = _nearest_side(points, point, reach)
         if side is not None:
@@ -178,11 +178,12 @@ class HandlesTool(PointsTool):
     def press(self, point: np.ndarray, reach: float, modifiers: Modifiers) -> None:
         points = self._points()
         # only the control points are moved, never all of them by the inside
-        if points is not None and (modifiers & Qt.KeyboardModifier.ShiftModifier or _nearest(points, point, reach) is not None):
+        if points is not None and (modifiers & Qt.KeyboardModifier.ShiftModifier or nearest_point(points, point, reach) is not None):
             super().press(point, reach, modifiers)
 
 
-def _nearest(points: np.ndarray, point: np.ndarray, reach: float) -> int | None:
+def nearest_point(points: np.ndarray, point: np.ndarray, reach: float) -> int | None:
+    """Which of points (N, 2) is nearest to a place, if one is within reach."""
     return _least(np.linalg.norm(points - point, axis=1), reach)
 
 

@@ -317,8 +317,8 @@ class Viewer(QWidget):
         s = self.session
         live, motion, reference = s.live.on(track.id, s.frame), motion_of(track), track.region.frame
         if live is not None:
-            text = f"seen {live.seen:.0%}, expected error {live.error:.2f} px" if live.matrix is not None else f"lost: {live.reason}"
-            return f"{track.name}: {text}", theme.PAPER if live.matrix is not None else theme.LOST
+            text = f"seen {live.seen:.0%}, expected error {live.error:.2f} px" if live.warp is not None else f"lost: {live.reason}"
+            return f"{track.name}: {text}", theme.PAPER if live.warp is not None else theme.LOST
         if motion is None:
             return f"{track.name}: not tracked yet, drawn on frame {reference}", theme.PAPER
         if motion.at(s.frame) is None:
@@ -355,4 +355,5 @@ class Viewer(QWidget):
 def track_words(track: Track) -> str:
     """A track's kind of motion and what drives everything on it: which motion is shown is always said on the picture."""
     model = track.settings.model if isinstance(track.settings, PlaneSettings) else ""
-    return ", ".join(filter(None, (track.settings.kind, model, motion_words(track))))
+    kind = track.solution.kind if track.solution is not None else track.settings.kind  # what is shown, not what is wished for
+    return ", ".join(filter(None, (kind, model if kind == track.settings.kind else "", motion_words(track))))

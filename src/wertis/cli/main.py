@@ -40,8 +40,8 @@ def build_parser() -> argparse.ArgumentParser:
     track.add_argument("--region", required=True, metavar='"x,y x,y ..."', help="outline of the surface on the start frame")
     track.add_argument("--corners", metavar='"x,y x,y x,y x,y"', help="four points to follow (default: the region, when it has four)")
     track.add_argument("--model", default="perspective", metavar="KIND",
-                       help="shift, shift-scale, shift-turn, similarity (shift, scale, turn), affine (with shear), perspective (default), or mesh for a surface "
-                            "that bends")
+                       help="shift, shift-scale, shift-turn, similarity (shift, scale, turn), affine (with shear), perspective (default), "
+                            "or mesh for a surface that bends")
     track.add_argument("--points", metavar="IN.csv", help="with --model mesh: points to follow, id,x,y on the start frame; --out gets frame,id,x,y")
     track.add_argument("--pegs", metavar="PEGS.csv", help="with --model mesh: frame,id,x,y, known places of those points, through which the result passes")
     track.add_argument("--spacing", type=float, metavar="PX", help="with --model mesh: pixels between vertices (default: about 200 vertices)")

@@ -116,7 +116,8 @@ def _retrack(shot: Shot, track_id: str, plate: Plate, read: Reader | None, stop:
             if a is not None and a.places is not None and b is not None and b.places is not None and begin is not None and end is not None:
                 part = (frame - begin) / (end - begin)
                 places = (1 - part) * a.places + part * b.places
-                found[frame] = MeshFix(solution.mesh, places, np.hypot((1 - part) * a.errors, part * b.errors), a.measured | b.measured, max(a.seen, b.seen))
+                errors = np.hypot((1 - part) * a.errors, part * b.errors)
+                found[frame] = MeshFix(solution.mesh, places, errors, a.measured | b.measured, max(a.seen, b.seen))
             else:
                 one = next((x for x in (a, b) if x is not None and x.places is not None), None)
                 found[frame] = one or MeshFix(solution.mesh, now, reason="" if now is not None else "not found from either end")

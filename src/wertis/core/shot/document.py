@@ -179,6 +179,16 @@ class Solution(KindOf):
         """(n,) whether the surface was found on each of them."""
         raise NotImplementedError
 
+    @property
+    def frame_errors(self) -> np.ndarray:
+        """(n,) expected error of each, in pixels."""
+        raise NotImplementedError
+
+    @property
+    def shares(self) -> np.ndarray:
+        """(n,) share of the region that was seen on each, 0..1."""
+        raise NotImplementedError
+
 
 class PlaneSolution(Solution):
     """A tracked plane. Numbers per frame, in the order of `frames`.
@@ -215,6 +225,14 @@ class PlaneSolution(Solution):
     @cached_property
     def good(self) -> np.ndarray:  # type: ignore[override]
         return np.isfinite(self.matrices).all(axis=(1, 2))
+
+    @property
+    def frame_errors(self) -> np.ndarray:
+        return self.errors
+
+    @property
+    def shares(self) -> np.ndarray:
+        return self.seen
 
     def by_frame(self) -> dict[int, np.ndarray]:
         """Frame to matrix (3, 3), where the surface was found."""

@@ -102,6 +102,14 @@ class MeshSolution(Solution):
         return np.isfinite(self.places).all(axis=2).sum(axis=1) >= 3
 
     @cached_property
+    def frame_errors(self) -> np.ndarray:  # type: ignore[override]
+        return np.array([np.sqrt(np.mean(e[m] ** 2)) if m.any() else np.inf for e, m in zip(self.errors, self.measured, strict=True)])
+
+    @property
+    def shares(self) -> np.ndarray:
+        return self.seen
+
+    @cached_property
     def mesh(self) -> Mesh:
         """The mesh on the reference frame."""
         return Mesh(self.vertices, self.triangles)

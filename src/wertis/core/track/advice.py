@@ -2,31 +2,32 @@
 
 from collections.abc import Mapping
 
+from wertis.core.geometry.mesh import MeshFix
 from wertis.core.geometry.motion import Fix
 
 WEAK_ERROR = 1.0  # pixels of expected error; common practice calls a track usable under it
 WEAK_SEEN = 0.15  # share of the region
 
 
-def is_weak(fix: Fix) -> bool:
+def is_weak(fix: Fix | MeshFix) -> bool:
     """Whether an answer is there but deserves a look."""
-    return fix.matrix is not None and (fix.error > WEAK_ERROR or fix.seen < WEAK_SEEN)
+    return fix.warp is not None and (fix.error > WEAK_ERROR or fix.seen < WEAK_SEEN)
 
 
-def advice(found: Mapping[int, Fix]) -> str:
+def advice(found: Mapping[int, Fix | MeshFix]) -> str:
     """The first lost stretch, or else the weakest frame, why, and what can be done; empty when all is well.
 
     Parameters
     ----------
     found : frame to answer, of all frames that were tried.
     """
-    lost = sorted(f for f, fix in found.items() if fix.matrix is None)
+    lost = sorted(f for f, fix in found.items() if fix.warp is None)
     if lost:
         first = last = lost[0]
-        while last + 1 in found and found[last + 1].matrix is None:
+        while last + 1 in found and found[last + 1].warp is None:
             last += 1
         where = f"frame {first} is lost" if last == first else f"frames {first} to {last} are lost"
-        again = next((f for f in (last + 1, first - 1) if f in found and found[f].matrix is not None), None)
+        again = next((f for f in (last + 1, first - 1) if f in found and found[f].warp is not None), None)
         more = f" and {len(lost) - (last - first + 1)} more" if len(lost) > last - first + 1 else ""
         return (f"{where}{more}: {found[first].reason}; draw a hold-out over what covers it (H)"
                 + (f", or go on from frame {again}" if again is not None else ", or draw the region on a frame where it is seen better"))

@@ -141,7 +141,6 @@ class MeshTracker:
         self._velocity = self._foreseen(found - self.values, look)
         self.shapes.moved(found - self.values)
         self.values = found
-        hidden = self._hidden(look)
         self._any_hidden = share < (1 - _SOME_HIDDEN) * self._usual_share or self._hidden_share(look) > _SOME_HIDDEN
         if share > _MOSTLY_SEEN:
             self.shapes.learn(self.direction * self._count, found)
@@ -395,7 +394,8 @@ class MeshTracker:
         drift = np.average(motion, axis=0, weights=w + 1e-9)
         p, m = places - middle, motion - drift
         # a similarity, drawn to a shift where what is seen is small beside the whole
-        size = float((w * (p ** 2).sum(1)).sum()) + 0.1 * float(w.sum()) * float((self.lattice.box[2] - self.lattice.box[0]) @ (self.lattice.box[2] - self.lattice.box[0])) / 12
+        across = self.lattice.box[2] - self.lattice.box[0]
+        size = float((w * (p ** 2).sum(1)).sum()) + 0.1 * float(w.sum()) * float(across @ across) / 12
         grow, turn = float((w * (p * m).sum(1)).sum()) / size, float((w * (p[:, 0] * m[:, 1] - p[:, 1] * m[:, 0])).sum()) / size
         grid = self.lattice.identity - middle
         whole = drift + grow * grid + turn * np.stack([-grid[..., 1], grid[..., 0]], axis=-1)

@@ -15,7 +15,6 @@ from wertis.core.compiled import address
 from wertis.core.geometry.bspline import Lattice, evaluate, geometry_arguments
 from wertis.core.track.mesh_reference import MeshTiles
 
-
 _WORTH_TWO = 200  # tiles each, from which two threads are quicker than one; each tile's sums are its own, so the answer is the same
 _pool = ThreadPoolExecutor(2, thread_name_prefix="wertis-mesh-pass")
 

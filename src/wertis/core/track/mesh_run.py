@@ -35,7 +35,8 @@ def stiffness_of(bend: float) -> float:
 def track_mesh(plate: Plate, mesh: Mesh, mask: np.ndarray, start: int, frames: Iterable[int], stiffness: float | None = None,
                read: PictureReader | None = None, stop: threading.Event | None = None, known: dict[int, np.ndarray] | None = None,
                held: Masks | None = None, look: str = "mix", half: bool = False, shapes: list[ShapeBasis] | None = None,
-               expected: Callable[[int], np.ndarray | None] | None = None, pegs: dict[int, dict[int, np.ndarray]] | None = None) -> Iterator[tuple[int, MeshFix]]:
+               expected: Callable[[int], np.ndarray | None] | None = None,
+               pegs: dict[int, dict[int, np.ndarray]] | None = None) -> Iterator[tuple[int, MeshFix]]:
     """Track a mesh that lies on frame `start` through `frames`, which lead away from it in one direction.
 
     Yields each frame's number and answer; lost and unreadable frames come with no places and a reason. Where another shot begins tracking ends, and the

@@ -8,16 +8,19 @@ from PySide6.QtWidgets import QButtonGroup, QCheckBox, QHBoxLayout, QPushButton,
 from wertis.app.fields import DragLabel, Number, form, named
 from wertis.app.pages import BETWEEN_WORDS, KEY_ROWS, Page, Pages, button_grid, combo, few, stretches
 from wertis.app.session import Session
+from wertis.app.steps.repair.mesh_part import MeshPart
 from wertis.app.steps.repair.motion_part import MotionPart
 from wertis.app.steps.repair.sides_part import SidesPart
 from wertis.core.check.summary import GOOD, summary
 from wertis.core.errors import WertisError
 from wertis.core.shot import repairs
 from wertis.core.shot.document import ExtraMoveLayer, RepairLayer, Shot, Track
+from wertis.core.shot.meshes import MeshSolution, PegLayer
 
 _POWERS = {0: "no points yet", 1: "1 point: position", 2: "2 points: position, scale and turn", 3: "3 points: shear as well"}
-PARTS = {"points": "Points", "motion": "Motion", "sides": "Sides"}
-_TIPS = {"points": "Spots that are put where they belong", "motion": "Smooth, copy or blend the motion, or add a move of your own",
+PARTS = {"points": "Points", "mesh": "Mesh", "motion": "Motion", "sides": "Sides"}
+_TIPS = {"points": "Spots that are put where they belong", "mesh": "Vertices of a mesh that are put where they belong",
+         "motion": "Smooth, copy or blend the motion, or add a move of your own",
          "sides": "Bend the sides of a placement"}
 
 
@@ -50,13 +53,13 @@ class RepairPage(Page):
             row.addWidget(button, 1)
             self.chooser[name] = button
         whole.addLayout(row)
-        self.points, self.motion, self.sides = PointsPart(session), MotionPart(session), SidesPart(session)
-        for part in (self.points, self.motion, self.sides):
+        self.points, self.mesh, self.motion, self.sides = PointsPart(session), MeshPart(session), MotionPart(session), SidesPart(session)
+        for part in (self.points, self.mesh, self.motion, self.sides):
             part.wanted.connect(self.wanted)
-        self._parts = Pages((self.points, self.motion, self.sides))
+        self._parts = Pages((self.points, self.mesh, self.motion, self.sides))
         whole.addWidget(self._parts, 1)
         self.level = self.points.level
-        self.part = "points"
+        self.part, self._meshed = "points", False
         self.show_part("points")
         self.show_state()
 
@@ -70,6 +73,12 @@ class RepairPage(Page):
     def show_state(self) -> None:
         track = self.session.track
         self.heading.setText(track.name if track else "Draw a region first")
+        meshed = track is not None and isinstance(track.solution, MeshSolution)
+        if meshed != self._meshed:  # what such a track is repaired by comes first
+            self._meshed = meshed
+            if self.part in ("points", "mesh"):
+                self.show_part("mesh" if meshed else "points")
+        self.chooser["mesh"].setEnabled(meshed)
 
 
 class PointsPart(Page):
@@ -182,7 +191,7 @@ def _keys(track: Track) -> str:
 def repair_words(shot: Shot, track: Track) -> str:
     """The step's state in a few words."""
     repair, extra = track.layer(RepairLayer), track.layer(ExtraMoveLayer)
-    frames = repair.frames(track.reference)
+    frames = sorted({*repair.frames(track.reference), *track.layer(PegLayer).frames})
     more = (", extra move" if extra.enabled and extra.frames(track.reference) else "") + \
            (", bent" if any(p.is_bent for p in shot.placements(track.id)) else "")
     if not frames:

@@ -11,12 +11,14 @@ from PySide6.QtGui import QPainter
 from wertis.app import theme
 from wertis.app.commands import Command
 from wertis.app.magnifier import paint_enlarged
+from wertis.app.mesh_painting import paint_mesh
 from wertis.app.overlay import Line
 from wertis.app.painting import words as paint_words
 from wertis.app.picture_view import PictureView
 from wertis.app.step import Step
 from wertis.app.steps.check.overlays import drift_words
 from wertis.app.steps.check.step import paint_check
+from wertis.app.steps.repair.mesh_tool import MeshTool
 from wertis.app.steps.repair.page import RepairPage, repair_words
 from wertis.app.tools import HandlesTool, PointsTool, Tool
 from wertis.app.workbench import Workbench
@@ -28,10 +30,22 @@ from wertis.core.jobs.find import find_places
 from wertis.core.jobs.job import Job
 from wertis.core.jobs.repair import Outcome, repair_by_itself, with_points
 from wertis.core.jobs.retrack import out_of_date, retrack, steps_of
-from wertis.core.shot import bends, extra_moves, repairs
+from wertis.core.shot import bends, edits, extra_moves, repairs
 from wertis.core.shot.document import ExtraMoveLayer, RepairLayer, Shot, Solution, Track
+from wertis.core.shot.meshes import (
+    MeshSolution,
+    PegLayer,
+    add_vertex,
+    clear_pegs,
+    forget_data,
+    mesh_settings,
+    remove_vertices,
+    set_pegs,
+    vertices_on,
+)
 from wertis.core.shot.resolve import motion_of
 
+_MESH = frozenset({"clear", "pegs", "add-vertex", "key", "unpeg", "remove-vertices", "follow", "lock", "forget-before", "forget-after"})
 _COMMANDS = (("repair.corners", "Points at the corners", "", "corners"), ("repair.add", "Add a point", "A", "add"),
              ("repair.find", "Find places on this frame", "M", "find"), ("repair.key", "Set a key", "K", "key"),
              ("repair.clear", "Clear keys here", "", "clear"),
@@ -62,6 +76,8 @@ class RepairStep(Step):
 
     def hint(self) -> str:
         tracked = self.session.track is not None and self.session.track.solution is not None
+        if self.part == "mesh":
+            return "Drag vertices to where they belong: they are pegged there. Ctrl+Y tracks again through the pegs; Shift chooses several."
         return "W goes to the worst frame; M lets the points find their places, or drag them; Ctrl+M repairs by itself." if tracked else \
             "Track the surface first (T)."
 
@@ -70,6 +86,8 @@ class RepairStep(Step):
 
     def paint(self, painter: QPainter, view: PictureView) -> None:
         paint_check(painter, view, self.bench.display.looks.surface)
+        if self.part == "mesh":
+            paint_mesh(painter, view, handles=True)
 
     def paint_beside_tool(self, painter: QPainter, view: PictureView) -> None:
         tool = self.bench.viewer.tool
@@ -80,6 +98,8 @@ class RepairStep(Step):
         s = self.session
         if self.part == "motion" and s.track is not None:
             return s.track.layer(ExtraMoveLayer).frames(s.track.reference)
+        if self.part == "mesh" and s.track is not None:
+            return s.track.layer(PegLayer).frames
         return s.placement.bend.frames if self.part == "sides" and s.placement is not None else []
 
     @property
@@ -97,6 +117,8 @@ class RepairStep(Step):
             return ()
         if self.part == "motion":
             return ("motion", s.track.id)
+        if self.part == "mesh":
+            return ("mesh", s.track.id) if isinstance(s.track.solution, MeshSolution) else ()
         return ("points", s.track.id) if s.track.layer(RepairLayer).points else ()
 
     def tool(self, wanted: tuple[str, ...]) -> Tool | None:
@@ -104,7 +126,22 @@ class RepairStep(Step):
             return PointsTool(self._extra_points, self._extra_moved, True, theme.AMBER)
         if wanted[0] == "sides":
             return HandlesTool(self._side_points, self._side_moved, theme.AMBER)
+        if wanted[0] == "mesh":
+            return MeshTool(self._mesh_points, self._mesh_moved, True, theme.AMBER)
         return PointsTool(self._repair_points, self._repair_moved, True, theme.AMBER)
+
+    def _mesh_points(self) -> np.ndarray | None:
+        s = self.session
+        return vertices_on(s.track, s.frame) if s.track is not None else None
+
+    def _mesh_moved(self, points: np.ndarray, dragging: bool) -> None:
+        s = self.session
+        tool, before = self.bench.viewer.tool, self._mesh_points()
+        if s.track is None or before is None:
+            return
+        chosen = tool.chosen if isinstance(tool, MeshTool) else set()
+        moved = {k: points[k] for k in chosen if k < len(points) and not np.allclose(before[k], points[k], atol=1e-9)}
+        self.bench.edit("Peg a vertex", lambda: set_pegs(s.shot, s.track_id, s.frame, moved) if moved else s.shot, "peg-drag", dragging)
 
     def _repair_points(self) -> np.ndarray | None:
         s = self.session
@@ -189,12 +226,52 @@ class RepairStep(Step):
             self._repair_by_itself()
         elif what == "again":
             self._retrack(track)
+        elif self.part == "mesh" and what in _MESH:
+            self.bring()
+            self.bench.attempt(self._mesh, what, track)
         else:
             self.bring()
             if what in ("corners", "find", "remove", "clear-points"):
                 self.show_part("points")
             self.bench.attempt({"corners": self._corners, "find": self._find_places, "key": self._set_key, "clear": self._clear_keys,
                                 "remove": self._remove_points, "clear-points": self._clear_points, "straighten": self._straighten}[what], track)
+
+    def _mesh(self, what: str, track: Track) -> None:
+        """Something that is asked for of a mesh's pegs or vertices."""
+        s = self.session
+        tool = self.bench.viewer.tool
+        chosen = set(tool.chosen) if isinstance(tool, MeshTool) else set()
+        if what == "clear":
+            s.history.do("Clear pegs", clear_pegs(s.shot, track.id, s.frame))
+        elif what == "pegs":
+            layer = track.layer(PegLayer)
+            s.history.do("Switch the pegs", s.shot.with_track(track.with_layer(layer.but(enabled=not layer.enabled))))
+        elif what == "add-vertex":
+            self.bench.pick(self._vertex_picked, "Click where a vertex is missing. Esc gives up.")
+        elif not chosen:
+            self.bench.say("Choose vertices first: click one, or Shift-drag a box round several.")
+        elif what == "key":
+            places = vertices_on(track, s.frame)
+            if places is not None:
+                s.history.do("Peg vertices", set_pegs(s.shot, track.id, s.frame, {k: places[k] for k in chosen}))
+        elif what == "unpeg":
+            s.history.do("Clear vertices' pegs", clear_pegs(s.shot, track.id, None, chosen))
+        elif what == "remove-vertices":
+            s.history.do("Remove vertices", remove_vertices(s.shot, track.id, chosen))
+            tool.chosen.clear()  # type: ignore[union-attr]
+        elif what in ("follow", "lock"):
+            field = "followers" if what == "follow" else "locked"
+            settings = mesh_settings(track)
+            now = set(getattr(settings, field))
+            now = now - chosen if chosen <= now else now | chosen
+            s.history.do("Let vertices follow" if what == "follow" else "Lock vertices", edits.set_settings(
+                s.shot, track.id, settings.but(**{field: tuple(sorted(now))})))
+        else:
+            s.history.do("Delete vertices' data", forget_data(s.shot, track.id, chosen, s.frame, what == "forget-before"))
+
+    def _vertex_picked(self, point: np.ndarray) -> None:
+        s = self.session
+        self.bench.edit("Add a vertex", lambda: add_vertex(s.shot, s.track_id, point, s.frame))
 
     def show_part(self, part: str) -> None:
         """Bring the step with one of its parts."""

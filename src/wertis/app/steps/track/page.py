@@ -11,13 +11,15 @@ from PySide6.QtWidgets import (
 from wertis.app.fields import form, named
 from wertis.app.pages import Page, combo, few
 from wertis.app.session import Session
+from wertis.app.steps.track.mesh_fields import MeshFields
 from wertis.core.errors import WertisError
 from wertis.core.shot import edits
-from wertis.core.shot.document import PlaneSolution
+from wertis.core.shot.document import PlaneSettings, Track, TrackSettings
 from wertis.core.shot.edits import plane_settings
+from wertis.core.shot.meshes import MeshSettings, MeshSolution, mesh_settings
 
 KIND_WORDS = {"shift": "Shift", "shift-scale": "Shift and scale", "shift-turn": "Shift and turn",
-              "similarity": "Shift, scale and turn", "affine": "With shear", "perspective": "With perspective"}
+              "similarity": "Shift, scale and turn", "affine": "With shear", "perspective": "With perspective", "mesh": "Mesh, for what bends"}
 LOOK_WORDS = {"mix": "The plate", "luma": "Its brightness", "contrast": "Its contrast, raised", "red": "Its red channel", "green": "Its green channel",
               "blue": "Its blue channel"}
 
@@ -33,8 +35,8 @@ class TrackPage(Page):
         super().__init__(session)
         f = form(self)
         self.heading = named("", "heading")
-        self.kind = combo(KIND_WORDS, "Kind of motion", lambda: self._set("Set the kind of motion", model=self.kind.currentData()))
-        self.kind.setToolTip("How the surface may move. Perspective for flat surfaces; less where there is little to hold on to.")
+        self.kind = combo(KIND_WORDS, "Kind of motion", lambda: self._set_kind(self.kind.currentData()))
+        self.kind.setToolTip("How the surface may move. Perspective for flat surfaces, less where there is little to hold on to; a mesh for what bends")
         f.addRow(self.heading)
         f.addRow("Motion", self.kind)
         self.look = combo(LOOK_WORDS, "What the tracker looks at",
@@ -43,6 +45,8 @@ class TrackPage(Page):
         self.half = QCheckBox("Half resolution")
         self.half.setToolTip("Faster, and steadier on pictures that are soft; a fine surface holds better at full resolution")
         self.half.clicked.connect(lambda on: self._set("Choose the resolution", half=on))
+        self.mesh = MeshFields(session)
+        f.addRow(self.mesh)
         f.addRow("Looks at", self.look)
         f.addRow("", self.half)
         grid = QGridLayout()
@@ -87,39 +91,61 @@ class TrackPage(Page):
             b.setEnabled(track is not None and s.plate is not None and not busy)
         self.stop.setEnabled(busy)
         self.passers.setEnabled(track is not None and track.solution is not None and not busy)
-        for w in (self.kind, self.look, self.half):
+        for w in (self.kind, self.look, self.half, self.mesh):
             w.setEnabled(track is not None and not busy)
+        self.mesh.setVisible(track is not None and isinstance(track.settings, MeshSettings))
         if track is None:
             self.facts.setText("")
             return
-        settings = plane_settings(track)
+        settings = track.settings
+        assert isinstance(settings, PlaneSettings | MeshSettings)
+        self.mesh.show_state()
         with QSignalBlocker(self.kind), QSignalBlocker(self.look), QSignalBlocker(self.half):
-            self.kind.setCurrentIndex(self.kind.findData(settings.model))
+            self.kind.setCurrentIndex(self.kind.findData(settings.model if isinstance(settings, PlaneSettings) else "mesh"))
             self.look.setCurrentIndex(self.look.findData(settings.look))
             self.half.setChecked(settings.half)
         solution = track.solution
-        if not isinstance(solution, PlaneSolution):
+        if solution is None:
             self.facts.setText("Being tracked now." if busy else "Not tracked yet.")
             return
         good = solution.good
-        errors = solution.errors[good]
-        lost = [int(x) for x in solution.frames[~good]]
+        errors = solution.frame_errors[good]
+        lost = [int(x) for x in solution.tried[~good]]
         words = f"{int(good.sum())} frames, expected error {errors.mean():.2f} px, at most {errors.max():.2f} px on frame " \
-                f"{int(solution.frames[good][errors.argmax()])}."
+                f"{int(solution.tried[good][errors.argmax()])}."
+        if isinstance(solution, MeshSolution):
+            words += f"\n{len(solution.vertices)} vertices, {1 - solution.measured[good].mean():.0%} of them hidden on average."
         if lost:
-            words += f"\n{len(lost)} lost: {few(lost)}.\n{solution.reasons.get(lost[0], '')}"
+            words += f"\n{len(lost)} lost: {few(lost)}.\n{getattr(solution, 'reasons', {}).get(lost[0], '')}"
         self.facts.setText(words)
 
+    def _set_kind(self, kind: str) -> None:
+        track = self.session.track
+        if track is not None:
+            self._use("Set the kind of motion", mesh_settings(track) if kind == "mesh" else _as_plane(track).but(model=kind))
+
     def _set(self, label: str, **changes: object) -> None:
+        track = self.session.track
+        if track is not None:
+            self._use(label, track.settings.but(**changes))
+
+    def _use(self, label: str, settings: TrackSettings) -> None:
         s = self.session
         track = s.track
         if track is None:
             return
         try:
-            s.history.do(label, edits.set_settings(s.shot, track.id, plane_settings(track).but(**changes)))
+            s.history.do(label, edits.set_settings(s.shot, track.id, settings))
         except WertisError as why:
             s.message.emit(str(why), True)
             self.show_state()
             return
         if track.solution is not None:
             s.message.emit("Track again to use it. What was tracked stays until then.", False)
+
+
+def _as_plane(track: Track) -> PlaneSettings:
+    """A track's settings as a plane's, with what the two have in common."""
+    if isinstance(track.settings, MeshSettings):
+        return PlaneSettings(look=track.settings.look, half=track.settings.half)
+    return plane_settings(track)

@@ -8,6 +8,7 @@ from PySide6.QtGui import QPainter
 from PySide6.QtWidgets import QFileDialog
 
 from wertis.app.commands import Command
+from wertis.app.mesh_painting import paint_mesh
 from wertis.app.picture_view import PictureView
 from wertis.app.step import Step
 from wertis.app.steps.region.overlays import paint_hold_outs
@@ -66,6 +67,7 @@ class TrackStep(Step):
             "Track both ways from this frame with Ctrl+T, or forward with T."
 
     def paint(self, painter: QPainter, view: PictureView) -> None:
+        paint_mesh(painter, view)
         paint_hold_outs(painter, view, self.bench.mattes)
 
     # -- tracking -------------------------------------------------------------------------------------------------
@@ -103,7 +105,7 @@ class TrackStep(Step):
         track = s.shot.track(s.live.track_id)
         self.bench.say(f"Tracking {track.name if track else ''}, frame {event.frame}: " + (
             f"{fix.seen:.0%} of the region seen, expected error {fix.error:.2f} px. Esc stops and keeps what there is."
-            if fix.matrix is not None else f"lost, {fix.reason}."), fix.matrix is None)
+            if fix.warp is not None else f"lost, {fix.reason}."), fix.warp is None)
 
     def _over(self, job: Job) -> None:
         s = self.session
@@ -111,7 +113,7 @@ class TrackStep(Step):
         kept = self.bench.attempt(s.keep_live)  # not where the track was locked meanwhile
         if self._come_back is not None:
             s.go(self._come_back)
-        good = {f: x for f, x in found.items() if x.matrix is not None}
+        good = {f: x for f, x in found.items() if x.warp is not None}
         if not kept:
             return
         if job.error:

@@ -1,0 +1,78 @@
+"""Vertices of a mesh put right by hand: pegs, tracking again through them, followers, locks."""
+
+from PySide6.QtCore import QSignalBlocker, Signal
+from PySide6.QtWidgets import QCheckBox, QPushButton
+
+from wertis.app.fields import form, named
+from wertis.app.pages import Page, button_grid, few, stretches
+from wertis.app.session import Session
+from wertis.core.shot.meshes import MeshSettings, MeshSolution, PegLayer
+
+
+class MeshPart(Page):
+    """The pegs of the selected mesh."""
+
+    wanted = Signal(str)
+
+    def __init__(self, session: Session) -> None:
+        super().__init__(session)
+        f = form(self)
+        self.facts = named("", "quiet")
+        f.addRow(self.facts)
+        self.buttons: dict[str, QPushButton] = {}
+        f.addRow(button_grid(self.buttons, self.wanted.emit, (
+            ("worst", "Next-worst frame", "Go to the frame that drifts most, then to the next (W)"),
+            ("key", "Peg the chosen", "Peg the chosen vertices where they are on this frame (K)")), (
+            ("before", "Peg before", "Go to the pegs before this frame ([)"), ("after", "Peg after", "Go to the pegs after this frame (])")), (
+            ("clear", "Clear pegs here", "Remove the pegs of this frame"),
+            ("unpeg", "Clear chosen's", "Remove all pegs of the chosen vertices"))))
+        f.addRow(named("TRACKING AGAIN", "section"))
+        self.stale = named("", "quiet")
+        f.addRow(self.stale)
+        f.addRow(button_grid(self.buttons, self.wanted.emit, ((
+            "again", "Track again through the pegs", "Track the stretches next to changed pegs again, through them (Ctrl+Y)"),)))
+        self.buttons["again"].setObjectName("main")
+        f.addRow(named("CHOSEN VERTICES", "section"))
+        f.addRow(button_grid(self.buttons, self.wanted.emit, (
+            ("add-vertex", "Add a vertex", "Click where one is missing; it goes with the mesh around it until it is tracked"),
+            ("remove-vertices", "Remove", "Remove the chosen vertices, pegs and all")), (
+            ("follow", "Follow / measure", "Let the chosen vertices follow the others, with no measurement of their own, or be measured again"),
+            ("lock", "Lock / unlock", "Locked vertices are moved by nothing")), (
+            ("forget-before", "Delete before", "Delete the chosen vertices' data before this frame; they follow the others there"),
+            ("forget-after", "Delete after", "Delete the chosen vertices' data after this frame; they follow the others there"))))
+        self.on = QCheckBox("Pegs are on")
+        self.on.setToolTip("Switch off to compare with what was tracked")
+        self.on.clicked.connect(lambda: self.wanted.emit("pegs"))
+        f.addRow(self.on)
+        f.addRow(named("Drag a vertex to where its spot is, in either pane: it is pegged there (diamond), and its neighbours follow. Rings are hidden "
+                       "vertices. Shift chooses several.", "hint"))
+        self.show_state()
+
+    def show_state(self) -> None:
+        s = self.session
+        track = s.track
+        meshed = track is not None and isinstance(track.solution, MeshSolution)
+        for button in self.buttons.values():
+            button.setEnabled(meshed)
+        self.on.setEnabled(meshed)
+        if track is None or not isinstance(track.solution, MeshSolution):
+            self.facts.setText("This track is a plane; choose Mesh as its motion in Track and track it." if track else "")
+            self.stale.setText("")
+            return
+        layer, solution = track.layer(PegLayer), track.solution
+        frames = layer.frames
+        count = sum(len(on) for on in layer.pegs.values())
+        lines = [f"{len(solution.vertices)} vertices", f"{count} peg{'s' * (count != 1)} on {few(frames)}" if frames else "no pegs yet"]
+        k = solution.index(s.frame)
+        if k is not None and not solution.measured[k].all():
+            lines.append(f"{int((~solution.measured[k]).sum())} vertices hidden here")
+        if isinstance(track.settings, MeshSettings) and (track.settings.followers or track.settings.locked):
+            lines.append(f"{len(track.settings.followers)} follow, {len(track.settings.locked)} locked")
+        self.facts.setText("\n".join(lines))
+        self.buttons["clear"].setEnabled(s.frame in frames)
+        with QSignalBlocker(self.on):
+            self.on.setChecked(layer.enabled)
+        stale = s.out_of_date()
+        self.buttons["again"].setEnabled(bool(stale))
+        self.stale.setText("out of date: " + stretches(f for x in stale for f in x.frames) if stale else
+                           "nothing is out of date" if frames else "there are no pegs yet")
