@@ -27,7 +27,7 @@ from wertis.core.geometry import polygon
 from wertis.core.geometry.motion import Motion, carried
 from wertis.core.jobs.check import check_track
 from wertis.core.jobs.events import Event
-from wertis.core.jobs.export import export_corner_pin
+from wertis.core.jobs.export import export_corner_pin, export_mesh
 from wertis.core.jobs.mesh_tracking import laid_mesh
 from wertis.core.jobs.occluder_mattes import write_mattes
 from wertis.core.jobs.render import render, render_frame
@@ -584,6 +584,10 @@ class Surface:
             there = self.placements
             placement = there[0] if there else None
         return export_corner_pin(self.shot.document, self.record, placement.record if placement is not None else None, Path(path))
+
+    def export_mesh(self, path: str | Path) -> int:
+        """Write a mesh's vertices over the shot's range as .csv, .json, .obj (#### stands for the frame) or .usd; how many frames it has."""
+        return export_mesh(self.shot.document, self.record, Path(path))
 
 
 class Placed:

@@ -15,12 +15,14 @@ from wertis.app.session import Session
 from wertis.app.tools import Tool
 from wertis.core.geometry.spline import closed_curve
 from wertis.core.geometry.warp import Warp
-from wertis.core.shot.document import PlaneSettings, Track
+from wertis.core.shot.document import PlaneSettings, Shape, Track
+from wertis.core.shot.edits import carry
 from wertis.core.shot.motions import motion_words
 from wertis.core.shot.regions import shapes_on
 from wertis.core.shot.resolve import motion_of
 
 MOST_ZOOM, LEAST_ZOOM = 64.0, 0.02
+_PER_SIDE = 24  # steps in which a straight side is drawn where it bends
 _MAGNIFIER = 168
 _OF_PANE, _LEAST_MAGNIFIER = 0.4, 112  # of the pane's shorter side, so that it leaves something to be seen; pixels
 
@@ -278,16 +280,17 @@ class Viewer(QWidget):
             live = s.live.on(track.id, s.frame)
             if live is not None:
                 warp = live.warp
-                shapes = [warp.forward(shape.array) for shape in track.region.shapes] if warp is not None else None
+                shapes = [warp.forward(_sides(shape)) for shape in track.region.shapes] if warp is not None else None
             else:
-                shapes = shapes_on(track, s.frame)
+                there = shapes_on(track, s.frame)
+                shapes = None if there is None else [_bent(track, *each, s.frame) for each in zip(track.region.shapes, there, strict=True)]
             if shapes is None:
                 continue
             colour = theme.ACCENT if chosen else theme.QUIET
             quiet = self.overlay.quiet
             width = 1.6 if chosen and not quiet else 1.0
             for shape, points in zip(track.region.shapes, shapes, strict=True):
-                drawn = self.to_screen(closed_curve(points) if shape.smooth else points)
+                drawn = self.to_screen(points)
                 if np.isfinite(drawn).all():
                     _outline(painter, drawn, colour, width, dashed=shape.subtract or (chosen and quiet))
             corner = self.to_screen(shapes[0])[np.argmin(shapes[0].sum(1))]
@@ -350,6 +353,26 @@ class Viewer(QWidget):
         painter.restore()
         paint_cross(painter, box)
         _words(painter, QPointF(box.left() + 6, box.bottom() - 8), f"{point[0]:.2f}, {point[1]:.2f}   x{factor:.0f}", theme.PAPER)
+
+
+def _sides(shape: Shape) -> np.ndarray:
+    """A shape's outline (N, 2) on its own frame, its sides in short steps, so that they bend with the surface."""
+    points = closed_curve(shape.array) if shape.smooth else shape.array
+    if shape.smooth:
+        return points
+    t = np.arange(_PER_SIDE)[:, None] / _PER_SIDE
+    return np.concatenate([a + (b - a) * t for a, b in zip(points, np.roll(points, -1, axis=0), strict=True)])
+
+
+def _bent(track: Track, shape: Shape, points: np.ndarray, frame: int) -> np.ndarray:
+    """The outline of a shape on a frame, on which its points lie at `points` (N, 2): straight sides stay so on a plane, and bend with a mesh."""
+    motion = motion_of(track)
+    warp = motion.at(frame) if motion is not None else None
+    if frame != track.region.frame and warp is not None and warp.matrix is None:
+        found = carry(track, _sides(shape), track.region.frame, frame)
+        if found is not None:
+            return found
+    return closed_curve(points) if shape.smooth else points
 
 
 def track_words(track: Track) -> str:

@@ -38,8 +38,13 @@ def _reported(left_out: Mapping[int, str], total: int) -> int:
 
 
 def run_export(a: argparse.Namespace) -> int:
-    """Export a corner pin."""
+    """Export a corner pin, or a mesh."""
     surface = surface_in(shot_at(a.shot), a.track)
+    if a.what == "mesh":
+        if a.placement is not None:
+            raise DeliverError("--placement is for a corner pin; a mesh goes out as a whole.")
+        print(f"{surface.export_mesh(a.out)} frames written to {a.out}")
+        return EXIT_OK
     placement = None
     if a.placement is not None:
         placement = next((p for p in surface.placements if p.name == a.placement), None)

@@ -212,7 +212,13 @@ class _Composed(Warp):
 
     def inverse_map(self, box: Box, samples: int = 1) -> np.ndarray:
         if self._inner.matrix is not None:  # the outer one may have an exact map of its own
-            return self._inner.inverse(self._outer.inverse_map(box, samples)).astype(np.float32)
+            beyond = self._outer.inverse_map(box, samples)
+            back = inverted(self._inner).matrix
+            assert back is not None
+            w = beyond[..., 0] * back[2, 0] + beyond[..., 1] * back[2, 1] + back[2, 2]
+            if np.nanmin(w * np.sign(back[2, 2]), initial=1.0) <= 1e-9:  # points beyond the vanishing line have no picture
+                return self._inner.inverse(beyond).astype(np.float32)
+            return np.asarray(cv2.perspectiveTransform(np.ascontiguousarray(beyond, np.float32), back), np.float32)
         return super().inverse_map(box, samples)
 
 
@@ -297,6 +303,8 @@ def compose(outer: Warp, inner: Warp) -> Warp:
         return outer
     if outer.matrix is not None and inner.matrix is not None:
         return HomographyWarp(homography.normalised(outer.matrix @ inner.matrix))
+    if isinstance(outer, _Composed) and outer._inner.matrix is not None and inner.matrix is not None:
+        return compose(outer._outer, compose(outer._inner, inner))  # one homography in place of two
     return _Composed(outer, inner)
 
 

@@ -1,4 +1,4 @@
-"""Which corner pin goes out for a track."""
+"""What goes out for a track: corner pins, animated meshes."""
 
 from pathlib import Path
 
@@ -7,10 +7,12 @@ import numpy as np
 from wertis.core.comp.picture import surface_proportions
 from wertis.core.errors import DeliverError
 from wertis.core.exchange import corner_pin_csv, corner_pin_json
+from wertis.core.exchange.animated_mesh import WRITERS, AnimatedMesh
 from wertis.core.exchange.corner_pin_json import CornerPin
 from wertis.core.geometry.motion import carried
 from wertis.core.shot import bends
 from wertis.core.shot.document import Placement, Shot, Track
+from wertis.core.shot.meshes import MeshSolution
 from wertis.core.shot.resolve import motion_of
 
 
@@ -69,3 +71,44 @@ def export_corner_pin(shot: Shot, track: Track, placement: Placement | None, pat
     else:
         raise DeliverError(f"'{path.suffix}' is not a corner pin file; end the name with .csv or .json.")
     return len(pin.corners)
+
+
+def animated_mesh(shot: Shot, track: Track) -> AnimatedMesh:
+    """A mesh track's vertices over the shot's range, pegs and repairs and all.
+
+    Raises
+    ------
+    DeliverError
+        When the track is no mesh, or has not been tracked.
+    """
+    motion, solution = motion_of(track), track.solution
+    if motion is None or not isinstance(solution, MeshSolution) or shot.plate is None:
+        raise DeliverError(f"{track.name} has no tracked mesh; choose Mesh as its motion and track it before you export it.")
+    places, errors, seen = {}, {}, {}
+    for frame in range(shot.range[0], shot.range[1] + 1):
+        warp = motion.at(frame)
+        moved = warp.forward(solution.vertices) if warp is not None else None
+        if moved is not None and np.isfinite(moved).all():
+            places[frame] = moved
+            errors[frame] = motion.uncertainty(solution.vertices, frame)
+            k = solution.index(frame)
+            seen[frame] = solution.measured[k] if k is not None else np.zeros(len(moved), bool)
+    if not places:
+        raise DeliverError(f"{track.name} has no answer in the range {shot.range[0]} to {shot.range[1]}; set another range.")
+    return AnimatedMesh(shot.plate.size, shot.plate.fps, solution.reference, solution.vertices, solution.triangles, places, errors, seen, track.name)
+
+
+def export_mesh(shot: Shot, track: Track, path: Path) -> int:
+    """Write an animated mesh as .csv, .json, .obj (one file a frame) or .usd; returns how many frames it has.
+
+    Raises
+    ------
+    DeliverError
+        When there is nothing to write, or it cannot be written.
+    """
+    write = WRITERS.get(path.suffix.lower())
+    if write is None:
+        raise DeliverError(f"'{path.suffix}' is not a mesh file; end the name with one of {', '.join(WRITERS)}.")
+    mesh = animated_mesh(shot, track)
+    write(path, mesh)
+    return len(mesh.places)

@@ -181,13 +181,13 @@ class Solution(KindOf):
 
     @property
     def frame_errors(self) -> np.ndarray:
-        """(n,) expected error of each, in pixels."""
-        raise NotImplementedError
+        """(n,) expected error of each, in pixels; inf where it was lost."""
+        return np.where(self.good, 0.0, np.inf)
 
     @property
     def shares(self) -> np.ndarray:
         """(n,) share of the region that was seen on each, 0..1."""
-        raise NotImplementedError
+        return self.good.astype(np.float64)
 
 
 class PlaneSolution(Solution):

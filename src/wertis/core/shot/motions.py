@@ -5,7 +5,7 @@ import numpy as np
 from wertis.core.errors import RegionError
 from wertis.core.geometry import homography
 from wertis.core.geometry.motion import between
-from wertis.core.shot.document import ExtraMoveLayer, PlaneSolution, RepairLayer, RetrackedLayer, Shot, SmoothingLayer, Track
+from wertis.core.shot.document import ExtraMoveLayer, PlaneSolution, RepairLayer, Shot, SmoothingLayer, Track
 from wertis.core.shot.edits import track_of, unlocked
 from wertis.core.shot.resolve import motion_of, tracked_motion
 
@@ -52,7 +52,8 @@ def motion_words(track: Track) -> str:
     """What drives everything on a track, in a few words: as tracked, or what lies on it."""
     on = {type(x) for x in track.layers if x.enabled}
     reference = track.reference
-    repaired = RetrackedLayer in on or (RepairLayer in on and bool(track.layer(RepairLayer).frames(reference)))
+    by_hand = any(x.kind in ("retracked", "retracked-mesh", "pegs") and not x.empty for x in track.layers if x.enabled)
+    repaired = by_hand or (RepairLayer in on and bool(track.layer(RepairLayer).frames(reference)))
     parts = [words for words, there in (("smoothed", SmoothingLayer in on), ("repaired", repaired),
                                         ("with an extra move", ExtraMoveLayer in on and bool(track.layer(ExtraMoveLayer).frames(reference)))) if there]
     return ", ".join(parts) or "as tracked"

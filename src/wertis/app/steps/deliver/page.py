@@ -14,6 +14,7 @@ from PySide6.QtWidgets import (
 from wertis.app.fields import form, named
 from wertis.app.pages import Page, combo
 from wertis.app.session import Session
+from wertis.core.shot.meshes import MeshSolution
 
 
 class DeliverPage(Page):
@@ -21,6 +22,7 @@ class DeliverPage(Page):
 
     render_wanted = Signal(str, str)
     export_wanted = Signal(str)
+    mesh_wanted = Signal(str)
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
@@ -59,6 +61,15 @@ class DeliverPage(Page):
         row.addWidget(self.json)
         f.addRow(self.pin_words)
         f.addRow(row)
+        self.mesh_heading = named("Mesh", "heading")
+        self.mesh_format = combo({".usd": "USD, with time samples", ".obj": "OBJ, one file a frame", ".json": "JSON", ".csv": "CSV"}, "Format of the mesh",
+                                 lambda: None)
+        self.mesh_button = QPushButton("Export the mesh...")
+        self.mesh_button.setToolTip("Every vertex over the range, pegs and repairs and all")
+        self.mesh_button.clicked.connect(self._export_mesh)
+        f.addRow(self.mesh_heading)
+        f.addRow(self.mesh_format)
+        f.addRow(self.mesh_button)
         f.addRow(named("Pixels, y down, first pixel's centre at 0.5, 0.5; the file says so too.", "hint"))
         self._folder = Path.home()
         self._suggested_for: object = None
@@ -73,6 +84,8 @@ class DeliverPage(Page):
         ok = track is not None and track.solution is not None and (bool(s.shot.placements(track.id)) or track.region.corners is not None)
         self.csv.setEnabled(ok)
         self.json.setEnabled(ok)
+        for widget in (self.mesh_heading, self.mesh_format, self.mesh_button):
+            widget.setVisible(track is not None and isinstance(track.solution, MeshSolution))
         what = s.placement.name if s.placement else "the region's corners"
         self.pin_words.setText(f"{what} on {track.name}" if ok and track else "Track a surface and place something first.")
         if s.plate is not self._suggested_for:
@@ -92,6 +105,13 @@ class DeliverPage(Page):
         name = QFileDialog.getExistingDirectory(self, "Render to", str(Path(self.target.text() or str(self._folder)).parent))
         if name:
             self.target.setText(str(Path(name) / Path(self.target.text()).name))
+
+    def _export_mesh(self) -> None:
+        track, suffix = self.session.track, self.mesh_format.currentData()
+        folder = self.session.path.parent if self.session.path else self._folder
+        name, _ = QFileDialog.getSaveFileName(self, "Export the mesh", str(folder / f"{track.name if track else 'mesh'}{suffix}"), f"Mesh (*{suffix})")
+        if name:
+            self.mesh_wanted.emit(name if name.lower().endswith(suffix) else name + suffix)
 
     def _export(self, suffix: str) -> None:
         track = self.session.track

@@ -1,6 +1,6 @@
 """The step Deliver: renders and exports."""
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 from wertis.app import theme
@@ -12,9 +12,10 @@ from wertis.app.workbench import Workbench
 from wertis.core.comp.light import light_words
 from wertis.core.errors import WertisError
 from wertis.core.jobs.events import Event, Stop
-from wertis.core.jobs.export import export_corner_pin
+from wertis.core.jobs.export import export_corner_pin, export_mesh
 from wertis.core.jobs.job import Job
 from wertis.core.jobs.render import check_target, render
+from wertis.core.shot.document import Shot, Track
 
 
 class DeliverStep(Step):
@@ -28,6 +29,7 @@ class DeliverStep(Step):
         self.page = DeliverPage(self.session)
         self.page.render_wanted.connect(self.render)
         self.page.export_wanted.connect(self.export)
+        self.page.mesh_wanted.connect(self.export_mesh)
 
     def commands(self) -> list[Command]:
         return [Command("deliver.render", "Deliver", "Render", self._press_render, "Ctrl+R")]
@@ -73,11 +75,19 @@ class DeliverStep(Step):
 
     def export(self, name: str) -> None:
         """Export the corner pin of the selected placement."""
+        placement = self.session.placement
+        self._export(name, lambda shot, track: export_corner_pin(shot, track, placement, Path(name)))
+
+    def export_mesh(self, name: str) -> None:
+        """Export the mesh of the selected track."""
+        self._export(name, lambda shot, track: export_mesh(shot, track, Path(name)))
+
+    def _export(self, name: str, write: Callable[[Shot, Track], int]) -> None:
         s = self.session
         if s.track is None:
             return
         try:
-            count = export_corner_pin(s.shot, s.track, s.placement, Path(name))
+            count = write(s.shot, s.track)
         except WertisError as why:
             self.bench.say(str(why), True)
             return

@@ -1,0 +1,240 @@
+"""An animated mesh in open formats: CSV, JSON, a sequence of Wavefront OBJ files, and USD; each can be read back.
+
+In CSV and JSON places are the picture's pixels, y down, the first pixel's centre at (0.5, 0.5). In OBJ and USD x is to the right and y up, from the
+picture's lower left corner, in pixels, z is 0; texture coordinates are the vertices' places on the reference frame, 0..1 over its picture from the lower
+left corner, so that the reference frame itself fits as a texture.
+"""
+
+import json
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from pathlib import Path
+
+import numpy as np
+
+from wertis.core.errors import DeliverError
+from wertis.core.exchange import points_csv
+from wertis.core.files import read_text, replacing, write_text
+
+FORMAT, VERSION = "wertis animated mesh", 1
+CONVENTION = "pixels, x right, y down, the first pixel's centre at 0.5, 0.5"
+MOST_VERTICES = 1_000_000
+
+
+@dataclass(frozen=True)
+class AnimatedMesh:
+    """A mesh of V vertices over frames.
+
+    Attributes
+    ----------
+    size : width and height of the picture.
+    fps : frames per second.
+    reference : the frame on which the vertices are given.
+    vertices : (V, 2) on the reference frame.
+    triangles : (T, 3) int, clockwise as they are seen.
+    places : frame to (V, 2).
+    errors, seen : frame to (V,) expected error in pixels, and whether each vertex was measured; where that is known.
+    """
+
+    size: tuple[int, int]
+    fps: float
+    reference: int
+    vertices: np.ndarray
+    triangles: np.ndarray
+    places: dict[int, np.ndarray]
+    errors: dict[int, np.ndarray] = field(default_factory=dict)
+    seen: dict[int, np.ndarray] = field(default_factory=dict)
+    name: str = ""
+
+    def up(self, points: np.ndarray) -> np.ndarray:
+        """Places (V, 2) with y up, from the picture's lower left corner."""
+        return np.column_stack([points[:, 0], self.size[1] - points[:, 1]])
+
+    @property
+    def texture(self) -> np.ndarray:
+        """(V, 2) texture coordinates."""
+        return self.up(self.vertices) / np.array(self.size)
+
+
+# -- CSV ----------------------------------------------------------------------------------------------------------
+
+
+def write_csv(path: Path, mesh: AnimatedMesh) -> None:
+    """Write `frame,id,x,y,error,seen`, the id being the vertex's number."""
+    numbers = range(len(mesh.vertices))
+    whole = bool(mesh.errors) and all(f in mesh.errors and f in mesh.seen for f in mesh.places)
+    points_csv.write_frames(path, {f: {str(k): p[k] for k in numbers} for f, p in mesh.places.items()},
+                            {f: {str(k): float(mesh.errors[f][k]) for k in numbers} for f in mesh.places} if whole else None,
+                            {f: {str(k): bool(mesh.seen[f][k]) for k in numbers} for f in mesh.places} if whole else None)
+
+
+# -- JSON ---------------------------------------------------------------------------------------------------------
+
+
+def write_json(path: Path, mesh: AnimatedMesh) -> None:
+    """Write the whole mesh as one documented JSON file."""
+    def rows(points: np.ndarray) -> list:
+        return np.round(points, 4).tolist()  # type: ignore[no-any-return]
+
+    body = {"format": FORMAT, "version": VERSION, "convention": CONVENTION, "name": mesh.name, "width": mesh.size[0], "height": mesh.size[1],
+            "fps": mesh.fps, "reference": mesh.reference, "vertices": rows(mesh.vertices), "triangles": mesh.triangles.tolist(),
+            "frames": {str(f): {"places": rows(p), **({"errors": rows(np.minimum(mesh.errors[f], 1e6))} if f in mesh.errors else {}),
+                                **({"seen": mesh.seen[f].astype(int).tolist()} if f in mesh.seen else {})} for f, p in sorted(mesh.places.items())}}
+    write_text(path, json.dumps(body, ensure_ascii=False) + "\n")
+
+
+def read_json(path: Path) -> AnimatedMesh:
+    """Read what `write_json` wrote.
+
+    Raises
+    ------
+    DeliverError
+        When the file is something else, damaged, or newer.
+    """
+    try:
+        body = json.loads(read_text(path))
+        if not isinstance(body, dict) or body.get("format") != FORMAT:
+            raise DeliverError(f"{path.name} is not an animated mesh; choose a JSON file that Wertis exported.")
+        if body.get("version") != VERSION:
+            raise DeliverError(f"{path.name} is of version {body.get('version')}; this Wertis reads version {VERSION}.")
+        vertices = np.array(body["vertices"], float).reshape(-1, 2)
+        frames = {int(f): on for f, on in body["frames"].items()}
+        places = {f: np.array(on["places"], float).reshape(len(vertices), 2) for f, on in frames.items()}
+        triangles = np.array(body["triangles"], int).reshape(-1, 3)
+        if triangles.size and not 0 <= triangles.min() <= triangles.max() < len(vertices):
+            raise ValueError("a triangle has a vertex that does not exist")
+        return AnimatedMesh((int(body["width"]), int(body["height"])), float(body["fps"]), int(body["reference"]), vertices, triangles, places,
+                            {f: np.array(on["errors"], float) for f, on in frames.items() if "errors" in on},
+                            {f: np.array(on["seen"], bool) for f, on in frames.items() if "seen" in on}, str(body.get("name", "")))
+    except (KeyError, TypeError, ValueError, AttributeError, RecursionError) as why:
+        raise DeliverError(f"{path.name} is damaged ({str(why).splitlines()[0]}); export it again.") from why
+
+
+# -- Wavefront OBJ ------------------------------------------------------------------------------------------------
+
+
+def frame_path(pattern: Path, frame: int) -> Path:
+    """The file of a frame: #### in the name stands for its number; without, the number is put before the ending."""
+    name = pattern.name
+    hashes = len(name) - len(name.replace("#", ""))
+    if "#" * hashes in name and hashes:
+        return pattern.with_name(name.replace("#" * hashes, f"{frame:0{hashes}d}"))
+    return pattern.with_name(f"{pattern.stem}.{frame:04d}{pattern.suffix}")
+
+
+def write_obj(pattern: Path, mesh: AnimatedMesh) -> list[Path]:
+    """Write one OBJ file for each frame (Wavefront, Advanced Visualizer appendix B1, object files); the files."""
+    texture = "".join(f"vt {u:.6f} {v:.6f}\n" for u, v in mesh.texture)
+    # counter-clockwise with y up is clockwise with y down, turned over: the order stays as it is seen
+    faces = "".join("f " + " ".join(f"{k + 1}/{k + 1}" for k in t[::-1]) + "\n" for t in mesh.triangles.tolist())
+    written = []
+    for frame, places in sorted(mesh.places.items()):
+        head = f"# Wertis mesh {mesh.name}, frame {frame}; pixels, y up from the lower left corner of a picture of {mesh.size[0]} x {mesh.size[1]}\n"
+        path = frame_path(pattern, frame)
+        write_text(path, head + "".join(f"v {x:.5f} {y:.5f} 0\n" for x, y in mesh.up(places)) + texture + faces)
+        written.append(path)
+    return written
+
+
+def read_obj(path: Path) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Vertices (V, 3), texture coordinates (V, 2) and triangles (T, 3) of an OBJ file of triangles.
+
+    Raises
+    ------
+    DeliverError
+        When it cannot be read.
+    """
+    vertices, texture, faces = [], [], []
+    try:
+        for line in read_text(path).splitlines():
+            parts = line.split()
+            if parts[:1] == ["v"]:
+                vertices.append([float(v) for v in parts[1:4]])
+            elif parts[:1] == ["vt"]:
+                texture.append([float(v) for v in parts[1:3]])
+            elif parts[:1] == ["f"]:
+                faces.append([int(p.split("/")[0]) - 1 for p in parts[1:4]])
+    except ValueError as why:
+        raise DeliverError(f"{path.name} is damaged ({why}); export it again.") from why
+    return np.array(vertices).reshape(-1, 3), np.array(texture).reshape(-1, 2), np.array(faces, int).reshape(-1, 3)
+
+
+# -- USD ----------------------------------------------------------------------------------------------------------
+
+
+def write_usd(path: Path, mesh: AnimatedMesh) -> None:
+    """Write a USD mesh with time samples, frames as time codes (OpenUSD, UsdGeomMesh).
+
+    Raises
+    ------
+    DeliverError
+        When the library for USD is not installed, or the file cannot be written.
+    """
+    try:
+        from pxr import Gf, Sdf, Usd, UsdGeom, Vt
+    except ImportError as why:
+        raise DeliverError("USD needs the package usd-core; install it with: pip install usd-core. Or export OBJ or JSON.") from why
+    frames = sorted(mesh.places)
+    with replacing(path) as temporary:
+        # the library goes by the file's ending
+        part = temporary.with_name(temporary.name + path.suffix)
+        try:
+            stage = Usd.Stage.CreateNew(str(part))
+            UsdGeom.SetStageUpAxis(stage, UsdGeom.Tokens.y)
+            stage.SetStartTimeCode(frames[0])
+            stage.SetEndTimeCode(frames[-1])
+            stage.SetTimeCodesPerSecond(mesh.fps)
+            stage.SetFramesPerSecond(mesh.fps)
+            made = UsdGeom.Mesh.Define(stage, "/mesh")
+            stage.SetDefaultPrim(made.GetPrim())
+            made.CreateFaceVertexCountsAttr([3] * len(mesh.triangles))
+            made.CreateFaceVertexIndicesAttr(mesh.triangles[:, ::-1].ravel().tolist())
+            made.CreateSubdivisionSchemeAttr(UsdGeom.Tokens.none)
+            points = made.CreatePointsAttr()
+            for frame in frames:
+                at = mesh.up(mesh.places[frame])
+                points.Set(Vt.Vec3fArray([Gf.Vec3f(float(x), float(y), 0.0) for x, y in at]), frame)
+            uv = UsdGeom.PrimvarsAPI(made).CreatePrimvar("st", Sdf.ValueTypeNames.TexCoord2fArray, UsdGeom.Tokens.vertex)
+            uv.Set(Vt.Vec2fArray([Gf.Vec2f(float(u), float(v)) for u, v in mesh.texture]))
+            made.GetPrim().SetCustomDataByKey("wertis", {"reference": mesh.reference, "width": mesh.size[0], "height": mesh.size[1], "name": mesh.name})
+            stage.GetRootLayer().Save()
+            del stage
+            part.replace(temporary)
+        finally:
+            part.unlink(missing_ok=True)
+
+
+def read_usd(path: Path) -> AnimatedMesh:
+    """Read what `write_usd` wrote.
+
+    Raises
+    ------
+    DeliverError
+        When it cannot be read.
+    """
+    try:
+        from pxr import Usd, UsdGeom
+    except ImportError as why:
+        raise DeliverError("USD needs the package usd-core; install it with: pip install usd-core.") from why
+    try:
+        stage = Usd.Stage.Open(str(path))
+        made = UsdGeom.Mesh(stage.GetDefaultPrim())
+        about = made.GetPrim().GetCustomDataByKey("wertis")
+        size = int(about["width"]), int(about["height"])
+        points = made.GetPointsAttr()
+
+        def down(at: np.ndarray) -> np.ndarray:
+            return np.column_stack([at[:, 0], size[1] - at[:, 1]])
+
+        places = {int(t): down(np.array(points.Get(t), float)) for t in points.GetTimeSamples()}
+        uv = np.array(UsdGeom.PrimvarsAPI(made).GetPrimvar("st").Get(), float)
+        triangles = np.array(made.GetFaceVertexIndicesAttr().Get(), int).reshape(-1, 3)[:, ::-1]
+        return AnimatedMesh(size, float(stage.GetTimeCodesPerSecond()), int(about["reference"]), down(uv * size), triangles, places,
+                            name=str(about.get("name", "")))
+    except Exception as why:  # the library raises its own kinds
+        raise DeliverError(f"{path.name} cannot be read as a mesh in USD ({str(why).splitlines()[0]}).") from why
+
+
+WRITERS: dict[str, Callable[[Path, AnimatedMesh], object]] = {
+    ".csv": write_csv, ".json": write_json, ".obj": write_obj, ".usd": write_usd, ".usda": write_usd, ".usdc": write_usd}
+"""File endings and what writes them."""
