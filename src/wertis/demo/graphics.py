@@ -51,8 +51,33 @@ def stencil(size: tuple[int, int] = (900, 500)) -> np.ndarray:
     return np.concatenate([(alpha * ink).astype(np.uint8), alpha], 2)
 
 
+def emblem(size: tuple[int, int] = (720, 720)) -> np.ndarray:
+    """A painted emblem with alpha, (h, w, 4) uint8 premultiplied: for multiply on the sail."""
+    w, h = size
+    mark: np.ndarray = np.zeros((h, w), np.uint8)
+    centre = (w // 2, h // 2)
+    cv2.circle(mark, centre, int(w * .46), 255, int(w * .035), cv2.LINE_AA)
+    cv2.circle(mark, centre, int(w * .40), 255, int(w * .012), cv2.LINE_AA)
+    x = np.arange(int(w * .16), int(w * .84))
+    for k, y in enumerate((.60, .68, .76)):
+        half = np.sqrt(np.maximum((w * .37) ** 2 - (x - w / 2) ** 2, 0))
+        wave = h * y + h * .022 * np.sin(x / w * 26 + k)
+        inside = np.abs(wave - h / 2) < half
+        line = np.column_stack([x[inside], wave[inside]]).round().astype(np.int32)
+        cv2.polylines(mark, [line[:, None]], False, 255, int(w * .022), cv2.LINE_AA)
+    hull = np.array([[.30, .50], [.70, .50], [.63, .56], [.37, .56]]) * size
+    jib = np.array([[.49, .17], [.49, .47], [.31, .47]]) * size
+    main = np.array([[.52, .20], [.52, .47], [.68, .47]]) * size
+    for shape in (hull, jib, main):
+        cv2.fillPoly(mark, [np.round(shape * 16).astype(np.int32)], 255, cv2.LINE_AA, 4)
+    ink = np.array([150, 40, 34], np.float32) / 255
+    alpha = mark[..., None]
+    return np.concatenate([(alpha * ink).astype(np.uint8), alpha], 2)
+
+
 def write_all(folder: Path) -> None:
     """Write every graphic as PNG."""
     folder.mkdir(parents=True, exist_ok=True)
     write_picture(folder / "night_market.png", night_market())
     write_picture(folder / "stencil.png", stencil())
+    write_picture(folder / "emblem.png", emblem())

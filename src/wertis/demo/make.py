@@ -20,13 +20,19 @@ from wertis.core.jobs.tracking import kept, runs_from, track_shot
 from wertis.core.shot import store
 from wertis.core.shot.document import PlaneSolution, Shot
 from wertis.demo import graphics
+from wertis.demo.sail import CLOTH, Sail, SailFilm
 from wertis.demo.scene import FIRST, Film, Scene
 
-VERSION = 3
+VERSION = 4
 FRAMES = 60
 FILMS = {"tea_crate": Film(FRAMES, "", 11), "tea_crate_passers": Film(FRAMES, "barrow", 12), "tea_crate_awning": Film(FRAMES, "awning", 13)}
+SAILS = {"sail": SailFilm(FRAMES, 21)}
+ALL = (*FILMS, *SAILS)
 TITLES = {"tea_crate": "Tea crate", "tea_crate_passers": "Tea crate with rope and barrow",
           "tea_crate_awning": "Tea crate behind an awning, which needs a hold-out"}
+TITLES["sail"] = "Sail that ripples and folds"
+SAIL_TRACKED = "Brindle Quay sail.wertis"
+SAIL = "sail"
 TRACKED = "Brindle Quay.wertis"
 DRIFTING = "Brindle Quay, drifting.wertis"
 FIRST_FILM = "tea_crate"  # the one that is tracked; made first, so that there is something to see soon
@@ -39,17 +45,17 @@ def folder() -> Path:
     return Path(platformdirs.user_data_dir("wertis")) / f"demo-{VERSION}"
 
 
-def ready(where: Path | None = None, names: Iterable[str] = FILMS) -> bool:
+def ready(where: Path | None = None, names: Iterable[str] = ALL) -> bool:
     """Whether these demo shots have been made."""
     return all(((where or folder()) / f"{name}.made").exists() for name in names)
 
 
-def steps(names: Iterable[str] = FILMS, where: Path | None = None) -> int:
+def steps(names: Iterable[str] = ALL, where: Path | None = None) -> int:
     """How many steps making these shots takes."""
-    return sum(FILMS[n].frames + (FRAMES - 1) * (n == FIRST_FILM) for n in names if not ready(where, [n]))
+    return sum(FRAMES + (FRAMES - 1) * (n in (FIRST_FILM, SAIL)) for n in names if not ready(where, [n]))
 
 
-def make(where: Path | None = None, frames: int = FRAMES, names: Iterable[str] = FILMS, stop: Stop | None = None) -> Iterator[Event]:
+def make(where: Path | None = None, frames: int = FRAMES, names: Iterable[str] = ALL, stop: Stop | None = None) -> Iterator[Event]:
     """Make the demo shots of these names; nothing is done when they are there. Stopped before its end, what is not whole is made anew the next time.
 
     Parameters
@@ -78,11 +84,16 @@ def _made(root: Path, frames: int, names: Iterable[str]) -> Iterator[tuple[str, 
                 continue
             shutil.rmtree(root / name, ignore_errors=True)
             (root / name).mkdir(parents=True)
-            for text in _film(root / name, FILMS[name], frames):
+            scene = Sail(SAILS[name]) if name in SAILS else Scene(FILMS[name])
+            for text in _film(root / name, scene, frames):
                 yield name, text
             if name == FIRST_FILM:
                 graphics.write_all(root / "graphics")
                 for text in _tracked_shot(root):
+                    yield name, text
+            if name == SAIL:
+                graphics.write_all(root / "graphics")
+                for text in _tracked_sail(root, frames):
                     yield name, text
             (root / f"{name}.made").write_text(f"{VERSION}\n")
     except OSError as why:
@@ -90,8 +101,7 @@ def _made(root: Path, frames: int, names: Iterable[str]) -> Iterator[tuple[str, 
                            "XDG_DATA_HOME to another folder.") from why
 
 
-def _film(where: Path, film: Film, frames: int) -> Iterator[str]:
-    scene = Scene(film)
+def _film(where: Path, scene: Scene | Sail, frames: int) -> Iterator[str]:
 
     def one(index: int) -> int:
         path = where / f"{where.name}.{FIRST + index:04d}.jpg"
@@ -109,7 +119,7 @@ def _film(where: Path, film: Film, frames: int) -> Iterator[str]:
         cv2.setNumThreads(threads)
     truth = {str(FIRST + i): scene.truth(i).round(4).tolist() for i in range(frames)}
     (where / "truth.json").write_text(json.dumps(
-        {"what": "corners of the crate's front, clockwise from its top left; pixels, first centre at 0.5,0.5", "corners": truth}))
+        {"what": "corners of the crate's front, or of the sail, clockwise from the top left; pixels, first centre at 0.5,0.5", "corners": truth}))
 
 
 def front_corners(where: Path, frame: int = FIRST) -> np.ndarray:
@@ -133,6 +143,24 @@ def _tracked_shot(root: Path) -> Iterator[str]:
     crate.place(root / "graphics" / "night_market.png", corners, FIRST, "Night market", fit="stretch")
     shot.save(root / TRACKED)
     store.save(_spoilt(shot.document), root / DRIFTING)
+
+
+def _tracked_sail(root: Path, frames: int) -> Iterator[str]:
+    scene = Sail(SAILS[SAIL])
+    w, h = CLOTH
+    shot = wertis.open(root / SAIL)
+    region = scene.seen(np.array([[.03, .04], [.97, .04], [.97, .96], [.03, .96]]) * CLOTH, 0)
+    sail = shot.add(region, FIRST, "Sail", "mesh")
+    answers = {}
+    with single_threaded():
+        for event in track_shot(shot.document, sail.id, shot.plate, runs_from(shot.document, sail.record, FIRST, "both")):
+            answers[event.frame] = event.item
+            yield f"tracking {event.frame}"
+    shot.opened.do("Track", kept(shot.document, sail.id, answers).but(name="Brindle Quay sail"))  # type: ignore[arg-type]
+    middle, side = np.array([w * .47, h * .5]), h * .66
+    corners = scene.seen(middle + side / 2 * np.array([[-1, -1], [1, -1], [1, 1], [-1, 1]]), 0)
+    sail.place(root / "graphics" / "emblem.png", corners, FIRST, "Emblem", fit="stretch", blend="multiply")
+    shot.save(root / SAIL_TRACKED)
 
 
 def _spoilt(shot: Shot) -> Shot:

@@ -44,12 +44,12 @@ class Scene:
         self._side = _backed(textures.wood(rng, (660, 740), 5, (158, 117, 76)) * np.float32(0.21))
         self._top = _backed(textures.wood(rng, (1040, 660), 6, (178, 137, 92)) * np.float32(1.12))
         self._ground = _with_shadow(textures.setts(rng, (1800, 1500)))
-        self._shore = _coded(textures.harbour(rng, (2400, 760)))
-        self._barrow = _coded(textures.barrow(rng, (620, 560))) if film.passers == "barrow" else None
-        self._awning = _coded(textures.awning(rng, (900, 470))) if film.passers == "awning" else None
-        self._grain = _grain(np.random.default_rng(film.seed + 100))
+        self._shore = coded(textures.harbour(rng, (2400, 760)))
+        self._barrow = coded(textures.barrow(rng, (620, 560))) if film.passers == "barrow" else None
+        self._awning = coded(textures.awning(rng, (900, 470))) if film.passers == "awning" else None
+        self._grain = film_grain(np.random.default_rng(film.seed + 100))
         self._camera = _hand_held(film)
-        self._vignette = _vignette()
+        self._vignette = vignette()
 
     def label_corners(self, time: float) -> np.ndarray:
         """Where the crate's front is at a time in frames from the first: (4, 2), clockwise from its top left."""
@@ -203,10 +203,10 @@ def _onto(size: tuple[int, int], quad_: np.ndarray) -> np.ndarray:
 def _backed(picture: np.ndarray) -> np.ndarray:
     """With alpha, and reduced a little so that it does not alias where it is seen small."""
     opaque = np.concatenate([picture, np.ones((*picture.shape[:2], 1), np.float32)], 2)
-    return _coded(cv2.GaussianBlur(opaque, (0, 0), 0.9, borderType=cv2.BORDER_REPLICATE))
+    return coded(cv2.GaussianBlur(opaque, (0, 0), 0.9, borderType=cv2.BORDER_REPLICATE))
 
 
-def _coded(picture: np.ndarray) -> np.ndarray:
+def coded(picture: np.ndarray) -> np.ndarray:
     """Linear light (h, w, 3 or 4) as 8-bit display values with the soft shoulder that film has; alpha as it is."""
     colour = np.power(np.clip(picture[..., :3] * np.float32(1.25), 0, 4), np.float32(1 / 2.2))
     colour = np.where(colour > 0.8, 0.8 + (1 - np.exp(-(colour - 0.8) / 0.2)) * 0.2, colour)
@@ -215,7 +215,7 @@ def _coded(picture: np.ndarray) -> np.ndarray:
     return (np.clip(colour, 0, 1) * 255 + 0.5).astype(np.uint8)
 
 
-def _grain(rng: np.random.Generator) -> np.ndarray:
+def film_grain(rng: np.random.Generator) -> np.ndarray:
     """A field of film grain, in 8-bit steps, larger than the picture so that each frame takes another part of it."""
     field = rng.standard_normal((HEIGHT + 256, WIDTH + 256, 3), dtype=np.float32)
     return cv2.GaussianBlur(field, (0, 0), 0.65) * np.float32(1.9 * 2.2)
@@ -257,7 +257,8 @@ def _hand_held(film: Film) -> list[np.ndarray]:
             sway(0.012, 1.7) + 0.05 * walk, sway(0.010, 1.9), np.radians(1.3) * np.sin(2.2 * t + 0.5) + sway(0.003, 1.6)]
 
 
-def _vignette() -> np.ndarray:
+def vignette() -> np.ndarray:
+    """How a lens darkens the picture towards its corners, (h, w, 3)."""
     y, x = np.mgrid[0:HEIGHT, 0:WIDTH].astype(np.float32)
     r2 = ((x - WIDTH / 2) ** 2 + (y - HEIGHT / 2) ** 2) / (WIDTH / 2) ** 2
     return (1 - 0.22 * r2)[..., None].repeat(3, 2)

@@ -176,8 +176,6 @@ class MeshWarp(Warp):
         return out
 
     def inverse_map(self, box: Box, samples: int = 1) -> np.ndarray:
-        if compiled.LIBRARY is None:
-            return super().inverse_map(box, samples)
         x0, y0, x1, y1 = box
         if self.folds:  # ends that are sharp to the pixel
             each = 1.0 / samples
@@ -190,17 +188,55 @@ class MeshWarp(Warp):
 
     def _drawn(self, x: float, y: float, pitch: float, columns: int, rows: int) -> np.ndarray:
         """(rows, columns, 2) float32 source points of a grid of target points; nan where nothing of the surface is seen."""
-        source, target, order = (np.ascontiguousarray(a) for a in self._pieces)
-        near = ((target.max(1) >= [x, y]) & (target.min(1) <= [x + pitch * columns, y + pitch * rows])).all(1)
-        source, target, order = (np.ascontiguousarray(a[near]) for a in (source, target, order))
-        found = np.empty((rows, columns, 2))
-        rank = np.empty((rows, columns), np.float32)
-        values = np.ascontiguousarray(self.values)
-        f, g = np.float64, compiled.double
-        compiled.LIBRARY.spline_inverse(address(values, f), *bspline.geometry_arguments(self.mesh.lattice), address(source, f), address(target, f),  # type: ignore[union-attr]
-                                        address(order, f), compiled.long(len(order)), g(x), g(y), g(pitch), columns, rows, 2,
-                                        address(found, f), address(rank, np.float32))
+        found, _ = drawn_triangles(*self._pieces, (x, y), pitch, (rows, columns), self.mesh.lattice, self.values)
         return found.astype(np.float32)
+
+
+def drawn_triangles(source: np.ndarray, target: np.ndarray, order: np.ndarray, begin: tuple[float, float], pitch: float, shape: tuple[int, int],
+                    lattice: Lattice | None = None, values: np.ndarray | None = None) -> tuple[np.ndarray, np.ndarray]:
+    """Triangles drawn into a grid of target points, of which each gets its source point; those turned away are left out.
+
+    Parameters
+    ----------
+    source, target : (n, 3, 2) corners of the triangles, clockwise where they are seen from the front.
+    order : (n,) of two over each other that with the higher one shows.
+    begin, pitch, shape : the first target point x, y, the distance between them, and rows and columns.
+    lattice, values : a smooth map that the triangles stand for, on which the source points are then solved for exactly.
+
+    Returns
+    -------
+    (rows, columns, 2) source points, nan where nothing is, and (rows, columns) the order of what shows, -inf where nothing does.
+    """
+    rows, columns = shape
+    (x, y), far = begin, np.array(begin) + [pitch * columns, pitch * rows]
+    near = ((target.max(1) >= begin) & (target.min(1) <= far)).all(1)
+    source, target, order = (np.ascontiguousarray(a[near], np.float64) for a in (source, target, order))
+    found, rank = np.full((rows, columns, 2), np.nan), np.full((rows, columns), -np.inf, np.float32)
+    lattice = lattice or Lattice(0.0, 0.0, 1.0, 4, 4)
+    steps = 0 if values is None else 2
+    values = np.ascontiguousarray(lattice.identity if values is None else values)
+    f, g = np.float64, compiled.double
+    if compiled.LIBRARY is not None:
+        compiled.LIBRARY.spline_inverse(address(values, f), *bspline.geometry_arguments(lattice), address(source, f), address(target, f),
+                                        address(order, f), compiled.long(len(order)), g(x), g(y), g(pitch), int(columns), int(rows), steps,
+                                        address(found, f), address(rank, np.float32))
+        return found, rank
+    for p, q, top in zip(target, source, order, strict=True):
+        (ax, ay), (bx, by) = p[1] - p[0], p[2] - p[0]
+        area = ax * by - bx * ay
+        if area <= 1e-12:
+            continue
+        low = np.maximum(np.ceil((p.min(0) - begin) / pitch - 1e-9), 0).astype(int)
+        high = np.minimum(np.floor((p.max(0) - begin) / pitch + 1e-9), [columns - 1, rows - 1]).astype(int)
+        if (high < low).any():
+            continue
+        px, py = np.meshgrid(x + pitch * np.arange(low[0], high[0] + 1) - p[0, 0], y + pitch * np.arange(low[1], high[1] + 1) - p[0, 1])
+        b1, b2 = (px * by - bx * py) / area, (ax * py - px * ay) / area
+        part = (slice(low[1], high[1] + 1), slice(low[0], high[0] + 1))
+        inside = (b1 >= -1e-6) & (b2 >= -1e-6) & (b1 + b2 <= 1 + 1e-6) & (rank[part] < np.float32(top))
+        at = q[0] + b1[..., None] * (q[1] - q[0]) + b2[..., None] * (q[2] - q[0])
+        found[part][inside], rank[part][inside] = at[inside], top
+    return found, rank
 
 
 @dataclass(frozen=True)
