@@ -78,6 +78,9 @@ def paint_mesh(painter: QPainter, view: PictureView, handles: bool = False) -> N
     edges = np.unique(np.sort(np.concatenate([mesh.triangles[:, [0, 1]], mesh.triangles[:, [1, 2]], mesh.triangles[:, [2, 0]]]), axis=1), axis=0)
     edges = edges[fine[edges].all(1)]
     lines = [QLineF(*at[a], *at[b]) for a, b in edges]
+    painter.save()
+    if view.through is not None:  # the steady view shows a part of the picture, and nothing beyond it
+        painter.setClipRect(view.picture_area())
     painter.setPen(QPen(QColor(0, 0, 0, 60), 2))
     painter.drawLines(lines)
     painter.setPen(QPen(LINE, 1))
@@ -86,6 +89,7 @@ def paint_mesh(painter: QPainter, view: PictureView, handles: bool = False) -> N
     small = 1.6 if fine.sum() > MANY and not handles else 2.6
     for k in np.flatnonzero(fine):
         mark(painter, QPointF(*at[k]), small, bool(measured[k]), k in pegs, k in settings.locked, k in settings.followers)
+    painter.restore()
 
 
 def mark(painter: QPainter, at: QPointF, size: float, measured: bool, pegged: bool, locked: bool, follows: bool) -> None:

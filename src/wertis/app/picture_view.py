@@ -33,6 +33,10 @@ class PictureView(Protocol):
 
     def rect(self) -> QRect: ...
 
+    def picture_area(self) -> QRectF:
+        """Where the picture is on the widget."""
+        ...
+
     def magnifier_box(self, point: np.ndarray) -> QRectF:
         """Where the magnifier of a point (2,) of the frame's picture is."""
         ...

@@ -199,7 +199,7 @@ class Viewer(QWidget):
         painter.fillRect(self.rect(), theme.GROUND)
         if self._fitted and self._fitted_aspect != self.aspect:
             self.fit()
-        area = QRectF(self.origin.x(), self.origin.y(), self._size[0] * self.zoom * self.aspect, self._size[1] * self.zoom)
+        area = self.picture_area()
         if self.session.plate is None:
             self._paint_empty(painter)
             return
@@ -245,6 +245,10 @@ class Viewer(QWidget):
             self._reduced = self._pixels, image
         painter.drawImage(QPointF(round(area.x() * dots) / dots, round(area.y() * dots) / dots), self._reduced[1])
 
+    def picture_area(self) -> QRectF:
+        """Where the picture is on the widget."""
+        return QRectF(self.origin.x(), self.origin.y(), self._size[0] * self.zoom * self.aspect, self._size[1] * self.zoom)
+
     def paint_over(self, painter: QPainter) -> None:
         """For views that have more to show over the picture."""
 
@@ -272,7 +276,7 @@ class Viewer(QWidget):
         s = self.session
         painter.save()
         if self.through is not None:  # the steady view shows a part of the picture, and nothing beyond it
-            painter.setClipRect(QRectF(self.origin.x(), self.origin.y(), self._size[0] * self.zoom * self.aspect, self._size[1] * self.zoom))
+            painter.setClipRect(self.picture_area())
         for track in s.shot.tracks:
             if not track.visible:
                 continue

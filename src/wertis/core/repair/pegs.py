@@ -15,7 +15,7 @@ from wertis.core.geometry.warp import DisplacedWarp, Warp
 from wertis.core.keyed import Curve, Key
 from wertis.core.repair.correction import LayerMotion
 
-_REACH = 4.0  # control points, over which what lies round a peg goes along with it
+_REACH = 2.5  # control points, over which what lies round a peg goes along with it
 _EXACT = 1e7  # weight of a peg beside bending, by which it is met to a thousandth of a pixel
 
 

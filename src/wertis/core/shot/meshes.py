@@ -255,6 +255,8 @@ def vertices_on(track: Track, frame: int) -> np.ndarray | None:
         return None
     motion = motion_of(track)
     warp = motion.at(frame) if motion is not None else None
+    if isinstance(warp, MeshWarp) and warp.mesh.vertices is solution.vertices:
+        return warp.places.copy()
     return None if warp is None else warp.forward(solution.vertices)
 
 

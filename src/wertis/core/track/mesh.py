@@ -30,7 +30,7 @@ _MODEL = 0.01  # part of a tile's texture variance that is left where all is wel
 _CUT = 3.0  # times the usual misfit at which a tile counts a quarter
 _GRAIN_SLOPES = {0: 0.64, 1: 0.09, 2: 0.01}  # of each level, the squared slopes per pixel that grain of variance 1 at the finest level gives by itself
 _QUANTILE = 0.4  # of the tiles' misfits that is taken for the usual one, so that up to half of the surface may be hidden
-_LEAST_LIKENESS = 0.25
+_LEAST_LIKENESS = 0.5  # part of the correlation that grain leaves, below which a tile shows something else
 _EDGE_ON = 0.17  # of the surface's usual area, the cosine of 80 degrees: what is turned away further is not measured
 _SURE_START, _FAIR_START = 1.0, 4.0  # pixels by which the last frame was foretold, up to which tracking begins at level 1, and at level 2
 _NU = 4.0  # degrees of freedom of Student's t, by which bending is expected: creases are rare and allowed
@@ -46,6 +46,7 @@ _COVARIANCE_EVERY = 3  # frames: what grain leaves changes slowly
 _LEAST_ERROR = 0.02  # pixels, of a vertex however rich its texture: resampling
 _TOO_SURE = 2.2  # times the expected error that the equations state, for what they leave out: tiles share grain, light is not quite a ramp
 _STRAYS = 0.6  # pixels a frame, by which a hidden part may come to lie elsewhere than expected
+_HALF, _SURELY_ALIKE = 0.5, 0.65  # share that matches below which that much correlation of it is asked for
 _LEAST_MATCHED = 0.05  # share of the region's texture below which a frame is lost
 _ORDER = {2: 0.001, 3: 1.0}
 _TUNED_FIRST, _TUNED_EVERY = 6, 6  # frames on which bending is chosen anew
@@ -132,7 +133,7 @@ class MeshTracker:
             other, second = self._aligned(pyramid, self.values, self.reference.coarsest)
             if self._share(second) > share:
                 found, look, share = other, second, self._share(second)
-        if share < _LEAST_MATCHED:
+        if share < _LEAST_MATCHED or (share < _HALF and self._matched_likeness(look) < _SURELY_ALIKE):
             self._velocity = 0.5 * self._velocity
             self._surprise = 1e3
             return MeshFix(self.mesh, None, seen=share, reason=f"only {share:.0%} of the region is seen")
@@ -224,8 +225,8 @@ class MeshTracker:
         there = measured.whole & (measured.held < 0.1) & (area > _EDGE_ON * max(np.median(area), 1e-3)) & (measured.gain > 0.05)
         scale = max(_weighted_quantile(ratio[there], amount[there], _QUANTILE) * 1.3, 0.5) if there.any() else 1.0
         misfit = ratio / scale
-        due = tiles.energy[chosen] / (tiles.energy[chosen] + 3 * usual * scale)
-        alike = measured.likeness > np.maximum(_LEAST_LIKENESS * due, 0.5 * due)
+        due = tiles.energy[chosen] / (tiles.energy[chosen] + 3 * usual)  # the likeness that noise alone leaves
+        alike = measured.likeness > _LEAST_LIKENESS * due
         weight = there * alike / (1 + (misfit / _CUT) ** 2) ** 2
         slopes = tiles.structure[chosen][:, 0] + tiles.structure[chosen][:, 2]
         real = np.maximum(1 - _GRAIN_SLOPES.get(level, 0.0) * grain * tiles.count[chosen] / slopes, 0)
@@ -293,7 +294,10 @@ class MeshTracker:
             for kernel, count in kinds:
                 away = difference(hidden, np.abs(kernel) / np.abs(kernel).sum())[..., 0]
                 form = difference(values, kernel)
-                weight = count * _student(form, bend) * _ORDER[order] * (1 - 0.999 * away)
+                if self._fixed_bend is None:
+                    weight = count * _student(form, bend) * _ORDER[order] * (1 - 0.999 * away)
+                else:
+                    weight = np.full(form.shape[:2], count / bend ** 2)
                 pull = -weight[..., None] * form
                 if order == 2:
                     turn = difference(values - foretold, kernel)
@@ -349,6 +353,13 @@ class MeshTracker:
     def _share(self, look: _Look) -> float:
         energy = np.sqrt(self.reference.tiles(0).energy)
         return float((look.weight > 0.2) @ energy[look.chosen] / max(energy.sum(), 1e-9))
+
+    def _matched_likeness(self, look: _Look) -> float:
+        """Mean correlation of the tiles that match, 0..1: by chance some tiles of anything do, but not well."""
+        good = look.weight > 0.2
+        if not good.any():
+            return 0.0
+        return float(np.average(look.measured.likeness[good], weights=np.sqrt(look.tiles.energy[look.chosen][good]) + 1e-9))
 
     def _hidden_share(self, look: _Look) -> float:
         """Share 0..1 of the tiles with rich texture that do not match."""

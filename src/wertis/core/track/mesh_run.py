@@ -19,7 +19,7 @@ from wertis.core.track.tracker_input import looked_at
 
 _STEP = 0.82  # of the vertices' usual spacing, between the control points of the tracker's map
 _LARGE = 1_500_000  # pixels of a picture from which two are read at once
-_BOARD, _CLOTH = 0.02, 20.0  # of control points' third differences, in pixels: what stiffness 100 and 0 expect
+_BOARD, _CLOTH = 3e-4, 5.0  # pixels by which a control point may lie off the line between its neighbours at stiffness 100 and 0
 
 
 def bend_of(stiffness: float | None) -> float | None:

@@ -1,0 +1,90 @@
+"""A mesh in the window: laid, tracked, pegged in the steady view, tracked again, used, rendered, saved, opened again, undone all the way."""
+
+import numpy as np
+from PySide6.QtCore import Qt
+from PySide6.QtTest import QTest
+
+from tests.test_window import WindowCase
+from wertis.app.steps.repair.mesh_tool import MeshTool
+from wertis.app.steps.repair.step import RepairStep
+from wertis.core.shot import edits
+from wertis.core.shot.meshes import MeshSettings, MeshSolution, PegLayer, mesh_of
+
+
+class MeshWindowTest(WindowCase):
+    def test_a_mesh_from_laying_to_undoing(self) -> None:
+        w, s = self.window, self.window.session
+        w.open_path(self.plate)
+        self.until(lambda: w.viewer.picture is not None)
+        start = s.shot
+        shot, track = edits.add_track(s.shot, np.array(self.made.region), s.frame, "Sail")
+        s.history.do("Draw", shot)
+        s.select(track.id)
+        s.go_step("Track")
+        page = w.steps["Track"].page
+        page.kind.setCurrentIndex(page.kind.findData("mesh"))
+        page.kind.activated.emit(page.kind.currentIndex())
+        self.assertIsInstance(s.track.settings, MeshSettings)
+        self.assertTrue(page.mesh.isVisibleTo(page))
+        page.mesh.spacing.setValue(40)
+        self.assertEqual(s.track.settings.spacing, 40)
+        self.assertIn(f"{len(mesh_of(s.track, s.plate.size).vertices)} vertices", page.mesh.facts.text())
+        w.run_command("track.both")
+        self.until(lambda: w.job is None and s.track.solution is not None, 60)
+        solution = s.track.solution
+        self.assertIsInstance(solution, MeshSolution)
+        self.assertEqual(int(solution.good.sum()), 8)
+
+        frame = solution.reference + 4
+        s.go(frame)
+        s.go_step("Repair")
+        step = w.steps["Repair"]
+        assert isinstance(step, RepairStep)
+        self.assertEqual(step.part, "mesh")  # what a mesh is repaired by comes first
+        self.until(lambda: w.steady.picture is not None and w.steady.through is not None)
+        self.assertIsInstance(w.viewer.tool, MeshTool)
+        before = step._mesh_points()
+        k = int(np.argmin(np.linalg.norm(before - before.mean(0), axis=1)))
+        self.drag_in(w.steady, before[k], before[k] + [5, -4])
+        pegs = s.track.layer(PegLayer).pegs
+        self.assertEqual((list(pegs), list(pegs[frame])), ([frame], [k]))
+        np.testing.assert_allclose(step._mesh_points()[k], before[k] + [5, -4], atol=1.5)
+        self.assertTrue(s.out_of_date())
+        self.assertIn("peg", step.page.mesh.facts.text())
+        w.run_command("repair.again")
+        self.until(lambda: w.job is None, 60)
+        self.assertFalse(s.out_of_date())
+        np.testing.assert_allclose(step._mesh_points()[k], pegs[frame][k], atol=1e-3)
+
+        s.go_step("Use")
+        placed = w.steps["Use"].place
+        placed()
+        self.until(lambda: s.placement is not None)
+        self.until(lambda: w.viewer.picture is not None)
+        out = self.folder / "out" / "comp.####.png"
+        w.steps["Deliver"].render("comp", str(out))
+        self.until(lambda: w.job is None, 60)
+        self.assertEqual(len(list(out.parent.glob("*.png"))), 8)
+        w.steps["Deliver"].export_mesh(str(self.folder / "sail.usd"))
+        self.assertTrue((self.folder / "sail.usd").exists())
+        w.session.opened.save(self.folder / "sail.wertis")
+        kept = s.shot
+        while s.history.undo_label:
+            w.undo()
+        self.assertEqual(s.shot, start)
+        w.open_path(self.folder / "sail.wertis")
+        self.until(lambda: s.shot.tracks and w.viewer.picture is not None)
+        self.assertEqual(s.shot.tracks, kept.tracks)
+
+    def drag_in(self, view: object, start: np.ndarray, end: np.ndarray) -> None:
+        """Drag from one place of the picture to another, in a view."""
+        from PySide6.QtCore import QPoint
+
+        a, b = (QPoint(*np.rint(p).astype(int).tolist()) for p in view.to_screen(np.array([start, end])))  # type: ignore[attr-defined]
+        QTest.mousePress(view, Qt.MouseButton.LeftButton, pos=a)  # type: ignore[call-overload]
+        for t in (0.3, 0.7, 1.0):
+            QTest.mouseMove(view, a + (b - a) * t)  # type: ignore[arg-type]
+        QTest.mouseRelease(view, Qt.MouseButton.LeftButton, pos=b)  # type: ignore[call-overload]
+
+
+del WindowCase
