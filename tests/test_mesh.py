@@ -368,7 +368,8 @@ class PegTest(unittest.TestCase):
         self.assertEqual([s.frames for s in out_of_date(pegged.tracks[0], pegged.range)], [range(REFERENCE + 1, frame), range(frame + 1, LAST + 1)])
 
         def wrong(x: Shot) -> float:
-            return float(np.mean([np.linalg.norm(places(x, f)[part] - waved(found.vertices, f)[part], axis=1).mean() for f in range(REFERENCE + 1, frame)]))
+            between = range(REFERENCE + 1, frame)
+            return float(np.mean([np.linalg.norm(places(x, f)[part] - waved(found.vertices, f)[part], axis=1).mean() for f in between]))
 
         again = [e.item for e in retrack(pegged, ident, plate())][-1]
         assert isinstance(again, Shot)
@@ -473,7 +474,7 @@ class MeshExchangeTest(unittest.TestCase):
 
     def test_csv_has_a_row_for_every_vertex_and_frame(self) -> None:
         export_mesh(shot(), shot().tracks[0], self.folder / "m.csv")
-        rows = list(csv.DictReader(open(self.folder / "m.csv")))
+        rows = list(csv.DictReader((self.folder / "m.csv").read_text().splitlines()))
         self.assertEqual(len(rows), (LAST - REFERENCE + 1) * len(self.mesh.vertices))
         last = rows[-1]
         np.testing.assert_allclose([float(last["x"]), float(last["y"])], self.mesh.places[LAST][-1], atol=1e-4)
@@ -507,7 +508,7 @@ class MeshCommandTest(unittest.TestCase):
         self.call = ["track", str(self.folder), "--start", str(REFERENCE), "--region", " ".join(f"{x},{y}" for x, y in QUAD), "--model", "mesh", "--quiet"]
 
     def rows(self, name: str) -> dict[tuple[int, str], np.ndarray]:
-        return {(int(r["frame"]), r["id"]): np.array([float(r["x"]), float(r["y"])]) for r in csv.DictReader(open(self.folder / name))}
+        return {(int(r["frame"]), r["id"]): np.array([float(r["x"]), float(r["y"])]) for r in csv.DictReader((self.folder / name).read_text().splitlines())}
 
     def test_points_are_followed_and_pegs_are_passed(self) -> None:
         out, pegs = str(self.folder / "out.csv"), self.folder / "pegs.csv"
