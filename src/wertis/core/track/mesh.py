@@ -30,7 +30,7 @@ _MODEL = 0.01  # part of a tile's texture variance that is left where all is wel
 _CUT = 3.0  # times the usual misfit at which a tile counts a quarter
 _GRAIN_SLOPES = {0: 0.64, 1: 0.09, 2: 0.01}  # of each level, the squared slopes per pixel that grain of variance 1 at the finest level gives by itself
 _QUANTILE = 0.4  # of the tiles' misfits that is taken for the usual one, so that up to half of the surface may be hidden
-_LEAST_LIKENESS = 0.5  # part of the correlation that grain leaves, below which a tile shows something else
+_LEAST_LIKENESS = 0.3  # part of the correlation that grain leaves, below which a tile shows something else
 _EDGE_ON = 0.17  # of the surface's usual area, the cosine of 80 degrees: what is turned away further is not measured
 _SURE_START, _FAIR_START = 1.0, 4.0  # pixels by which the last frame was foretold, up to which tracking begins at level 1, and at level 2
 _NU = 4.0  # degrees of freedom of Student's t, by which bending is expected: creases are rare and allowed
@@ -105,7 +105,7 @@ class MeshTracker:
         self._count = 0
         self._any_hidden = False
         self._spread: np.ndarray | None = None
-        self._bases: dict[tuple[int, int, float], tuple[np.ndarray, np.ndarray]] = {}
+        self._bases: dict[tuple[int, float], tuple[np.ndarray, np.ndarray]] = {}
         self._told: np.ndarray | None = None
         self._pegs: tuple[np.ndarray, np.ndarray] | None = None
         self.direction = 1
@@ -170,8 +170,8 @@ class MeshTracker:
             if level == 0 and self._any_hidden and self._told is None:
                 values, foretold = self._completed_by_shape(pyramid, values, foretold)
                 values = self._recaptured(pyramid, values)
-            for turn in range(_STEPS[level]):
-                look = self._look(pyramid, level, values, some=level == 0 and turn == 0 and not self._any_hidden)
+            for _ in range(_STEPS[level]):
+                look = self._look(pyramid, level, values)
                 if level > 2:
                     step = self._affine_step(look)
                 else:
@@ -210,9 +210,9 @@ class MeshTracker:
             moved = moved + self._step(self._look(pyramid, 1, moved), 1, moved, moved)
         return moved if self._share(self._look(pyramid, 0, moved)) > self._share(look) else values
 
-    def _look(self, pyramid: Pyramid, level: int, values: np.ndarray, some: bool = False) -> _Look:
+    def _look(self, pyramid: Pyramid, level: int, values: np.ndarray) -> _Look:
         tiles = self.reference.tiles(level)
-        chosen = tiles.some if some else tiles.usable
+        chosen = tiles.usable
         measured = mesh_pass(pyramid[level], tiles, chosen, self.lattice, values, pyramid.held[level] if pyramid.held is not None else None)
         _, turn = evaluate(self.lattice, values, tiles.centre[chosen], slopes=True)
         assert turn is not None
@@ -323,7 +323,7 @@ class MeshTracker:
 
     def _tile_basis(self, look: _Look, lattice: Lattice) -> tuple[np.ndarray, np.ndarray]:
         """`Lattice.local_basis` of a level's usable tiles, which stay where they are."""
-        key = look.tiles.level, len(look.chosen), lattice.step
+        key = look.tiles.level, lattice.step
         if key not in self._bases:
             self._bases[key] = lattice.local_basis(look.tiles.centre[look.chosen])
         return self._bases[key]

@@ -56,16 +56,6 @@ class MeshTiles:
         return np.flatnonzero((self.own > 1e-3) & (self.structure[:, 0] + self.structure[:, 2] > 1e-6)).astype(np.int64)
 
 
-    @cached_property
-    def some(self) -> np.ndarray:
-        """(n,) int64, numbers of the richer half of the usable tiles, of all parts alike: enough for a first step."""
-        rich = self.structure[self.usable, 0] + self.structure[self.usable, 2]
-        cells = np.floor(self.centre[self.usable] / (3 * self.side * 2.0 ** self.level)).astype(int)
-        parts = np.unique(cells, axis=0, return_inverse=True)[1].ravel()
-        chosen = in_turn(np.argsort(-rich, kind="stable"), rich, parts, max(len(rich) // 3, 1), 0.15)
-        return np.ascontiguousarray(np.sort(self.usable[chosen]))
-
-
 class MeshReference:
     """The surface as seen on a reference frame.
 
