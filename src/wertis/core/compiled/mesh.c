@@ -135,12 +135,13 @@ void spline_inverse(const double *values, double ox, double oy, double step, int
  *
  * picture: (h, w), `shrink` times smaller than the places. corner: (K, 2) the place of each tile's first pixel on the reference; its others follow
  * `shrink` apart, side by side. light: (K, LIGHT, P), orthonormal; the last row is the tile's own luma. gx, gy: (K, P) slopes of the luma, cleared
- * of light. out: (n, 8) the picture's part along the tile's own luma, the products of what light does not explain with gx and gy, its square, the
+ * of light. along: (n, 2) how far the picture is read on either side of each place, in level pixels of the picture, at J places evenly; NULL for the
+ * place alone. out: (n, 8) the picture's part along the tile's own luma, the products of what light does not explain with gx and gy, its square, the
  * picture's own variation, 1 if all of it is in the picture, the share that is held out, and the picture's largest value.
  */
 void mesh_pass(const float *picture, int h, int w, double shrink, const float *held, const double *values, double ox, double oy, double step,
                int nx, int ny, const double *corner, int side, const float *light, const float *gx, const float *gy, const float *inside,
-               const int64_t *chosen, int n, double *out)
+               const int64_t *chosen, int n, const double *along, int J, double *out)
 {
     const Lattice l = {values, ox, oy, step, nx, ny};
     const int P = side * side;
@@ -177,24 +178,35 @@ void mesh_pass(const float *picture, int h, int w, double shrink, const float *h
             least_x = px[i] < least_x ? px[i] : least_x, most_x = px[i] > most_x ? px[i] : most_x;
             least_y = py[i] < least_y ? py[i] : least_y, most_y = py[i] > most_y ? py[i] : most_y;
         }
+        const float dx_all = along ? (float)along[2 * k] : 0, dy_all = along ? (float)along[2 * k + 1] : 0;
+        least_x -= fabsf(dx_all) / 2, most_x += fabsf(dx_all) / 2, least_y -= fabsf(dy_all) / 2, most_y += fabsf(dy_all) / 2;
         const int whole = least_x >= 0 && least_y >= 0 && most_x <= w - 1 && most_y <= h - 1;
-        if (!whole)
-            for (int i = 0; i < P; i++) {
-                px[i] = px[i] > 0 ? px[i] : 0, py[i] = py[i] > 0 ? py[i] : 0;  /* what is not a number too */
-                px[i] = px[i] < w - 1 ? px[i] : w - 1, py[i] = py[i] < h - 1 ? py[i] : h - 1;
-            }
         int at[MOST_SIDE * MOST_SIDE];
-        for (int i = 0; i < P; i++) {
-            int cx = (int)px[i], cy = (int)py[i];
-            cx = cx > w - 2 ? w - 2 : cx, cy = cy > h - 2 ? h - 2 : cy;
-            at[i] = cy * w + cx;
-            px[i] -= cx, py[i] -= cy;
+        const int taps = along ? J : 1;
+        for (int i = 0; i < P; i++)
+            seen[i] = 0;
+        for (int t = 0; t < taps; t++) {
+            const float part = taps > 1 ? (float)t / (taps - 1) - 0.5f : 0;
+            const float ox_t = part * dx_all, oy_t = part * dy_all;
+            float fx[MOST_SIDE * MOST_SIDE], fy[MOST_SIDE * MOST_SIDE];
+            for (int i = 0; i < P; i++) {
+                float x = px[i] + ox_t, y = py[i] + oy_t;
+                x = x > 0 ? x : 0, y = y > 0 ? y : 0;  /* what is not a number too */
+                x = x < w - 1 ? x : w - 1, y = y < h - 1 ? y : h - 1;
+                int cx = (int)x, cy = (int)y;
+                cx = cx > w - 2 ? w - 2 : cx, cy = cy > h - 2 ? h - 2 : cy;
+                at[i] = cy * w + cx;
+                fx[i] = x - cx, fy[i] = y - cy;
+            }
+            for (int i = 0; i < P; i++) {
+                const float *q = picture + at[i];
+                const float top = q[0] + fx[i] * (q[1] - q[0]), low = q[w] + fx[i] * (q[w + 1] - q[w]);
+                seen[i] += top + fy[i] * (low - top);
+            }
         }
-        for (int i = 0; i < P; i++) {
-            const float *q = picture + at[i];
-            const float top = q[0] + px[i] * (q[1] - q[0]), low = q[w] + px[i] * (q[w + 1] - q[w]);
-            seen[i] = top + py[i] * (low - top);
-        }
+        if (taps > 1)
+            for (int i = 0; i < P; i++)
+                seen[i] *= 1.0f / taps;
         for (int i = 0; i < P; i++) {
             brightest = seen[i] > brightest ? seen[i] : brightest;
             mass += in[i];

@@ -18,7 +18,7 @@ from wertis.core.geometry.bspline import DIFFERENCES, Lattice, NormalEquations, 
 from wertis.core.geometry.conventions import from_centred, to_centred
 from wertis.core.geometry.mesh import Mesh, MeshFix
 from wertis.core.imaging.pyramid import HeldOut, Pyramid
-from wertis.core.track.mesh_pass import TilePass, mesh_pass
+from wertis.core.track.mesh_pass import TAPS, TilePass, mesh_pass
 from wertis.core.track.mesh_reference import MeshReference, MeshTiles
 from wertis.core.track.recapture import recapture
 from wertis.core.track.shape_basis import ShapeBasis
@@ -43,6 +43,10 @@ _PEG = 1e8  # information of a peg, per square pixel: it is met to a thousandth 
 _SOME_HIDDEN = 0.03  # share of the rich texture from which something hides the surface
 _LITTLE_TEXTURE = 0.15  # of the usual texture round a control point, below which nobody can say that it is hidden
 _COVARIANCE_EVERY = 3  # frames: what grain leaves changes slowly
+_SHUTTER = 0.5  # part of a frame for which a shutter is open, until it is measured: common practice
+_SHUTTERS = (0.0, 0.25, 0.375, 0.5, 0.625, 0.75, 1.0)
+_SHUTTER_FRAMES = 10  # from which it is measured
+_LEAST_BLUR = 1.5  # pixels, length of a blur from which it is reckoned with
 _LEAST_ERROR = 0.02  # pixels, of a vertex however rich its texture: resampling
 _TOO_SURE = 2.2  # times the expected error that the equations state, for what they leave out: tiles share grain, light is not quite a ramp
 _STRAYS = 0.6  # pixels a frame, by which a hidden part may come to lie elsewhere than expected
@@ -104,6 +108,12 @@ class MeshTracker:
         self._unrest = _AT_FIRST  # of what is not foretold
         self._count = 0
         self._any_hidden = False
+        self._own_motion: np.ndarray | None = None  # (rows, columns, 2) of the reference frame, pixels a frame: it may be blurred by it
+        self._moved: np.ndarray | None = None  # of the last frame
+        self._blur: np.ndarray | None = None  # of the frame at hand, in its own pixels
+        self._blurred_tiles: dict[int, MeshTiles] = {}
+        self._shutter = _SHUTTER
+        self._shutter_scores = dict.fromkeys(_SHUTTERS, 0.0)
         self._spread: np.ndarray | None = None
         self._bases: dict[tuple[int, float], tuple[np.ndarray, np.ndarray]] = {}
         self._told: np.ndarray | None = None
@@ -126,7 +136,16 @@ class MeshTracker:
         foretold = self.values + self._velocity if self._told is None else self._told
         top = 1 if self._surprise < _SURE_START else 2 if self._surprise < _FAIR_START else self.reference.coarsest
         top = max(top, 2) if self._any_hidden else top
+        self._set_blur(foretold - self.values)
         found, look = self._aligned(pyramid, foretold, min(top, self.reference.coarsest))
+        if self._own_motion is None and self._share(look) > _LEAST_MATCHED:
+            self._own_motion = found - self.values
+            self._set_blur(self._own_motion)
+            self._measure_shutter(pyramid, found)
+            if self._blur is not None and self._shutter:
+                found, look = self._aligned(pyramid, found, min(1, self.reference.coarsest))
+        else:
+            self._measure_shutter(pyramid, found)
         share = self._share(look)
 
         if share < 0.7 * self._usual_share and top < self.reference.coarsest:
@@ -141,6 +160,7 @@ class MeshTracker:
         self._usual_share = 0.9 * self._usual_share + 0.1 * share
         self._velocity = self._foreseen(found - self.values, look)
         self.shapes.moved(found - self.values)
+        self._moved = found - self.values
         self.values = found
         self._any_hidden = share < (1 - _SOME_HIDDEN) * self._usual_share or self._hidden_share(look) > _SOME_HIDDEN
         if share > _MOSTLY_SEEN:
@@ -170,6 +190,8 @@ class MeshTracker:
             if level == 0 and self._any_hidden and self._told is None:
                 values, foretold = self._completed_by_shape(pyramid, values, foretold)
                 values = self._recaptured(pyramid, values)
+            if level == 0 and self._blur is not None and self._shutter:
+                self._set_blur(values - self.values)
             for _ in range(_STEPS[level]):
                 look = self._look(pyramid, level, values)
                 if level > 2:
@@ -213,9 +235,13 @@ class MeshTracker:
     def _look(self, pyramid: Pyramid, level: int, values: np.ndarray) -> _Look:
         tiles = self.reference.tiles(level)
         chosen = tiles.usable
-        measured = mesh_pass(pyramid[level], tiles, chosen, self.lattice, values, pyramid.held[level] if pyramid.held is not None else None)
         _, turn = evaluate(self.lattice, values, tiles.centre[chosen], slopes=True)
         assert turn is not None
+        along = None
+        if self._blur is not None and self._own_motion is not None and self._shutter:
+            tiles = self._tiles_with_blur(level, turn)
+            along = self._shutter * (turn @ evaluate(self.lattice, self._own_motion, tiles.centre[chosen])[0][..., None])[..., 0]
+        measured = mesh_pass(pyramid[level], tiles, chosen, self.lattice, values, pyramid.held[level] if pyramid.held is not None else None, along)
         area = turn[:, 0, 0] * turn[:, 1, 1] - turn[:, 0, 1] * turn[:, 1, 0]
         grain = self._grain
         gain = np.maximum(measured.gain, 0.05)
@@ -242,6 +268,40 @@ class MeshTracker:
         px, py = measured.pull.T
         pull = np.stack([-per * (a * px + c * py), -per * (b * px + d * py)], axis=1)
         return _Look(tiles, chosen, weight, information, pull, measured)
+
+    def _set_blur(self, moved: np.ndarray) -> None:
+        """The frame at hand moves so (rows, columns, 2) against the one before; what that blurs is reckoned with if it is long enough to matter."""
+        self._blurred_tiles = {}
+        now = moved if self._moved is None or self._own_motion is None else 1.5 * moved - 0.5 * self._moved  # in the middle of its shutter
+        own = self._own_motion if self._own_motion is not None else np.zeros_like(now)
+        middle = slice(1, -1)
+        difference_ = np.abs(now - own)[middle, middle]
+        longest = float(np.quantile(np.maximum(np.linalg.norm(now[middle, middle], axis=2), np.linalg.norm(own[middle, middle], axis=2)), 0.5))
+        self._blur = now if longest * _SHUTTER > _LEAST_BLUR and float(np.quantile(difference_, 0.5)) * _SHUTTER > 0.2 * _LEAST_BLUR else None
+
+    def _tiles_with_blur(self, level: int, turn: np.ndarray) -> MeshTiles:
+        """The reference's tiles blurred as the frame at hand is; made once for each level and frame."""
+        if level not in self._blurred_tiles:
+            tiles = self.reference.tiles(level)
+            along = np.zeros((len(tiles), 2))
+            moved = evaluate(self.lattice, self._blur, tiles.centre[tiles.usable])[0]  # type: ignore[arg-type]
+            sound = np.abs(np.linalg.det(turn)) > 0.05
+            back = np.linalg.inv(np.where(sound[:, None, None], turn, np.eye(2)))
+            along[tiles.usable] = self._shutter * (back @ moved[..., None])[..., 0]
+            self._blurred_tiles[level] = self.reference.blurred(level, along, TAPS)
+        return self._blurred_tiles[level]
+
+    def _measure_shutter(self, pyramid: Pyramid, values: np.ndarray) -> None:
+        """For the first blurred frames: which shutter makes the reference look most like them."""
+        if self._blur is None or self._own_motion is None or self._count > _SHUTTER_FRAMES or self.reference.coarsest < 1:
+            return
+        for shutter in _SHUTTERS:
+            self._shutter, self._blurred_tiles = shutter, {}
+            look = self._look(pyramid, 1, values)
+            rich = look.tiles.energy[look.chosen] > 8 * self._grain
+            self._shutter_scores[shutter] += float(np.median(look.measured.likeness[rich])) if rich.any() else 0.0
+        self._blurred_tiles = {}
+        self._shutter = max(self._shutter_scores, key=lambda s: self._shutter_scores[s])
 
     def _affine_step(self, look: _Look) -> np.ndarray:
         """A step of the whole surface's affine motion (rows, columns, 2)."""

@@ -15,6 +15,7 @@ from wertis.core.compiled import address
 from wertis.core.geometry.bspline import Lattice, evaluate, geometry_arguments
 from wertis.core.track.mesh_reference import MeshTiles
 
+TAPS = 7  # places along a blur at which a picture is read
 _WORTH_TWO = 200  # tiles each, from which two threads are quicker than one; each tile's sums are its own, so the answer is the same
 _pool = ThreadPoolExecutor(2, thread_name_prefix="wertis-mesh-pass")
 
@@ -43,8 +44,14 @@ class TilePass:
     brightest: np.ndarray
 
 
-def mesh_pass(picture: np.ndarray, tiles: MeshTiles, chosen: np.ndarray, lattice: Lattice, values: np.ndarray, held: np.ndarray | None) -> TilePass:
-    """Look at chosen tiles (n,) in a picture, a level of a pyramid, where a lattice's map (rows, columns, 2) takes them; `held` at the same level."""
+def mesh_pass(picture: np.ndarray, tiles: MeshTiles, chosen: np.ndarray, lattice: Lattice, values: np.ndarray, held: np.ndarray | None,
+              along: np.ndarray | None = None) -> TilePass:
+    """Look at chosen tiles (n,) in a picture, a level of a pyramid, where a lattice's map (rows, columns, 2) takes them; `held` at the same level.
+
+    Parameters
+    ----------
+    along : (n, 2) the length and direction, in the picture's pixels at level 0, over which it is averaged: the reference's own blur.
+    """
     shrink = 2.0 ** tiles.level
     values = np.ascontiguousarray(values, np.float64)
     if compiled.LIBRARY is not None and min(picture.shape) >= 2:
@@ -58,9 +65,10 @@ def mesh_pass(picture: np.ndarray, tiles: MeshTiles, chosen: np.ndarray, lattice
 
         def part(span: tuple[int, int]) -> None:
             mine, into = chosen[span[0]:span[1]], out[span[0]:span[1]]
+            blur = None if along is None else np.ascontiguousarray(along[span[0]:span[1]] / shrink, d)
             run(address(picture, f), h, w, compiled.double(shrink), address(held, f), address(values, d), *geometry_arguments(lattice),
                 address(corner, d), tiles.side, address(tiles.light, f), address(tiles.slope_x, f), address(tiles.slope_y, f),
-                address(tiles.inside, f), address(mine, np.int64), len(mine), address(into, d))
+                address(tiles.inside, f), address(mine, np.int64), len(mine), address(blur, d), TAPS, address(into, d))
 
         half = len(chosen) // 2
         if half > _WORTH_TWO:
@@ -68,7 +76,7 @@ def mesh_pass(picture: np.ndarray, tiles: MeshTiles, chosen: np.ndarray, lattice
         else:
             part((0, len(chosen)))
     else:
-        out = plain_mesh_pass(picture, tiles, chosen, lattice, values, held)
+        out = plain_mesh_pass(picture, tiles, chosen, lattice, values, held, along)
     gain = out[:, 0] / tiles.own[chosen]
     sound = np.where(np.abs(gain) > 1e-3, gain, 1e-3)
     return TilePass(gain, out[:, 1:3] / sound[:, None], out[:, 3] / np.maximum(tiles.count[chosen] - 6, 1),
@@ -76,13 +84,16 @@ def mesh_pass(picture: np.ndarray, tiles: MeshTiles, chosen: np.ndarray, lattice
 
 
 def plain_mesh_pass(picture: np.ndarray, tiles: MeshTiles, chosen: np.ndarray, lattice: Lattice, values: np.ndarray,
-                    held: np.ndarray | None) -> np.ndarray:
+                    held: np.ndarray | None, along: np.ndarray | None = None) -> np.ndarray:
     """`mesh_pass`'s sums (n, 8) with NumPy and OpenCV; see compiled/mesh.c."""
     shrink, side = 2.0 ** tiles.level, tiles.side
     dy, dx = (a.ravel() * shrink for a in np.meshgrid(np.arange(side), np.arange(side), indexing="ij"))
     places = tiles.corner[chosen][:, None] + np.column_stack([dx, dy])
     where = (evaluate(lattice, values, places.reshape(-1, 2))[0] / shrink).reshape(len(chosen), -1, 2).astype(np.float32)
-    seen = cv2.remap(picture, where, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)  # type: ignore[call-overload]
+    parts = [0.0] if along is None else np.linspace(-0.5, 0.5, TAPS)
+    shift = np.zeros((len(chosen), 2)) if along is None else along / shrink
+    seen = np.mean([cv2.remap(picture, (where + t * shift[:, None]).astype(np.float32), None, cv2.INTER_LINEAR,  # type: ignore[call-overload]
+                              borderMode=cv2.BORDER_REPLICATE) for t in parts], axis=0)
     light, inside = tiles.light[chosen], tiles.inside[chosen]
     part = np.einsum("trp,tp->tr", light, seen)
     flat = (seen - np.einsum("tr,trp->tp", part[:, :3], light[:, :3])) * inside

@@ -72,6 +72,7 @@ class MeshReference:
         short = min(self.box[2] - self.box[0], self.box[3] - self.box[1])
         self.coarsest = int(np.clip(np.floor(np.log2(max(short, 1) / (4 * _SIDE))), 0, 4))
         self._tiles: dict[int, MeshTiles] = {}
+        self._slopes: dict[int, np.ndarray] = {}
 
     @cached_property
     def grain(self) -> float:
@@ -84,6 +85,26 @@ class MeshReference:
         if level not in self._tiles:
             self._tiles[level] = _made(self, level)
         return self._tiles[level]
+
+
+    def blurred(self, level: int, along: np.ndarray, taps: int) -> MeshTiles:
+        """The tiles of a level blurred along straight lines (K, 2), in level-0 pixels of the reference, of which the tile's own place is the middle."""
+        tiles = self.tiles(level)
+        image, scale = self.pyramid[level], 2.0 ** level
+        if level not in self._slopes:
+            gx, gy = (cv2.Scharr(image, cv2.CV_32F, *d, scale=1 / (32 * scale)) for d in ((1, 0), (0, 1)))
+            self._slopes[level] = np.dstack([image, gx, gy])
+        ox, oy = (tiles.corner / scale).astype(int).T
+        px, py = _pixels(ox, oy, tiles.side)
+        total = np.zeros((*px.shape, 3), np.float32)
+        for part in np.linspace(-0.5, 0.5, taps):
+            shift = (part * along / scale).astype(np.float32)
+            total += cv2.remap(self._slopes[level], (px + shift[:, :1]).astype(np.float32), (py + shift[:, 1:]).astype(np.float32), cv2.INTER_LINEAR,
+                               borderMode=cv2.BORDER_REPLICATE)
+        luma, slope_x, slope_y = np.moveaxis(total / taps, -1, 0)
+        made = _described(level, tiles.side, tiles.corner, tiles.inside, luma, slope_x, slope_y)
+        made.__dict__["usable"] = tiles.usable  # the same ones, whatever the blur leaves of them
+        return made
 
 
 def _made(reference: MeshReference, level: int) -> MeshTiles:
@@ -110,18 +131,27 @@ def _made(reference: MeshReference, level: int) -> MeshTiles:
         parts = ((oy - oy.min()) // (4 * side)) * 1000 + (ox - ox.min()) // (4 * side)
         kept = np.sort(in_turn(np.argsort(-rich, kind="stable"), rich, np.unique(parts, return_inverse=True)[1], _MOST_TILES, 0.15))
         ox, oy = ox[kept], oy[kept]
+    px, py = _pixels(ox, oy, side)
+    return _described(level, side, np.column_stack([ox, oy]) * scale, inside[py, px], *(p[py, px] for p in (image, gx, gy)))
+
+
+def _pixels(ox: np.ndarray, oy: np.ndarray, side: int) -> tuple[np.ndarray, np.ndarray]:
+    """Columns and rows (K, P) of the pixels of tiles that begin at ox, oy (K,)."""
     dy, dx = (a.ravel() for a in np.meshgrid(np.arange(side), np.arange(side), indexing="ij"))
-    px, py = ox[:, None] + dx, oy[:, None] + dy
-    ins, luma = inside[py, px], image[py, px]
+    return ox[:, None] + dx, oy[:, None] + dy
+
+
+def _described(level: int, side: int, corner: np.ndarray, ins: np.ndarray, luma: np.ndarray, slope_x: np.ndarray, slope_y: np.ndarray) -> MeshTiles:
+    """Tiles whose pixels (K, P) have this luma and these slopes per level-0 pixel."""
+    dy, dx = (a.ravel() for a in np.meshgrid(np.arange(side), np.arange(side), indexing="ij"))
     ramp = ((np.arange(side) - (side - 1) / 2) / side).astype(np.float32)
     light = _orthonormal(np.stack([ins, ramp[dx] * ins, ramp[dy] * ins, luma * ins], axis=1).astype(np.float64))
     own = light[1]
-    sx, sy = (_cleared(g[py, px] * ins, light[0]) for g in (gx, gy))
+    sx, sy = (_cleared(g * ins, light[0]) for g in (slope_x, slope_y))
     structure = np.stack([(sx * sx).sum(1), (sx * sy).sum(1), (sy * sy).sum(1)], axis=1)
-    corner = np.column_stack([ox, oy]) * scale
     count = ins.sum(1)
     f = np.float32
-    return MeshTiles(level, side, corner, corner + (side - 1) / 2 * scale, np.ascontiguousarray(light[0], f), own, np.ascontiguousarray(sx, f),
+    return MeshTiles(level, side, corner, corner + (side - 1) / 2 * 2.0 ** level, np.ascontiguousarray(light[0], f), own, np.ascontiguousarray(sx, f),
                      np.ascontiguousarray(sy, f), np.ascontiguousarray(ins, f), count, own ** 2 / np.maximum(count, 1), structure)
 
 
