@@ -43,9 +43,10 @@ _PEG = 1e8  # information of a peg, per square pixel: it is met to a thousandth 
 _SOME_HIDDEN = 0.03  # share of the rich texture from which something hides the surface
 _LITTLE_TEXTURE = 0.15  # of the usual texture round a control point, below which nobody can say that it is hidden
 _COVARIANCE_EVERY = 3  # frames: what grain leaves changes slowly
-_SHUTTER = 0.5  # part of a frame for which a shutter is open, until it is measured: common practice
+_SHUTTER = 0.5  # part of a frame for which a shutter is usually open, by common practice: whether it could blur
+_BLUR_GAIN = 0.01  # of correlation, a frame, from which blur is believed
 _SHUTTERS = (0.0, 0.25, 0.375, 0.5, 0.625, 0.75, 1.0)
-_SHUTTER_FRAMES = 10  # from which it is measured
+_SHUTTER_FRAMES = 9  # from which it is measured; a third of them where there seems to be none
 _LEAST_BLUR = 1.5  # pixels, length of a blur from which it is reckoned with
 _LEAST_ERROR = 0.02  # pixels, of a vertex however rich its texture: resampling
 _TOO_SURE = 2.2  # times the expected error that the equations state, for what they leave out: tiles share grain, light is not quite a ramp
@@ -112,7 +113,8 @@ class MeshTracker:
         self._moved: np.ndarray | None = None  # of the last frame
         self._blur: np.ndarray | None = None  # of the frame at hand, in its own pixels
         self._blurred_tiles: dict[int, MeshTiles] = {}
-        self._shutter = _SHUTTER
+        self._shutter = 0.0  # part of a frame for which the shutter is open, once it has been seen to blur
+        self._shutter_measured = 0  # frames
         self._shutter_scores = dict.fromkeys(_SHUTTERS, 0.0)
         self._spread: np.ndarray | None = None
         self._bases: dict[tuple[int, float], tuple[np.ndarray, np.ndarray]] = {}
@@ -293,15 +295,19 @@ class MeshTracker:
 
     def _measure_shutter(self, pyramid: Pyramid, values: np.ndarray) -> None:
         """For the first blurred frames: which shutter makes the reference look most like them."""
-        if self._blur is None or self._own_motion is None or self._count > _SHUTTER_FRAMES or self.reference.coarsest < 1:
+        done = self._shutter_measured >= (_SHUTTER_FRAMES if self._shutter else _SHUTTER_FRAMES // 3)
+        if self._blur is None or self._own_motion is None or done or self.reference.coarsest < 1:
             return
+        self._shutter_measured += 1
         for shutter in _SHUTTERS:
             self._shutter, self._blurred_tiles = shutter, {}
             look = self._look(pyramid, 1, values)
             rich = look.tiles.energy[look.chosen] > 8 * self._grain
             self._shutter_scores[shutter] += float(np.median(look.measured.likeness[rich])) if rich.any() else 0.0
         self._blurred_tiles = {}
-        self._shutter = max(self._shutter_scores, key=lambda s: self._shutter_scores[s])
+        best = max(self._shutter_scores, key=lambda s: self._shutter_scores[s])
+        gain = (self._shutter_scores[best] - self._shutter_scores[0.0]) / self._shutter_measured
+        self._shutter = best if gain > _BLUR_GAIN else 0.0
 
     def _affine_step(self, look: _Look) -> np.ndarray:
         """A step of the whole surface's affine motion (rows, columns, 2)."""
