@@ -48,9 +48,10 @@ _BLUR_GAIN = 0.01  # of correlation, a frame, from which blur is believed
 _SHUTTERS = (0.0, 0.25, 0.375, 0.5, 0.625, 0.75, 1.0)
 _SHUTTER_FRAMES = 9  # from which it is measured; a third of them where there seems to be none
 _LEAST_BLUR = 1.5  # pixels, length of a blur from which it is reckoned with
+_BORNE_OUT, _WON = 0.3, 0.004  # weight of a patch that is found again, and share of the texture, from which what was found is believed
 _LEAST_ERROR = 0.02  # pixels, of a vertex however rich its texture: resampling
 _TOO_SURE = 2.2  # times the expected error that the equations state, for what they leave out: tiles share grain, light is not quite a ramp
-_STRAYS = 0.6  # pixels a frame, by which a hidden part may come to lie elsewhere than expected
+_STRAYS = 0.9  # pixels a frame, by which a hidden part may come to lie elsewhere than expected
 _HALF, _SURELY_ALIKE = 0.5, 0.65  # share that matches below which that much correlation of it is asked for
 _LEAST_MATCHED = 0.05  # share of the region's texture below which a frame is lost
 _ORDER = {2: 0.001, 3: 1.0}
@@ -191,7 +192,8 @@ class MeshTracker:
         for level in range(top, -1, -1):
             if level == 0 and self._any_hidden and self._told is None:
                 values, foretold = self._completed_by_shape(pyramid, values, foretold)
-                values = self._recaptured(pyramid, values)
+                moved = self._recaptured(pyramid, values)
+                values, foretold = moved, foretold + (moved - values)
             if level == 0 and self._blur is not None and self._shutter:
                 self._set_blur(values - self.values)
             for _ in range(_STEPS[level]):
@@ -219,12 +221,24 @@ class MeshTracker:
         expected, slopes = evaluate(self.lattice, values, places, slopes=True)
         assert slopes is not None
         index, moves = recapture(self.reference.pyramid, pyramid, places, expected, slopes, amount)
-        if not len(index):
-            return values
+        moved, before = values, self._share(look)
+        for _ in range(2):  # once with all, then with those that the finest level bears out
+            if not len(index):
+                return values
+            moved = self._drawn_to(pyramid, values, look, places[index], moves)
+            after = self._look(pyramid, 0, moved)
+            good = after.weight[index] > _BORNE_OUT
+            if good.all():
+                break
+            index, moves = index[good], moves[good]
+        return moved if self._share(after) > before + _WON and len(index) else values
+
+    def _drawn_to(self, pyramid: Pyramid, values: np.ndarray, look: _Look, places: np.ndarray, moves: np.ndarray) -> np.ndarray:
+        """Values drawn to moves (n, 2) at places (n, 2) of the reference, as far as what is seen lets them."""
         lattice = self._lattices[1]
         system = NormalEquations(lattice)
-        system.add_places(places, look.information, look.pull)
-        system.add_places(places[index], np.tile([1.0, 0.0, 1.0], (len(index), 1)), moves)
+        system.add_places(look.tiles.centre[look.chosen], look.information, look.pull)
+        system.add_places(places, np.tile([1.0, 0.0, 1.0], (len(places), 1)), moves)
         for kernel, count in DIFFERENCES[2]:
             shape = lattice.rows - kernel.shape[0] + 1, lattice.columns - kernel.shape[1] + 1
             system.add_difference(kernel, np.full(shape, count * 0.1))
@@ -232,7 +246,7 @@ class MeshTracker:
         moved = values + bspline.refined(system.solve(), self.lattice.shape)
         for _ in range(2):
             moved = moved + self._step(self._look(pyramid, 1, moved), 1, moved, moved)
-        return moved if self._share(self._look(pyramid, 0, moved)) > self._share(look) else values
+        return moved
 
     def _look(self, pyramid: Pyramid, level: int, values: np.ndarray) -> _Look:
         tiles = self.reference.tiles(level)
