@@ -508,7 +508,8 @@ class MeshCommandTest(unittest.TestCase):
         self.call = ["track", str(self.folder), "--start", str(REFERENCE), "--region", " ".join(f"{x},{y}" for x, y in QUAD), "--model", "mesh", "--quiet"]
 
     def rows(self, name: str) -> dict[tuple[int, str], np.ndarray]:
-        return {(int(r["frame"]), r["id"]): np.array([float(r["x"]), float(r["y"])]) for r in csv.DictReader((self.folder / name).read_text().splitlines())}
+        table = csv.DictReader((self.folder / name).read_text().splitlines())
+        return {(int(r["frame"]), r["id"]): np.array([float(r["x"]), float(r["y"])]) for r in table}
 
     def test_points_are_followed_and_pegs_are_passed(self) -> None:
         out, pegs = str(self.folder / "out.csv"), self.folder / "pegs.csv"
