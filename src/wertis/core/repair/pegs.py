@@ -16,6 +16,8 @@ from wertis.core.keyed import Curve, Key
 from wertis.core.repair.correction import LayerMotion
 
 _REACH = 2.5  # control points, over which what lies round a peg goes along with it
+_REACH_HIDDEN = 20.0  # the same where what is hidden hangs on what is measured, and has nothing else to go by
+_ANCHORED = 1e4  # the same of a vertex that is measured beside a hidden one that is pegged
 _EXACT = 1e7  # weight of a peg beside bending, by which it is met to a thousandth of a pixel
 
 
@@ -60,22 +62,28 @@ class PeggedMotion(LayerMotion):
                 if k < len(mesh.vertices):
                     away = place - warp.forward(mesh.vertices[k:k + 1])[0]
                     keys.setdefault(k, {})[frame] = Key(tuple(float(v) for v in away))
+        for k, own in keys.items():
+            nothing = _ends_of_hiding(inner, k, own)
+            own.update({f: Key((0.0, 0.0)) for f in nothing if f not in own})
         self._numbers = sorted(keys)
         self._curves = [Curve(keys[k], "smooth", inner.reference, True) for k in self._numbers]
         self._exact = pegs
-        self._solver = _Follow(mesh, mesh.vertices[self._numbers]) if self._numbers else None
+        self._solvers: dict[bytes, _Follow] = {}
         self._kept: dict[float, Warp | None] = {}
 
     def at(self, time: float) -> Warp | None:
         if time in self._kept:
             return self._kept[time]
         warp = self.inner.at(time)
-        if warp is not None and self._solver is not None and time != self.reference:
+        if warp is not None and self._numbers and time != self.reference:
             moves = np.array([c(time) for c in self._curves])
             if np.abs(moves).max() > 1e-9:
-                solver, values = self._solver, self._solver.values(moves)
+                solver = self._solver(warp)
+                values = solver.values(moves)
                 if isinstance(warp, MeshWarp):
-                    warp = MeshWarp(warp.mesh, warp.places + solver.at(values, warp.mesh.vertices), warp.seen)
+                    away = solver.at(values, warp.mesh.vertices)
+                    away[solver.held] = 0
+                    warp = MeshWarp(warp.mesh, warp.places + away, warp.seen)
                 else:
                     warp = DisplacedWarp(warp, lambda p: solver.at(values, p))
         if len(self._kept) > 4096:
@@ -86,18 +94,60 @@ class PeggedMotion(LayerMotion):
     def uncertainty(self, points: np.ndarray, time: float) -> np.ndarray:
         return self.inner.uncertainty(points, time)
 
+    def _solver(self, warp: Warp) -> "_Follow":
+        """How the mesh follows the pegs: where a peg puts a hidden vertex, what is measured round it stays where it was measured."""
+        measured = warp.seen if isinstance(warp, MeshWarp) else None
+        anchors = np.zeros(0, np.int64)
+        if measured is not None and len(measured) == len(self.mesh.vertices):
+            numbers = np.array(self._numbers)
+            nearest = np.argmin(np.linalg.norm(self.mesh.vertices[:, None] - self.mesh.vertices[numbers][None], axis=2), axis=1)
+            held = (np.asarray(measured) > 0.5) & (np.asarray(measured)[numbers][nearest] <= 0.5)
+            held[numbers] = False
+            anchors = np.flatnonzero(held)
+        key = anchors.tobytes()
+        if key not in self._solvers:
+            if len(self._solvers) > 64:
+                self._solvers = {}
+            self._solvers[key] = _Follow(self.mesh, self.mesh.vertices[self._numbers], anchors)
+        return self._solvers[key]
+
+
+def _ends_of_hiding(inner: Motion, number: int, pegs: Mapping[int, Key]) -> list[int]:
+    """The frames, before and after, on which a vertex that was pegged while it was hidden is measured again: there its correction is nothing."""
+    found = []
+    for frame in pegs:
+        if _is_measured(inner, number, frame):
+            continue
+        for later in (True, False):
+            beyond = [f for f in inner.frames if (f > frame if later else f < frame)]
+            for f in beyond if later else reversed(beyond):
+                if f in pegs:
+                    break
+                if _is_measured(inner, number, f):
+                    found.append(f)
+                    break
+    return found
+
+
+def _is_measured(inner: Motion, number: int, frame: int) -> bool:
+    warp = inner.at(frame)
+    return not isinstance(warp, MeshWarp) or warp.seen is None or bool(warp.seen[number] > 0.5)
+
 
 class _Follow:
-    """How a mesh's lattice follows displacements of some of its points (n, 2)."""
+    """How a mesh's lattice follows displacements of some of its points (n, 2), while other vertices, of numbers `held` (m,), stay."""
 
-    def __init__(self, mesh: Mesh, points: np.ndarray) -> None:
+    def __init__(self, mesh: Mesh, points: np.ndarray, held: np.ndarray) -> None:
+        self.held, anchors = held, mesh.vertices[held]
         self._lattice, self._points = mesh.lattice, points
         system = NormalEquations(mesh.lattice)
         system.add_places(points, _EXACT * np.tile([1.0, 0.0, 1.0], (len(points), 1)), np.zeros((len(points), 2)))
+        if len(anchors):
+            system.add_places(anchors, _ANCHORED * np.tile([1.0, 0.0, 1.0], (len(anchors), 1)), np.zeros((len(anchors), 2)))
         for kernel, count in DIFFERENCES[2]:
             shape = mesh.lattice.rows - kernel.shape[0] + 1, mesh.lattice.columns - kernel.shape[1] + 1
             system.add_difference(kernel, np.full(shape, count))
-        system.add_diagonal(np.full(mesh.lattice.shape, _REACH ** -4.0))
+        system.add_diagonal(np.full(mesh.lattice.shape, (_REACH_HIDDEN if len(anchors) else _REACH) ** -4.0))
         system.solve()
         self._system = system
         self._index, self._basis = mesh.lattice.local_basis(points)
