@@ -9,6 +9,7 @@ import subprocess
 import sys
 import tempfile
 import time
+from itertools import pairwise
 from pathlib import Path
 
 import cv2
@@ -16,10 +17,10 @@ import numpy as np
 
 from wertis.core.blas import single_threaded
 from wertis.core.comp.lay import Reductions, lay
+from wertis.core.exchange import points_csv
 from wertis.core.geometry import homography
 from wertis.core.geometry.mesh import Mesh, MeshWarp, laid
 from wertis.core.geometry.warp import HomographyWarp, compose
-from wertis.core.exchange import points_csv
 from wertis.demo.sail import CLOTH, Sail, SailFilm
 
 
@@ -51,7 +52,7 @@ def tracking(frames: int) -> None:
         begin = time.perf_counter()
         flow, at, theirs = cv2.DISOpticalFlow_create(cv2.DISOPTICAL_FLOW_PRESET_MEDIUM), truth[0] - 0.5, [truth[0]]
         grey = [cv2.imread(str(folder / f"sail.{i + 1:04d}.png"), cv2.IMREAD_GRAYSCALE) for i in range(frames)]
-        for a, b in zip(grey, grey[1:]):
+        for a, b in pairwise(grey):
             at = at + cv2.remap(flow.calc(a, b, None), *at.astype(np.float32).T[:, None], cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)[0]
             theirs.append(at + 0.5)
         dis = time.perf_counter() - begin
@@ -76,7 +77,8 @@ def comp() -> None:
             begin = time.perf_counter()
             lay(artwork, square if name == "flat" else compose(MeshWarp(bent.mesh, bent.places), square), size, 2)
             seconds[name] = min(seconds.get(name, np.inf), time.perf_counter() - begin)
-    print(f"4K, {len(vertices)} vertices: flat {seconds['flat']:.3f} s, bent {seconds['bent']:.3f} s; speed, bent over flat: {seconds['flat'] / seconds['bent']:.2f}")
+    print(f"4K, {len(vertices)} vertices: flat {seconds['flat']:.3f} s, bent {seconds['bent']:.3f} s; "
+          f"speed, bent over flat: {seconds['flat'] / seconds['bent']:.2f}")
 
 
 if __name__ == "__main__":

@@ -7,7 +7,7 @@ import numpy as np
 
 from wertis.core.geometry import homography, quad
 from wertis.core.geometry.conventions import homography_to_centred, to_centred
-from wertis.core.geometry.warp import Warp
+from wertis.core.geometry.warp import HomographyWarp, Warp, compose
 
 _MOST_REDUCTIONS = 10
 _FINER = 8  # times by which the raster is finer on which the coverage of a curved outline is counted
@@ -110,8 +110,12 @@ def _lay_curved(picture: Reductions, onto: Warp, size: tuple[int, int], samples:
     x0, y0, x1, y1 = box
     source = picture.reduced(*_reduction(onto, picture.size, samples, box))
     sh, sw = source.shape[:2]
-    places = np.nan_to_num(to_centred(onto.inverse_map(box, samples) * np.array([sw, sh], np.float32)).astype(np.float32), nan=-1e6)
-    pixels = cv2.remap(source, places[..., 0], places[..., 1], cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+    # from the source's pixels, first centre at 0, so that the map is ready as it comes
+    from_pixels = HomographyWarp(np.array([[1 / sw, 0, 0.5 / sw], [0, 1 / sh, 0.5 / sh], [0, 0, 1]]))
+    places = compose(onto, from_pixels).inverse_map(box, samples)
+    if not np.isfinite(places.sum()):
+        places = np.nan_to_num(places, nan=-1e6)
+    pixels = cv2.remap(source, places, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)  # type: ignore[call-overload]
     if samples > 1:
         pixels = cv2.resize(pixels, (x1 - x0, y1 - y0), interpolation=cv2.INTER_AREA)
     pixels *= polygon_coverage(outline - [x0, y0], (x1 - x0, y1 - y0))[..., None]

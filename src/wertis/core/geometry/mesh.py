@@ -180,11 +180,16 @@ class MeshWarp(Warp):
         if self.folds:  # ends that are sharp to the pixel
             each = 1.0 / samples
             return self._drawn(x0 + each / 2, y0 + each / 2, each, (x1 - x0) * samples, (y1 - y0) * samples)
+        return super().inverse_map(box, samples)
+
+    @property
+    def sharp_ends(self) -> bool:
+        return self.folds
+
+    def sparse_inverse(self, box: Box) -> np.ndarray:
+        x0, y0, x1, y1 = box
         columns, rows = (-(-(end - start) // SPARSE) + 2 for start, end in ((x0, x1), (y0, y1)))
-        sparse = self._drawn(x0 - SPARSE / 2, y0 - SPARSE / 2, float(SPARSE), columns, rows)
-        each = SPARSE * samples
-        full = cv2.resize(sparse, None, fx=each, fy=each, interpolation=cv2.INTER_LINEAR)
-        return np.asarray(full[each:each + (y1 - y0) * samples, each:each + (x1 - x0) * samples])
+        return self._drawn(x0 - SPARSE / 2, y0 - SPARSE / 2, float(SPARSE), columns, rows)
 
     def _drawn(self, x: float, y: float, pitch: float, columns: int, rows: int) -> np.ndarray:
         """(rows, columns, 2) float32 source points of a grid of target points; nan where nothing of the surface is seen."""

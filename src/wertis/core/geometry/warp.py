@@ -39,6 +39,11 @@ class Warp(ABC):
     def outline(self) -> np.ndarray | None:
         return None
 
+    @property
+    def sharp_ends(self) -> bool:
+        """Whether the surface ends, or turns away, within what it covers, so that its inverse map must be exact at every pixel."""
+        return False
+
     @abstractmethod
     def forward(self, points: np.ndarray) -> np.ndarray:
         """Source points (..., 2) in the target; nan where they have no image."""
@@ -86,14 +91,13 @@ class Warp(ABC):
         ----------
         samples : points per pixel and direction; the map is that many times larger.
         """
+        return enlarged(self.sparse_inverse(box), box, samples)
+
+    def sparse_inverse(self, box: Box) -> np.ndarray:
+        """Source points (rows, columns, 2) float32 of the middles of blocks of `SPARSE` target pixels that cover a box, and one more block all round."""
         x0, y0, x1, y1 = box
-        # middles of blocks of pixels, with one block more all round so that what lies beyond the outer middles is known as well
         columns, rows = (start + SPARSE * (np.arange(-1, -(-(end - start) // SPARSE) + 1) + 0.5) for start, end in ((x0, x1), (y0, y1)))
-        blocks = np.stack(np.meshgrid(columns, rows), axis=-1)
-        sparse = self.inverse(blocks).astype(np.float32)
-        each = SPARSE * samples
-        full = cv2.resize(sparse, None, fx=each, fy=each, interpolation=cv2.INTER_LINEAR)
-        return np.asarray(full[each:each + (y1 - y0) * samples, each:each + (x1 - x0) * samples])
+        return np.asarray(self.inverse(np.stack(np.meshgrid(columns, rows), axis=-1)).astype(np.float32))
 
     def _first_guess(self, points: np.ndarray) -> np.ndarray:
         """Where the search for the source of target points (N, 2) begins."""
@@ -147,6 +151,14 @@ class HomographyWarp(Warp):
 
 
 IDENTITY = HomographyWarp(np.eye(3))
+
+
+def enlarged(sparse: np.ndarray, box: Box, samples: int) -> np.ndarray:
+    """A `Warp.sparse_inverse` of a box (rows, columns, 2) float32 as an inverse map of its pixels, or of `samples` parts of them in each direction."""
+    x0, y0, x1, y1 = box
+    each = SPARSE * samples
+    full = cv2.resize(sparse, None, fx=each, fy=each, interpolation=cv2.INTER_LINEAR)
+    return np.asarray(full[each:each + (y1 - y0) * samples, each:each + (x1 - x0) * samples])
 
 
 class FunctionWarp(Warp):
@@ -212,13 +224,9 @@ class _Composed(Warp):
 
     def inverse_map(self, box: Box, samples: int = 1) -> np.ndarray:
         if self._inner.matrix is not None:  # the outer one may have an exact map of its own
-            beyond = self._outer.inverse_map(box, samples)
-            back = inverted(self._inner).matrix
-            assert back is not None
-            w = beyond[..., 0] * back[2, 0] + beyond[..., 1] * back[2, 1] + back[2, 2]
-            if np.nanmin(w * np.sign(back[2, 2]), initial=1.0) <= 1e-9:  # points beyond the vanishing line have no picture
-                return self._inner.inverse(beyond).astype(np.float32)
-            return np.asarray(cv2.perspectiveTransform(np.ascontiguousarray(beyond, np.float32), back), np.float32)
+            if not self._outer.sharp_ends:
+                return enlarged(self._inner.inverse(self._outer.sparse_inverse(box)).astype(np.float32), box, samples)
+            return self._inner.inverse(self._outer.inverse_map(box, samples)).astype(np.float32)
         return super().inverse_map(box, samples)
 
 
