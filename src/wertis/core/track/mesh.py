@@ -55,8 +55,8 @@ _STRAYS = 0.9  # pixels a frame, by which a hidden part may come to lie elsewher
 _HALF, _SURELY_ALIKE = 0.5, 0.65  # share that matches below which that much correlation of it is asked for
 _LEAST_MATCHED = 0.05  # share of the region's texture below which a frame is lost
 _ORDER = {2: 0.001, 3: 1.0}  # weight of second and third differences in what is expected of bending
-_TUNED_FIRST, _TUNED_EVERY = 4, 12  # frames on which bending is chosen anew
-_CALM = 0.03  # part of the calm expected of hidden motion that is expected everywhere, so that a bare spot does not wander
+_TUNED_FIRST, _TUNED_EVERY = 6, 6  # frames on which bending is chosen anew
+_CALM = 1e-3  # part of the calm expected of hidden motion that is expected everywhere
 _KEPT_HIDDEN = 0.6  # the same where it is hidden
 _KEPT_VELOCITY = 0.8  # of the motion that is not the whole surface's own
 
