@@ -141,7 +141,8 @@ class SplineTest(unittest.TestCase):
             dense[at + k, at] = dense[at, at + k] = made.bands[k, :size - k]
         np.testing.assert_allclose(dense @ made._in_order(found), made.right, atol=1e-8)
         inverse = np.linalg.inv(dense)
-        basis = self.lattice.basis(self.points[:5])
+        basis = np.zeros((5, self.lattice.rows * self.lattice.columns))
+        np.put_along_axis(basis, *self.lattice.local_basis(self.points[:5]), axis=1)
         order = made._number(np.arange(basis.shape[1]))
         for k, covariance in enumerate(made.covariance(self.points[:5])):
             wanted = [[basis[k] @ inverse[np.ix_(order + a, order + b)] @ basis[k] for b in (0, 1)] for a in (0, 1)]
@@ -393,7 +394,7 @@ class PegTest(unittest.TestCase):
     def test_what_cannot_be_pegged_is_said(self) -> None:
         made = shot()
         ident = made.tracks[0].id
-        locked = edits.set_settings(made, ident, meshes.mesh_settings(made.tracks[0]).but(locked=(2,)))
+        locked = meshes.set_locked(made, ident, {2})
         plane = untracked()
         for where, frame, peg, words in ((made, REFERENCE, {0: (1, 1)}, "reference frame"), (made, 3000, {0: (1, 1)}, "no answer"),
                                          (made, REFERENCE + 1, {9999: (1, 1)}, "no vertex 9999"), (locked, REFERENCE + 1, {2: (1, 1)}, "locked"),
@@ -426,6 +427,53 @@ class PegTest(unittest.TestCase):
         self.assertTrue(np.isnan(solution(gone).places[-1, k]).all())
         np.testing.assert_allclose(places(gone, LAST)[k], places(made, LAST)[k], atol=0.6)  # it follows the others
         np.testing.assert_array_equal(solution(gone).places[:3], solution(made).places[:3])
+
+    def test_followers_go_with_the_others_and_not_by_their_own_measurement(self) -> None:
+        made = shot()
+        ident, k = made.tracks[0].id, middle(shot())
+        found = solution(made)
+        wrong = found.places.copy()
+        wrong[1:, k] += [9, -7]  # as if something else had been measured there
+        made = made.with_track(made.tracks[0].but(solution=found.but(places=wrong)))
+        truth = waved(found.vertices, LAST)[k]
+        self.assertGreater(np.linalg.norm(places(made, LAST)[k] - truth), 8)
+        following = meshes.set_followers(made, ident, {k})
+        self.assertLess(np.linalg.norm(places(following, LAST)[k] - truth), 0.6)
+        again = meshes.set_followers(following, ident, {k}, follow=False)
+        np.testing.assert_allclose(places(again, LAST), places(made, LAST), atol=1e-9)
+        with self.assertRaisesRegex(RegionError, "At least three"):
+            meshes.set_followers(made, ident, set(range(len(found.vertices) - 2)))
+        with self.assertRaisesRegex(RegionError, "no vertex 9999"):
+            meshes.set_locked(made, ident, {9999})
+
+    def test_what_is_locked_is_moved_by_nothing(self) -> None:
+        made = shot()
+        ident, k = made.tracks[0].id, middle(shot())
+        frame, before = REFERENCE + 4, places(shot(), REFERENCE + 4)
+        far = np.linalg.norm(before - before[k], axis=1)
+        near = int(np.argsort(far)[1])
+        pegged = meshes.set_pegs(meshes.set_locked(made, ident, {near}), ident, frame, {k: before[k] + [6, -4]})
+        np.testing.assert_allclose(places(pegged, frame)[near], before[near], atol=1e-9)
+        self.assertGreater(np.linalg.norm(places(meshes.set_locked(pegged, ident, {near}, locked=False), frame)[near] - before[near]), 1)
+        again = [e.item for e in retrack(pegged, ident, plate())][-1]
+        assert isinstance(again, Shot)
+        np.testing.assert_allclose(places(again, frame - 1)[near], places(pegged, frame - 1)[near], atol=1e-9)
+        anew = tracked(pegged, ident, plate(), runs_from(pegged, pegged.tracks[0], REFERENCE, "both"))
+        np.testing.assert_array_equal(solution(anew).places[:, near], solution(pegged).places[:, near])
+
+    def test_laying_the_mesh_anew_keeps_the_vertices_that_hands_have_said_something_of(self) -> None:
+        made = shot()
+        ident, frame, at = made.tracks[0].id, REFERENCE + 3, places(shot(), REFERENCE + 3)
+        made = meshes.set_locked(meshes.set_pegs(made, ident, frame, {7: at[7] + [2, 1]}), ident, {30})
+        old = solution(made).vertices[[7, 30]]
+        made = edits.set_settings(made, ident, meshes.mesh_settings(made.tracks[0]).but(vertices=None, spacing=35.0))
+        made = tracked(made, ident, plate(), runs_from(made, made.tracks[0], REFERENCE, "both"))
+        layer, vertices = made.tracks[0].layer(PegLayer), solution(made).vertices
+        (number, place), = layer.pegs[frame].items()
+        np.testing.assert_allclose(vertices[number], old[0], atol=1e-9)
+        np.testing.assert_allclose(place, at[7] + [2, 1], atol=1e-9)
+        np.testing.assert_allclose(vertices[layer.locked[0]], old[1], atol=1e-9)
+        self.assertNotEqual(len(vertices), len(solution(shot()).vertices))
 
     def test_a_shot_with_a_mesh_is_saved_and_opens_the_same(self) -> None:
         made = meshes.set_pegs(shot(), shot().tracks[0].id, REFERENCE + 3, {7: (200.5, 150.25)})

@@ -29,11 +29,15 @@ class MeshWindowTest(WindowCase):
         page.mesh.spacing.setValue(40)
         self.assertEqual(s.track.settings.spacing, 40)
         self.assertIn(f"{len(mesh_of(s.track, s.plate.size).vertices)} vertices", page.mesh.facts.text())
+        page.mesh.textured.click()  # what is drawn is what will be tracked
+        self.until(lambda: s.mesh() is not None)
+        drawn = s.mesh().vertices
         w.run_command("track.both")
         self.until(lambda: w.job is None and s.track.solution is not None, 60)
         solution = s.track.solution
         self.assertIsInstance(solution, MeshSolution)
         self.assertEqual(int(solution.good.sum()), 8)
+        np.testing.assert_array_equal(solution.vertices, drawn)
 
         frame = solution.reference + 4
         s.go(frame)

@@ -37,12 +37,12 @@ from wertis.core.jobs.tracking import kept, runs_from, tracked
 from wertis.core.open_shot import OpenShot
 from wertis.core.plate import Plate
 from wertis.core.plate.cuts import cut_frames, find_cuts
-from wertis.core.shot import edits, items, motions, repairs
+from wertis.core.shot import edits, items, meshes, motions, repairs
 from wertis.core.shot import store as shot_files
 from wertis.core.shot.document import Artwork, HoldOut, Item, Placement, PlaneSettings, RepairLayer, Track, TrackSettings
 from wertis.core.shot.document import Shot as Document
 from wertis.core.shot.hold_outs import open_matte
-from wertis.core.shot.meshes import MeshSettings, clear_pegs, mesh_of, set_pegs
+from wertis.core.shot.meshes import MeshSettings, mesh_of
 from wertis.core.shot.resolve import motion_of
 from wertis.core.track.kinds import KINDS
 
@@ -421,12 +421,37 @@ class Surface:
             When a vertex does not exist or is locked, the frame has no answer, or a peg is far outside the picture.
         """
         with _fields():
-            self.shot._do(f"Peg {len(places)} vertices of {self.name}", set_pegs(self.shot.document, self.id, frame, dict(places)))
+            self.shot._do(f"Peg {len(places)} vertices of {self.name}", meshes.set_pegs(self.shot.document, self.id, frame, dict(places)))
+        return self
+
+    def add_vertex(self, place: tuple[float, float], frame: int) -> Surface:
+        """Add a vertex at a place (x, y) of a frame; it goes with the mesh round it until it is tracked. Returns itself."""
+        self.shot._do("Add a vertex", meshes.add_vertex(self.shot.document, self.id, np.asarray(place, float), frame))
+        return self
+
+    def remove_vertices(self, numbers: Iterable[int]) -> Surface:
+        """Remove vertices of a mesh, pegs and all; the others are numbered anew in their order. Returns itself."""
+        self.shot._do("Remove vertices", meshes.remove_vertices(self.shot.document, self.id, set(numbers)))
+        return self
+
+    def let_follow(self, numbers: Iterable[int], follow: bool = True) -> Surface:
+        """Let vertices of a mesh follow the others, with no measurement of their own, or be measured again. Returns itself."""
+        self.shot._do("Let vertices follow", meshes.set_followers(self.shot.document, self.id, set(numbers), follow))
+        return self
+
+    def lock_vertices(self, numbers: Iterable[int], locked: bool = True) -> Surface:
+        """Lock vertices of a mesh, so that neither pegs nor tracking move them, or unlock them. Returns itself."""
+        self.shot._do("Lock vertices", meshes.set_locked(self.shot.document, self.id, set(numbers), locked))
+        return self
+
+    def forget_data(self, numbers: Iterable[int], frame: int, before: bool, pegs: bool = False) -> Surface:
+        """Delete the data of vertices before, or after, a frame; they follow the others there. Pegs too only when asked. Returns itself."""
+        self.shot._do("Delete vertices' data", meshes.forget_data(self.shot.document, self.id, set(numbers), frame, before, pegs))
         return self
 
     def clear_pegs(self, frame: int | None = None, vertices: Iterable[int] | None = None) -> Surface:
         """Take pegs away, of a frame or all, of some vertices or all. Returns itself."""
-        self.shot._do("Clear pegs", clear_pegs(self.shot.document, self.id, frame, None if vertices is None else set(vertices)))
+        self.shot._do("Clear pegs", meshes.clear_pegs(self.shot.document, self.id, frame, None if vertices is None else set(vertices)))
         return self
 
     def check(self, base: int | None = None, frames: Sequence[int] | None = None, progress: Progress | None = None,

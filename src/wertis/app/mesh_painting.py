@@ -6,10 +6,9 @@ from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
 
 from wertis.app import theme
 from wertis.app.picture_view import PictureView
-from wertis.core.errors import WertisError
 from wertis.core.geometry.mesh import Mesh
 from wertis.core.shot.document import Track
-from wertis.core.shot.meshes import MeshSettings, MeshSolution, PegLayer, mesh_of
+from wertis.core.shot.meshes import MeshSettings, MeshSolution, PegLayer
 from wertis.core.shot.resolve import motion_of
 
 LINE = QColor(255, 255, 255, 70)
@@ -21,9 +20,8 @@ def shown_mesh(view: PictureView, track: Track) -> tuple[Mesh, np.ndarray, np.nd
     s = view.session
     if not isinstance(track.settings, MeshSettings) or s.plate is None:
         return None
-    try:
-        mesh = _laid(track, s.plate.size)
-    except WertisError:
+    mesh = s.mesh()
+    if mesh is None:
         return None
     live = s.live.on(track.id, s.frame)
     if live is not None:
@@ -46,20 +44,6 @@ def shown_mesh(view: PictureView, track: Track) -> tuple[Mesh, np.ndarray, np.nd
     return mesh, warp.forward(mesh.vertices), measured
 
 
-_kept: dict[int, tuple[Track, tuple[int, int], Mesh]] = {}
-
-
-def _laid(track: Track, size: tuple[int, int]) -> Mesh:
-    """The mesh of a track, kept as long as its region and settings are the same."""
-    for kept, of, mesh in _kept.values():
-        if kept.region is track.region and kept.settings is track.settings and kept.solution is track.solution and of == size:
-            return mesh
-    mesh = mesh_of(track, size)
-    _kept.clear()
-    _kept[0] = track, size, mesh
-    return mesh
-
-
 def paint_mesh(painter: QPainter, view: PictureView, handles: bool = False) -> None:
     """The selected track's mesh: lines, and on each vertex a dot where it is measured, a ring where it is hidden, a diamond where it is pegged, a square
     where it is locked, a cross where it follows."""
@@ -71,8 +55,6 @@ def paint_mesh(painter: QPainter, view: PictureView, handles: bool = False) -> N
     if there is None:
         return
     mesh, places, measured = there
-    settings = track.settings
-    assert isinstance(settings, MeshSettings)
     at = view.to_screen(places)
     fine = np.isfinite(at).all(1)
     edges = np.unique(np.sort(np.concatenate([mesh.triangles[:, [0, 1]], mesh.triangles[:, [1, 2]], mesh.triangles[:, [2, 0]]]), axis=1), axis=0)
@@ -85,10 +67,11 @@ def paint_mesh(painter: QPainter, view: PictureView, handles: bool = False) -> N
     painter.drawLines(lines)
     painter.setPen(QPen(LINE, 1))
     painter.drawLines(lines)
-    pegs = track.layer(PegLayer).pegs.get(s.frame, {})
+    layer = track.layer(PegLayer)
+    pegs = layer.pegs.get(s.frame, {})
     small = 1.6 if fine.sum() > MANY and not handles else 2.6
     for k in np.flatnonzero(fine):
-        mark(painter, QPointF(*at[k]), small, bool(measured[k]), k in pegs, k in settings.locked, k in settings.followers)
+        mark(painter, QPointF(*at[k]), small, bool(measured[k]), k in pegs, k in layer.locked, k in layer.followers)
     painter.restore()
 
 

@@ -14,7 +14,10 @@ from wertis.app.drift_state import DriftState
 from wertis.app.live_tracking import LiveTracking
 from wertis.app.selection import Selection
 from wertis.core.check.slip import Slip
+from wertis.core.errors import WertisError
+from wertis.core.geometry.mesh import Mesh
 from wertis.core.imaging.channel_mixture import channel_mixture
+from wertis.core.jobs.mesh_tracking import laid_mesh
 from wertis.core.jobs.retrack import Stretch, out_of_date
 from wertis.core.jobs.tracking import kept
 from wertis.core.open_shot import OpenShot
@@ -26,6 +29,7 @@ from wertis.core.shot.autosave import Lost
 from wertis.core.shot.document import HoldOut, Item, Placement, Shot, Track
 from wertis.core.shot.edits import plane_settings
 from wertis.core.shot.history import History
+from wertis.core.shot.meshes import MeshSettings, PegLayer
 from wertis.core.track.texture import Texture, measure
 from wertis.core.track.tracker_input import looked_at
 
@@ -74,6 +78,7 @@ class Session:
         self.viewing = Viewing()
         self.budget = budget  # bytes; see PLATE_SHARE
         self._texture: tuple[object, Texture] | None = None
+        self._mesh: tuple[tuple, Mesh] | None = None  # of the selected track, with what it was made from
         self._stale: tuple[tuple[Track, tuple[int, int]], list[Stretch]] | None = None
         self.opened.changed.connect(self._on_shot)
         self.opened.plate_changed.connect(self._on_plate)
@@ -233,6 +238,22 @@ class Session:
         found = measure(looked_at(picture, settings.look, mixture=mixture), mask, track.region.box, settings.model)
         self._texture = (key, found)
         return found
+
+    def mesh(self) -> Mesh | None:
+        """The mesh of the selected track, tracked or as it would be laid; None where there is none, or the picture that it is laid by is not read yet."""
+        track = self.track
+        if track is None or self.plate is None or self.cache is None or not isinstance(track.settings, MeshSettings):
+            return None
+        key = (track.region, track.settings, track.solution, track.layer(PegLayer), self.plate)
+        if self._mesh is None or any(a is not b and a != b for a, b in zip(self._mesh[0], key, strict=True)):
+            picture = self.cache.peek(track.region.frame)
+            if track.settings.textured and track.settings.vertices is None and not isinstance(picture, np.ndarray):
+                return None
+            try:
+                self._mesh = key, laid_mesh(self.shot, track, self.plate, lambda _: picture)  # type: ignore[arg-type, return-value]
+            except WertisError:
+                return None
+        return self._mesh[1]
 
     def out_of_date(self) -> list[Stretch]:
         """The selected track's stretches that tracking again from its repaired frames would compute."""

@@ -8,15 +8,13 @@ import numpy as np
 
 import wertis
 from wertis.cli import arguments
-from wertis.cli.exits import EXIT_OK, EXIT_PARTLY
 from wertis.cli.progress import Progress
+from wertis.cli.shots import reported
 from wertis.core.errors import RegionError, WertisError
 from wertis.core.exchange import points_csv
 from wertis.core.geometry import polygon
 from wertis.core.geometry.mesh import LEAST_SPACING, laid, usual_spacing
-from wertis.core.shot.meshes import MeshSolution
-
-_APART = 0.35  # of the spacing, within which a point of one's own takes the place of a laid vertex
+from wertis.core.shot.meshes import vertices_on
 
 
 def run_mesh_track(a: argparse.Namespace) -> int:
@@ -58,15 +56,10 @@ def run_mesh_track(a: argparse.Namespace) -> int:
     shot.range = first, last
     if a.out:
         wanted = numbers or {str(k): k for k in range(len(surface.vertices))}
-        _write(Path(a.out), surface, wanted, points, first, last)
+        _write(Path(a.out), surface, wanted, first, last)
     if a.save:
         shot.save(Path(a.save))
-    lost = {f: why for f, why in surface.lost.items() if first <= f <= last}
-    if lost:
-        frame = min(lost, key=lambda f: abs(f - a.start))
-        print(f"wertis: {len(lost)} of {last - first + 1} frames have no answer and are left out; the first is {frame} ({lost[frame]}).",
-              file=sys.stderr)
-    return EXIT_PARTLY if len(lost) >= last - first else EXIT_OK
+    return reported(surface, a.start, first, last)
 
 
 def _vertices(region: np.ndarray, points: np.ndarray, spacing: float | None, size: tuple[int, int]) -> np.ndarray:
@@ -80,19 +73,13 @@ def _vertices(region: np.ndarray, points: np.ndarray, spacing: float | None, siz
     if outside.any():
         print(f"wertis: {int(outside.sum())} of {len(points)} points lie outside of the region; they follow the mesh and are less sure.", file=sys.stderr)
     step = spacing or usual_spacing(float(np.count_nonzero(mask)))
-    grid = laid(mask, step)
-    far = np.linalg.norm(grid[:, None] - points[None], axis=2).min(1)
-    return np.concatenate([points, grid[far > _APART * step]])
+    return laid(mask, step, own=points)
 
 
-def _write(path: Path, surface: "wertis.Surface", numbers: dict[str, int], points: dict[str, tuple[float, float]], first: int, last: int) -> None:
-    solution = surface.record.solution
-    assert isinstance(solution, MeshSolution)
-    motion = surface.motion
+def _write(path: Path, surface: "wertis.Surface", numbers: dict[str, int], first: int, last: int) -> None:
     places: dict[int, dict[str, np.ndarray]] = {}
     for frame in range(first, last + 1):
-        warp = motion.at(frame)
-        if warp is not None:
-            moved = warp.forward(solution.vertices)
+        moved = vertices_on(surface.record, frame)
+        if moved is not None:
             places[frame] = {ident: moved[k] for ident, k in numbers.items()}
     points_csv.write_frames(path, places)

@@ -1,8 +1,10 @@
 """Shot files and their tracks, as commands name them."""
 
+import sys
 from pathlib import Path
 
 import wertis
+from wertis.cli.exits import EXIT_OK, EXIT_PARTLY
 from wertis.core.errors import ShotFileError, WertisError
 from wertis.core.shot import store
 from wertis.scripting import Shot, Surface
@@ -45,3 +47,13 @@ def put_frames(shot: Shot, text: str | None) -> tuple[int, int]:
     from wertis.cli import arguments
 
     return arguments.frame_range(text, *shot.range)
+
+
+def reported(surface: Surface, start: int, first: int, last: int) -> int:
+    """Say which frames of a tracked range have no answer, and why; the exit code says whether any but `start` has one."""
+    lost = {f: why for f, why in surface.lost.items() if first <= f <= last}
+    if lost:
+        frame = min(lost, key=lambda f: abs(f - start))
+        print(f"wertis: {len(lost)} of {last - first + 1} frames have no answer and are left out; the first is {frame} ({lost[frame]}).",
+              file=sys.stderr)
+    return EXIT_PARTLY if lost and len(lost) >= last - first else EXIT_OK

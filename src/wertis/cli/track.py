@@ -6,9 +6,9 @@ from pathlib import Path
 
 import wertis
 from wertis.cli import arguments
-from wertis.cli.exits import EXIT_OK, EXIT_PARTLY
 from wertis.cli.mesh_track import run_mesh_track
 from wertis.cli.progress import Progress
+from wertis.cli.shots import reported
 from wertis.core.errors import RegionError, WertisError
 from wertis.core.exchange.corner_pin_csv import write_plain
 from wertis.core.track.kinds import KINDS
@@ -46,10 +46,4 @@ def run_track(a: argparse.Namespace) -> int:
         write_plain(Path(a.out), answers)
     if a.save:
         shot.save(Path(a.save))
-    lost = {f: why for f, why in surface.lost.items() if first <= f <= last}
-    if lost:
-        frame = min(lost, key=lambda f: abs(f - a.start))
-        print(f"wertis: {len(lost)} of {last - first + 1} frames have no answer and are left out; the first is {frame} ({lost[frame]}).",
-              file=sys.stderr)
-        return EXIT_PARTLY if len(answers) <= 1 else EXIT_OK
-    return EXIT_OK
+    return reported(surface, a.start, first, last)

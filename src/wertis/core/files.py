@@ -2,6 +2,7 @@
 
 import contextlib
 import os
+import re
 import tempfile
 from collections.abc import Iterator
 from pathlib import Path
@@ -42,6 +43,16 @@ def replacing(path: Path, error: type[Exception] = DeliverError) -> Iterator[Pat
         if temporary is not None:
             with contextlib.suppress(OSError):
                 temporary.unlink()
+
+
+def numbered(pattern: Path, frame: int) -> Path | None:
+    """The file of a frame: `####` or `%04d` in the name is replaced by its number; None where there is no place for it."""
+    name = pattern.name
+    if mark := re.search(r"#+", name):
+        return pattern.with_name(name[: mark.start()] + str(frame).zfill(len(mark[0])) + name[mark.end():])
+    if mark := re.search(r"%(0\d+)?d", name):
+        return pattern.with_name(name[: mark.start()] + (mark[0] % frame) + name[mark.end():])
+    return None
 
 
 def write_text(path: Path, text: str) -> None:

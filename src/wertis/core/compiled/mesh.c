@@ -136,8 +136,8 @@ void spline_inverse(const double *values, double ox, double oy, double step, int
  * picture: (h, w), `shrink` times smaller than the places. corner: (K, 2) the place of each tile's first pixel on the reference; its others follow
  * `shrink` apart, side by side. light: (K, LIGHT, P), orthonormal; the last row is the tile's own luma. gx, gy: (K, P) slopes of the luma, cleared
  * of light. along: (n, 2) how far the picture is read on either side of each place, in level pixels of the picture, at J places evenly; NULL for the
- * place alone. out: (n, 8) the picture's part along the tile's own luma, the products of what light does not explain with gx and gy, its square, the
- * picture's own variation, 1 if all of it is in the picture, the share that is held out, and the picture's largest value.
+ * place alone. out: (n, 7) the picture's part along the tile's own luma, the products of what light does not explain with gx and gy, its square, the
+ * picture's own variation, 1 if all of it is in the picture, and the share that is held out.
  */
 void mesh_pass(const float *picture, int h, int w, double shrink, const float *held, const double *values, double ox, double oy, double step,
                int nx, int ny, const double *corner, int side, const float *light, const float *gx, const float *gy, const float *inside,
@@ -159,7 +159,7 @@ void mesh_pass(const float *picture, int h, int w, double shrink, const float *h
             weights_at(f, wx[i]);
         }
         const int first = column[0], count = column[side - 1] + 4 - first;
-        float least_x = w, most_x = 0, least_y = h, most_y = 0, away = 0, mass = 0, brightest = 0;
+        float least_x = w, most_x = 0, least_y = h, most_y = 0, away = 0, mass = 0;
         float px[MOST_SIDE * MOST_SIDE], py[MOST_SIDE * MOST_SIDE];
         for (int j = 0; j < side; j++) {
             double f, wy[4], mixed[2 * (MOST_SIDE + 4) * 2];
@@ -207,10 +207,8 @@ void mesh_pass(const float *picture, int h, int w, double shrink, const float *h
         if (taps > 1)
             for (int i = 0; i < P; i++)
                 seen[i] *= 1.0f / taps;
-        for (int i = 0; i < P; i++) {
-            brightest = seen[i] > brightest ? seen[i] : brightest;
+        for (int i = 0; i < P; i++)
             mass += in[i];
-        }
         if (held)
             for (int i = 0; i < P; i++)
                 away += held[at[i]] * in[i];
@@ -233,8 +231,8 @@ void mesh_pass(const float *picture, int h, int w, double shrink, const float *h
             rest += left * left;
             vary += flat * flat;
         }
-        double *o = out + 8 * (ptrdiff_t)k;
-        o[0] = part[3], o[1] = rx, o[2] = ry, o[3] = rest, o[4] = vary, o[5] = whole, o[6] = away / fmax(mass, 1), o[7] = brightest;
+        double *o = out + 7 * (ptrdiff_t)k;
+        o[0] = part[3], o[1] = rx, o[2] = ry, o[3] = rest, o[4] = vary, o[5] = whole, o[6] = away / fmax(mass, 1);
     }
 }
 

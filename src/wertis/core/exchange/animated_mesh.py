@@ -14,7 +14,7 @@ import numpy as np
 
 from wertis.core.errors import DeliverError
 from wertis.core.exchange import points_csv
-from wertis.core.files import read_text, replacing, write_text
+from wertis.core.files import numbered, read_text, replacing, write_text
 
 FORMAT, VERSION = "wertis animated mesh", 1
 CONVENTION = "pixels, x right, y down, the first pixel's centre at 0.5, 0.5"
@@ -113,24 +113,18 @@ def read_json(path: Path) -> AnimatedMesh:
 # -- Wavefront OBJ ------------------------------------------------------------------------------------------------
 
 
-def frame_path(pattern: Path, frame: int) -> Path:
-    """The file of a frame: #### in the name stands for its number; without, the number is put before the ending."""
-    name = pattern.name
-    hashes = len(name) - len(name.replace("#", ""))
-    if "#" * hashes in name and hashes:
-        return pattern.with_name(name.replace("#" * hashes, f"{frame:0{hashes}d}"))
-    return pattern.with_name(f"{pattern.stem}.{frame:04d}{pattern.suffix}")
-
-
 def write_obj(pattern: Path, mesh: AnimatedMesh) -> list[Path]:
-    """Write one OBJ file for each frame (Wavefront, Advanced Visualizer appendix B1, object files); the files."""
+    """Write one OBJ file for each frame (Wavefront, Advanced Visualizer appendix B1, object files); the files.
+
+    #### in the name stands for the frame's number; without it, the number is put before the ending.
+    """
     texture = "".join(f"vt {u:.6f} {v:.6f}\n" for u, v in mesh.texture)
     # counter-clockwise with y up is clockwise with y down, turned over: the order stays as it is seen
     faces = "".join("f " + " ".join(f"{k + 1}/{k + 1}" for k in t[::-1]) + "\n" for t in mesh.triangles.tolist())
     written = []
     for frame, places in sorted(mesh.places.items()):
         head = f"# Wertis mesh {mesh.name}, frame {frame}; pixels, y up from the lower left corner of a picture of {mesh.size[0]} x {mesh.size[1]}\n"
-        path = frame_path(pattern, frame)
+        path = numbered(pattern, frame) or pattern.with_name(f"{pattern.stem}.{frame:04d}{pattern.suffix}")
         write_text(path, head + "".join(f"v {x:.5f} {y:.5f} 0\n" for x, y in mesh.up(places)) + texture + faces)
         written.append(path)
     return written

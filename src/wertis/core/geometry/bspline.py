@@ -4,6 +4,7 @@ D. Rueckert et al., Nonrigid registration using free-form deformations, IEEE TMI
 F. Bookstein, Principal warps: thin-plate splines and the decomposition of deformations, IEEE PAMI 11, 1989.
 """
 
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from math import comb
 
@@ -70,17 +71,6 @@ class Lattice:
         cells_x, cells_y = self.columns - 3, self.rows - 3
         return replace(self, left=self.left - self.step, top=self.top - self.step, step=2 * self.step,
                        columns=-(-cells_x // 2) + 3, rows=-(-cells_y // 2) + 3)
-
-    def shifted(self, by: float) -> "Lattice":
-        """The lattice with its places moved by the same number of pixels right and down."""
-        return replace(self, left=self.left + by, top=self.top + by)
-
-    def basis(self, points: np.ndarray) -> np.ndarray:
-        """(N, rows * columns) weights of all control points at points (N, 2); beyond the lattice's box those of the straight continuation."""
-        out = np.zeros((len(points), self.rows * self.columns))
-        index, weights = self.local_basis(points)
-        np.put_along_axis(out, index, weights, axis=1)
-        return out
 
     def local_basis(self, points: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """(N, 16) numbers of the control points that reach points (N, 2), row by row, and (N, 16) their weights."""
@@ -223,6 +213,12 @@ class NormalEquations:
                 for c in (0, 1):
                     self._add(self._number(p) + c, self._number(q) + c, weights * (s * t))
 
+    def add_bending(self, order: int, weight: float) -> None:
+        """The same weight for all differences of an order: a bending energy that is alike everywhere and in all directions."""
+        for kernel, count in DIFFERENCES[order]:
+            shape = self.lattice.rows - kernel.shape[0] + 1, self.lattice.columns - kernel.shape[1] + 1
+            self.add_difference(kernel, np.full(shape, count * weight))
+
     def add_diagonal(self, weights: np.ndarray) -> None:
         """Weights (rows, columns) that draw each control value to 0."""
         order = weights if self.lattice.columns <= self.lattice.rows else weights.T
@@ -307,14 +303,42 @@ def plain_band_inverse(factor: np.ndarray) -> np.ndarray:
     return out
 
 
+class Interpolation:
+    """The map of least bending whose displacements at places (n, 2) are given: solved once, then quick for any displacements.
+
+    Parameters
+    ----------
+    weight : of a place beside bending; the larger it is the nearer the map comes to what is given.
+    bending : order of differences to weight.
+    damping : weight that draws the displacement to 0 where nothing else says.
+    held : (m, 2) places at which it is 0, and how much that weighs.
+    """
+
+    def __init__(self, lattice: Lattice, places: np.ndarray, weight: float, bending: Mapping[int, float], damping: float = 1e-9,
+                 held: tuple[np.ndarray, float] | None = None) -> None:
+        self._lattice, self._weight = lattice, weight
+        system = NormalEquations(lattice)
+        system.add_places(places, weight * np.tile([1.0, 0.0, 1.0], (len(places), 1)), np.zeros((len(places), 2)))
+        if held is not None and len(held[0]):
+            system.add_places(held[0], held[1] * np.tile([1.0, 0.0, 1.0], (len(held[0]), 1)), np.zeros((len(held[0]), 2)))
+        for order, share in bending.items():
+            system.add_bending(order, share)
+        system.add_diagonal(np.full(lattice.shape, damping))
+        system.solve()
+        self._system = system
+        self._index, self._basis = lattice.local_basis(places)
+
+    def values(self, moves: np.ndarray) -> np.ndarray:
+        """(rows, columns, 2) control values of the displacement, for displacements (n, 2) of the places."""
+        size = self._lattice.rows * self._lattice.columns
+        right = np.stack([np.bincount(self._index.ravel(), (self._basis * moves[:, c:c + 1]).ravel(), size) for c in (0, 1)], axis=-1)
+        return self._system.solved_for(self._weight * right.reshape(*self._lattice.shape, 2))
+
+
+LEAST_BENDING = {2: 1e-3, 3: 1.0}
+"""Weights of a map that lets a gentle wave go on between the places that are known: mostly third differences count."""
+
+
 def fitted(lattice: Lattice, places: np.ndarray, moved: np.ndarray) -> np.ndarray:
     """Control values (rows, columns, 2) of the map of least bending that takes places (n, 2) near to others (n, 2)."""
-    system = NormalEquations(lattice)
-    weight = 1e4
-    system.add_places(places, weight * np.tile([1.0, 0.0, 1.0], (len(places), 1)), weight * (moved - places))
-    for order, kinds in DIFFERENCES.items():
-        for kernel, count in kinds:
-            shape = lattice.rows - kernel.shape[0] + 1, lattice.columns - kernel.shape[1] + 1
-            system.add_difference(kernel, np.full(shape, count * (1.0 if order == 3 else 1e-3)))
-    system.add_diagonal(np.full(lattice.shape, 1e-9))
-    return lattice.identity + system.solve()
+    return lattice.identity + Interpolation(lattice, places, 1e4, LEAST_BENDING).values(moved - places)

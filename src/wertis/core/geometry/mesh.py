@@ -4,7 +4,7 @@ Between its vertices a mesh's warp is the map of least bending through them, on 
 splines and the decomposition of deformations, IEEE PAMI 11, 1989. So it has no corners at the triangles' edges, and no cracks.
 """
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 
@@ -16,15 +16,15 @@ from wertis.core import compiled
 from wertis.core.compiled import address
 from wertis.core.errors import RegionError
 from wertis.core.geometry import bspline
-from wertis.core.geometry.bspline import DIFFERENCES, Lattice, NormalEquations, evaluate
-from wertis.core.geometry.motion import FrameMotion
-from wertis.core.geometry.warp import IDENTITY, SPARSE, Box, Warp
+from wertis.core.geometry.bspline import LEAST_BENDING, Interpolation, Lattice, evaluate
+from wertis.core.geometry.motion import TabulatedMotion
+from wertis.core.geometry.warp import SPARSE, Box, Warp
 
 LEAST_SPACING, MOST_VERTICES = 6.0, 4000  # pixels between vertices, and how many there may be
 _STEP = 0.85  # of the vertices' spacing: the lattice can then pass through every vertex
 _THROUGH = 1e6  # weight of a vertex beside that of bending, by which it is met to less than a thousandth of a pixel
-_BENDING = {2: 1e-3, 3: 1.0}  # third differences let a gentle wave go on between vertices
 _BEYOND = 0.5  # of the mesh's box, all round it, in which its warp can be inverted
+_APART = 0.35  # of the spacing, within which a vertex that is given takes the place of one that would be laid
 _CLOSE = 3  # vertices that say how sure a point is
 
 
@@ -68,28 +68,13 @@ class Mesh:
         return cKDTree(self.vertices)
 
     @cached_property
-    def _system(self) -> tuple[NormalEquations, np.ndarray, np.ndarray]:
-        system = NormalEquations(self.lattice)
-        known = self.weights > 0
-        places = self.vertices[known]
-        system.add_places(places, _THROUGH * np.tile([1.0, 0.0, 1.0], (len(places), 1)), np.zeros((len(places), 2)))
-        for order, kinds in DIFFERENCES.items():
-            for kernel, count in kinds:
-                shape = self.lattice.rows - kernel.shape[0] + 1, self.lattice.columns - kernel.shape[1] + 1
-                system.add_difference(kernel, np.full(shape, _BENDING[order] * count))
-        system.add_diagonal(np.full(self.lattice.shape, 1e-9))
-        system.solve()
-        index, basis = self.lattice.local_basis(places)
-        return system, index, basis
+    def _interpolation(self) -> Interpolation:
+        return Interpolation(self.lattice, self.vertices[self.weights > 0], _THROUGH, LEAST_BENDING)
 
     def control_values(self, places: np.ndarray) -> np.ndarray:
         """(rows, columns, 2) of the lattice's map that takes the vertices to places (V, 2)."""
-        system, index, basis = self._system
         away = (np.asarray(places) - self.vertices)[self.weights > 0]
-        right = np.zeros((self.lattice.rows * self.lattice.columns, 2))
-        for c in (0, 1):
-            right[:, c] = np.bincount(index.ravel(), (basis * away[:, c:c + 1]).ravel(), len(right))
-        return np.asarray(self.lattice.identity + system.solved_for(_THROUGH * right.reshape(*self.lattice.shape, 2)))
+        return np.asarray(self.lattice.identity + self._interpolation.values(away))
 
     @cached_property
     def grid(self) -> tuple[np.ndarray, np.ndarray]:
@@ -276,7 +261,7 @@ class MeshFix:
         return float(np.sqrt(np.mean(self.errors[self.measured] ** 2))) if self.measured.any() else np.inf
 
 
-class MeshMotion(FrameMotion):
+class MeshMotion(TabulatedMotion):
     """A mesh's motion.
 
     Parameters
@@ -288,22 +273,8 @@ class MeshMotion(FrameMotion):
 
     def __init__(self, reference: int, mesh: Mesh, places: Mapping[int, np.ndarray], errors: Mapping[int, np.ndarray],
                  seen: Mapping[int, np.ndarray]) -> None:
-        self._reference, self.mesh = reference, mesh
-        self._errors = errors
-        self.warps: dict[int, Warp] = {f: MeshWarp(mesh, p, seen.get(f)) for f, p in places.items()}
-        self.warps[reference] = IDENTITY
-        self._frames = sorted(self.warps)
-
-    @property
-    def reference(self) -> int:
-        return self._reference
-
-    @property
-    def frames(self) -> Sequence[int]:
-        return self._frames
-
-    def on_frame(self, frame: int) -> Warp | None:
-        return self.warps.get(frame)
+        super().__init__(reference, {f: MeshWarp(mesh, p, seen.get(f)) for f, p in places.items()})
+        self.mesh, self._errors = mesh, errors
 
     def error_on(self, points: np.ndarray, frame: int) -> np.ndarray:
         if frame == self._reference:
@@ -348,7 +319,7 @@ def usual_spacing(area: float) -> float:
     return float(np.clip(np.sqrt(area / 200), 14, 64))
 
 
-def laid(mask: np.ndarray, spacing: float, outline: bool = True, texture: np.ndarray | None = None) -> np.ndarray:
+def laid(mask: np.ndarray, spacing: float, outline: bool = True, texture: np.ndarray | None = None, own: np.ndarray | None = None) -> np.ndarray:
     """Vertices (V, 2) for a region.
 
     Parameters
@@ -357,6 +328,7 @@ def laid(mask: np.ndarray, spacing: float, outline: bool = True, texture: np.nda
     spacing : pixels between vertices.
     outline : put vertices on the outline too.
     texture : (h, w) how much there is to hold on to; where it is given, vertices are moved to the richest place near each.
+    own : (n, 2) vertices that are given; they come first, and none is laid close to them.
 
     Raises
     ------
@@ -393,7 +365,11 @@ def laid(mask: np.ndarray, spacing: float, outline: bool = True, texture: np.nda
     grid = grid[ok]
     depth = clear[at[ok, 1], at[ok, 0]]
     grid = grid[depth > (0.6 * spacing if outline else 0)]
-    return np.concatenate([*rim, grid])
+    vertices = np.concatenate([*rim, grid])
+    if own is not None and len(own):
+        far = cKDTree(own).query(vertices)[0]
+        vertices = np.concatenate([own, vertices[far > _APART * spacing]])
+    return vertices
 
 
 def _spread(line: np.ndarray, spacing: float) -> np.ndarray:

@@ -109,7 +109,33 @@ class FrameMotion(ABC):
         return np.max([self.error_on(points, f) for f in near], axis=0)
 
 
-class PlanarMotion(FrameMotion):
+class TabulatedMotion(FrameMotion):
+    """A motion with a table of its warps.
+
+    Parameters
+    ----------
+    reference : the reference frame; its own warp is the identity.
+    warps : frame to warp.
+    """
+
+    def __init__(self, reference: int, warps: Mapping[int, Warp]) -> None:
+        self._reference = reference
+        self.warps: dict[int, Warp] = {**warps, reference: IDENTITY}
+        self._frames = sorted(self.warps)
+
+    @property
+    def reference(self) -> int:
+        return self._reference
+
+    @property
+    def frames(self) -> Sequence[int]:
+        return self._frames
+
+    def on_frame(self, frame: int) -> Warp | None:
+        return self.warps.get(frame)
+
+
+class PlanarMotion(TabulatedMotion):
     """A plane's motion, one homography per known frame.
 
     Between two neighbouring known frames the four `anchors` move in straight lines, and the homography follows them.
@@ -123,24 +149,9 @@ class PlanarMotion(FrameMotion):
     """
 
     def __init__(self, reference: int, matrices: Mapping[int, np.ndarray], anchors: np.ndarray, errors: Mapping[int, float] | None = None) -> None:
-        self._reference = reference
-        self.matrices = {**matrices, reference: np.eye(3)}
-        self._frames = sorted(self.matrices)
-        self._warps: dict[int, Warp] = {f: HomographyWarp(m) for f, m in self.matrices.items()}
-        self._warps[reference] = IDENTITY
+        super().__init__(reference, {f: HomographyWarp(m) for f, m in matrices.items()})
         self._anchors = np.asarray(anchors, np.float64)
         self._errors = {**(errors or {}), reference: 0.0}
-
-    @property
-    def reference(self) -> int:
-        return self._reference
-
-    @property
-    def frames(self) -> Sequence[int]:
-        return self._frames
-
-    def on_frame(self, frame: int) -> Warp | None:
-        return self._warps.get(frame)
 
     def error_on(self, points: np.ndarray, frame: int) -> np.ndarray:
         return np.full(len(points), self._errors.get(frame, np.inf))

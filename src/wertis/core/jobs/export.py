@@ -12,7 +12,7 @@ from wertis.core.exchange.corner_pin_json import CornerPin
 from wertis.core.geometry.motion import carried
 from wertis.core.shot import bends
 from wertis.core.shot.document import Placement, Shot, Track
-from wertis.core.shot.meshes import MeshSolution
+from wertis.core.shot.meshes import MeshSolution, vertices_on
 from wertis.core.shot.resolve import motion_of
 
 
@@ -86,8 +86,7 @@ def animated_mesh(shot: Shot, track: Track) -> AnimatedMesh:
         raise DeliverError(f"{track.name} has no tracked mesh; choose Mesh as its motion and track it before you export it.")
     places, errors, seen = {}, {}, {}
     for frame in range(shot.range[0], shot.range[1] + 1):
-        warp = motion.at(frame)
-        moved = warp.forward(solution.vertices) if warp is not None else None
+        moved = vertices_on(track, frame)
         if moved is not None and np.isfinite(moved).all():
             places[frame] = moved
             errors[frame] = motion.uncertainty(solution.vertices, frame)

@@ -2,7 +2,6 @@
 
 from collections.abc import Iterator
 
-import cv2
 import numpy as np
 
 from wertis.core.geometry.mesh import Mesh, MeshFix
@@ -27,6 +26,7 @@ from wertis.core.shot.meshes import (
 )
 from wertis.core.track.mesh_run import track_mesh
 from wertis.core.track.shape_basis import ShapeBasis
+from wertis.core.track.texture import strength
 from wertis.core.track.tracker_input import looked_at
 
 
@@ -35,8 +35,7 @@ def laid_mesh(shot: Shot, track: Track, plate: Plate, read: Reader | None = None
     settings = mesh_settings(track)
     texture = None
     if settings.textured and settings.vertices is None:
-        luma = looked_at((read or plate.read)(track.region.frame))
-        texture = cv2.cornerMinEigenVal(cv2.GaussianBlur(luma, (0, 0), 1.5).astype(np.float32), 7)
+        texture = strength(looked_at((read or plate.read)(track.region.frame)))
     return mesh_of(track, plate.size, texture)
 
 
@@ -121,13 +120,18 @@ def _retrack(shot: Shot, track_id: str, plate: Plate, read: Reader | None, stop:
             else:
                 one = next((x for x in (a, b) if x is not None and x.places is not None), None)
                 found[frame] = one or MeshFix(solution.mesh, now, reason="" if now is not None else "not found from either end")
+    for frame, fix in found.items():  # what is locked stays where it is
+        now = vertices_on(track, frame)
+        if fix.places is not None and now is not None:
+            fix.places[list(layer.locked)] = now[list(layer.locked)]
     for frame in {f for x in stretches for f in (x.begin, x.end) if f is not None and f != solution.reference}:
         places = vertices_on(track, frame)
         if places is not None:
             errors = np.full(len(places), 0.1)
             found[frame] = MeshFix(solution.mesh, places, errors, np.ones(len(places), bool), 1.0)
     again = track.layer(RetrackedMeshLayer)
-    changed = track.with_layer(again.but(enabled=True, solution=merged_mesh(again.solution, solution.reference, solution.mesh, found))).with_layer(layer)
+    merged = merged_mesh(again.solution, solution.reference, solution.mesh, found)
+    changed = track.with_layer(again.but(enabled=True, solution=merged))
     yield Event(None, count.total, count.total, shot.with_track(changed))
 
 

@@ -1,6 +1,5 @@
 """Rendering a shot to files, frame by frame."""
 
-import re
 from collections import deque
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
@@ -14,6 +13,7 @@ from wertis.core.comp.light import light_of
 from wertis.core.comp.picture import Compositor
 from wertis.core.errors import DeliverError, PlateError
 from wertis.core.exchange import pictures
+from wertis.core.files import numbered
 from wertis.core.jobs.events import Counter, Event, Stop, stopped
 from wertis.core.plate.base import ALPHAS, Plate, to_float
 from wertis.core.plate.colour import CODED, LINEAR, converted, space_of
@@ -36,14 +36,10 @@ def frame_path(pattern: str, frame: int) -> Path:
     suffix = Path(pattern).suffix.lower()
     if suffix not in pictures.SUFFIXES:
         raise DeliverError(f"'{pattern}' does not say what to write; end it with one of {', '.join((*pictures.SUFFIXES, *MOVIES))}.")
-    name = Path(pattern).name
-    if mark := re.search(r"#+", name):
-        filled = name[: mark.start()] + str(frame).zfill(len(mark[0])) + name[mark.end():]
-    elif mark := re.search(r"%(0\d+)?d", name):
-        filled = name[: mark.start()] + (mark[0] % frame) + name[mark.end():]
-    else:
-        raise DeliverError(f"'{name}' has no place for the frame number; write it as #### or %04d, such as comp.####{suffix}.")
-    return Path(pattern).with_name(filled)
+    filled = numbered(Path(pattern), frame)
+    if filled is None:
+        raise DeliverError(f"'{Path(pattern).name}' has no place for the frame number; write it as #### or %04d, such as comp.####{suffix}.")
+    return filled
 
 
 def check_target(pattern: str) -> None:

@@ -4,11 +4,11 @@ Between pegs a vertex's correction is interpolated over time; round about it, th
 O. Sorkine and M. Alexa, As-rigid-as-possible surface modeling, SGP 2007, with a linear energy so that it answers at once.
 """
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 
 import numpy as np
 
-from wertis.core.geometry.bspline import DIFFERENCES, NormalEquations, evaluate
+from wertis.core.geometry.bspline import Interpolation, evaluate
 from wertis.core.geometry.mesh import Mesh, MeshMotion, MeshWarp
 from wertis.core.geometry.motion import Motion
 from wertis.core.geometry.warp import DisplacedWarp, Warp
@@ -47,34 +47,38 @@ class PeggedMotion(LayerMotion):
     Parameters
     ----------
     pegs : frame to vertex number to place (2,) in that frame's picture.
+    followers : numbers of the vertices that go with the others.
+    locked : numbers of the vertices that stay where they were tracked.
     """
 
-    def __init__(self, inner: Motion, pegs: Mapping[int, Mapping[int, np.ndarray]]) -> None:
+    def __init__(self, inner: Motion, pegs: Mapping[int, Mapping[int, np.ndarray]], followers: Sequence[int] = (), locked: Sequence[int] = ()) -> None:
         super().__init__(inner)
         mesh = mesh_under(inner)
         self.mesh = mesh
+        count = len(mesh.vertices)
+        self._followers, self._locked = (np.array([k for k in numbers if k < count], np.int64) for numbers in (followers, locked))
         keys: dict[int, dict[int, Key]] = {}
         for frame, on in pegs.items():
-            warp = inner.at(frame)
+            warp = self._beneath(frame)
             if warp is None:
                 continue
+            there = vertex_places(warp, mesh.vertices)
             for k, place in on.items():
-                if k < len(mesh.vertices):
-                    away = place - warp.forward(mesh.vertices[k:k + 1])[0]
+                if k < count:
+                    away = place - there[k]
                     keys.setdefault(k, {})[frame] = Key(tuple(float(v) for v in away))
         for k, own in keys.items():
             nothing = _ends_of_hiding(inner, k, own)
             own.update({f: Key((0.0, 0.0)) for f in nothing if f not in own})
         self._numbers = sorted(keys)
         self._curves = [Curve(keys[k], "smooth", inner.reference, True) for k in self._numbers]
-        self._exact = pegs
         self._solvers: dict[bytes, _Follow] = {}
         self._kept: dict[float, Warp | None] = {}
 
     def at(self, time: float) -> Warp | None:
         if time in self._kept:
             return self._kept[time]
-        warp = self.inner.at(time)
+        warp = self._beneath(time)
         if warp is not None and self._numbers and time != self.reference:
             moves = np.array([c(time) for c in self._curves])
             if np.abs(moves).max() > 1e-9:
@@ -94,6 +98,13 @@ class PeggedMotion(LayerMotion):
     def uncertainty(self, points: np.ndarray, time: float) -> np.ndarray:
         return self.inner.uncertainty(points, time)
 
+    def _beneath(self, time: float) -> Warp | None:
+        """The motion without pegs, the followers with the others."""
+        warp = self.inner.at(time)
+        if not len(self._followers) or not isinstance(warp, MeshWarp):
+            return warp
+        return MeshWarp(warp.mesh, followed(self.mesh, warp.places, self._followers), warp.seen)
+
     def _solver(self, warp: Warp) -> "_Follow":
         """How the mesh follows the pegs: where a peg puts a hidden vertex, what is measured round it stays where it was measured."""
         measured = warp.seen if isinstance(warp, MeshWarp) else None
@@ -104,6 +115,7 @@ class PeggedMotion(LayerMotion):
             held = (np.asarray(measured) > 0.5) & (np.asarray(measured)[numbers][nearest] <= 0.5)
             held[numbers] = False
             anchors = np.flatnonzero(held)
+        anchors = np.union1d(anchors, self._locked)
         key = anchors.tobytes()
         if key not in self._solvers:
             if len(self._solvers) > 64:
@@ -135,32 +147,36 @@ def _is_measured(inner: Motion, number: int, frame: int) -> bool:
 
 
 class _Follow:
-    """How a mesh's lattice follows displacements of some of its points (n, 2), while other vertices, of numbers `held` (m,), stay."""
+    """How a mesh follows displacements of some of its points (n, 2), while other vertices, of numbers `held` (m,), stay."""
 
     def __init__(self, mesh: Mesh, points: np.ndarray, held: np.ndarray) -> None:
-        self.held, anchors = held, mesh.vertices[held]
-        self._lattice, self._points = mesh.lattice, points
-        system = NormalEquations(mesh.lattice)
-        system.add_places(points, _EXACT * np.tile([1.0, 0.0, 1.0], (len(points), 1)), np.zeros((len(points), 2)))
-        if len(anchors):
-            system.add_places(anchors, _ANCHORED * np.tile([1.0, 0.0, 1.0], (len(anchors), 1)), np.zeros((len(anchors), 2)))
-        for kernel, count in DIFFERENCES[2]:
-            shape = mesh.lattice.rows - kernel.shape[0] + 1, mesh.lattice.columns - kernel.shape[1] + 1
-            system.add_difference(kernel, np.full(shape, count))
-        system.add_diagonal(np.full(mesh.lattice.shape, (_REACH_HIDDEN if len(anchors) else _REACH) ** -4.0))
-        system.solve()
-        self._system = system
-        self._index, self._basis = mesh.lattice.local_basis(points)
+        self.held, self._lattice = held, mesh.lattice
+        reach = _REACH_HIDDEN if len(held) else _REACH
+        self._interpolation = Interpolation(mesh.lattice, points, _EXACT, {2: 1.0}, reach ** -4.0, (mesh.vertices[held], _ANCHORED))
 
     def values(self, moves: np.ndarray) -> np.ndarray:
         """(rows, columns, 2) displacements of the control points for those of the points (n, 2)."""
-        size = self._lattice.rows * self._lattice.columns
-        right = np.stack([np.bincount(self._index.ravel(), (self._basis * moves[:, c:c + 1]).ravel(), size) for c in (0, 1)], axis=-1)
-        return self._system.solved_for(_EXACT * right.reshape(*self._lattice.shape, 2))
+        return self._interpolation.values(moves)
 
     def at(self, values: np.ndarray, points: np.ndarray) -> np.ndarray:
         """(n, 2) displacements at points (n, 2) of the reference."""
         return evaluate(self._lattice, values, points)[0]
+
+
+def vertex_places(warp: Warp, vertices: np.ndarray) -> np.ndarray:
+    """Where a warp takes a mesh's vertices (V, 2): of a warp through just these the places that it was given, to the last digit."""
+    if isinstance(warp, MeshWarp) and np.array_equal(warp.mesh.vertices, vertices):
+        return warp.places.copy()
+    return warp.forward(vertices)
+
+
+def followed(mesh: Mesh, places: np.ndarray, followers: np.ndarray) -> np.ndarray:
+    """Places (V, 2) of a mesh's vertices with those of `followers` (n,) where the smooth map through all others takes them."""
+    weights = np.ones(len(mesh.vertices))
+    weights[followers] = 0
+    out = places.copy()
+    out[followers] = MeshWarp(Mesh(mesh.vertices, mesh.triangles, weights), places).forward(mesh.vertices[followers])
+    return out
 
 
 def mesh_under(motion: Motion) -> Mesh:

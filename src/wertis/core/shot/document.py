@@ -242,16 +242,6 @@ class PlaneSolution(Solution):
         """Frame to expected error in pixels, where the surface was found."""
         return {int(f): float(e) for f, e in zip(self.frames[self.good], self.errors[self.good], strict=True)}
 
-    def __eq__(self, other: object) -> bool:
-        if not isinstance(other, PlaneSolution):
-            return NotImplemented
-        return self is other or (
-            self.reference == other.reference and self.reasons == other.reasons
-            and all(np.array_equal(getattr(self, k), getattr(other, k), equal_nan=k != "frames")
-                    for k in ("frames", "matrices", "errors", "seen")))
-
-    __hash__ = None  # type: ignore[assignment]
-
 
 # -- layers on a motion -------------------------------------------------------------------------------------------
 

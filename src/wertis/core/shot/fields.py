@@ -62,6 +62,15 @@ class Record(BaseModel):
 
     model_config = ConfigDict(frozen=True, extra="forbid", arbitrary_types_allowed=True)
 
+    def __eq__(self, other: object) -> bool:
+        if self is other:
+            return True
+        if type(self) is not type(other):
+            return NotImplemented
+        return all(_same(getattr(self, name), getattr(other, name)) for name in type(self).model_fields)
+
+    __hash__ = None  # type: ignore[assignment]
+
     def but(self, **changes: Any) -> Self:
         """The same record with some fields changed, checked again.
 
@@ -73,6 +82,15 @@ class Record(BaseModel):
         # fields are taken as they are, not dumped: unchanged parts are shared and arrays stay the same objects
         fields = {name: getattr(self, name) for name in type(self).model_fields}
         return type(self).model_validate({**fields, **changes})
+
+
+def _same(a: Any, b: Any) -> bool:
+    """Whether two values of a field are equal, arrays element by element, with nan equal to nan."""
+    if a is b:
+        return True
+    if isinstance(a, np.ndarray) or isinstance(b, np.ndarray):
+        return isinstance(a, np.ndarray) and isinstance(b, np.ndarray) and np.array_equal(a, b, equal_nan=a.dtype.kind == "f" and b.dtype.kind == "f")
+    return bool(a == b)
 
 
 class KindOf(Record):

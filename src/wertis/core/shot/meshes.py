@@ -5,11 +5,12 @@ from typing import Annotated, Literal, Self
 
 import numpy as np
 from pydantic import Field, model_validator
+from scipy.spatial import cKDTree
 
 from wertis.core.errors import RegionError
-from wertis.core.geometry.mesh import Mesh, MeshFix, MeshMotion, MeshWarp, laid, triangulated, usual_spacing
+from wertis.core.geometry.mesh import Mesh, MeshFix, MeshMotion, laid, triangulated, usual_spacing
 from wertis.core.geometry.motion import Motion
-from wertis.core.repair.pegs import PeggedMotion, RetrackedMeshMotion
+from wertis.core.repair.pegs import PeggedMotion, RetrackedMeshMotion, followed, vertex_places
 from wertis.core.shot import regions
 from wertis.core.shot.document import Layer, Look, Region, Shot, Solution, Track, TrackSettings
 from wertis.core.shot.edits import carry, unlocked
@@ -17,6 +18,7 @@ from wertis.core.shot.fields import Flags, Frame, Integers, Matrices, Point, Rea
 from wertis.core.shot.resolve import motion_of, register_layer, register_solution, tracked_motion
 
 VertexNumber = Annotated[int, Field(ge=0, le=100_000)]
+VertexNumbers = Annotated[tuple[VertexNumber, ...], Field(max_length=100_000)]
 
 
 class MeshSettings(TrackSettings):
@@ -30,8 +32,6 @@ class MeshSettings(TrackSettings):
     stiffness : 0, cloth, to 100, a board; from the pictures when None.
     look, half : as for a plane.
     vertices : (V, 2) on the region's frame, once a person has changed them; laid by the settings when None.
-    followers : numbers of the vertices that have no measurement of their own.
-    locked : numbers of the vertices that nothing moves.
     """
 
     kind: Literal["mesh"] = "mesh"
@@ -42,17 +42,6 @@ class MeshSettings(TrackSettings):
     look: Look = "mix"
     half: bool = False
     vertices: Table | None = None
-    followers: Annotated[tuple[VertexNumber, ...], Field(max_length=100_000)] = ()
-    locked: Annotated[tuple[VertexNumber, ...], Field(max_length=100_000)] = ()
-
-    def __eq__(self, other: object) -> bool:
-        if not isinstance(other, MeshSettings):
-            return NotImplemented
-        return all(np.array_equal(a, b) if isinstance(a, np.ndarray) and isinstance(b, np.ndarray) else a is b or (
-            not isinstance(a, np.ndarray) and not isinstance(b, np.ndarray) and a == b)
-            for a, b in ((getattr(self, k), getattr(other, k)) for k in MeshSettings.model_fields))
-
-    __hash__ = None  # type: ignore[assignment]
 
 
 class MeshSolution(Solution):
@@ -119,15 +108,6 @@ class MeshSolution(Solution):
         k = int(np.searchsorted(self.frames, frame))
         return k if k < len(self.frames) and self.frames[k] == frame else None
 
-    def __eq__(self, other: object) -> bool:
-        if not isinstance(other, MeshSolution):
-            return NotImplemented
-        return self is other or (self.reference == other.reference and self.reasons == other.reasons and all(
-            np.array_equal(getattr(self, k), getattr(other, k), equal_nan=k in ("places", "errors"))
-            for k in ("vertices", "triangles", "frames", "places", "errors", "measured", "seen")))
-
-    __hash__ = None  # type: ignore[assignment]
-
 
 class RetrackedMeshLayer(Layer):
     """Frames of a mesh that were tracked again through pegs, in place of what was tracked at first."""
@@ -142,20 +122,35 @@ class RetrackedMeshLayer(Layer):
 
 
 class PegLayer(Layer):
-    """Vertices put by hand where they belong.
+    """What hands have said of single vertices.
 
     Attributes
     ----------
     pegs : frame to vertex number to place in that frame's picture.
+    followers : numbers of the vertices that have no measurement of their own and follow the others.
+    locked : numbers of the vertices that nothing moves.
     """
 
     kind: Literal["pegs"] = "pegs"
     pegs: dict[Frame, dict[VertexNumber, Point]] = {}
+    followers: VertexNumbers = ()
+    locked: VertexNumbers = ()
     rank = 25
 
     @property
     def empty(self) -> bool:
-        return not any(self.pegs.values())
+        return not any(self.pegs.values()) and not self.followers and not self.locked
+
+    @property
+    def named(self) -> list[int]:
+        """The numbers of all vertices that it says something of."""
+        return sorted({*self.followers, *self.locked, *(k for on in self.pegs.values() for k in on)})
+
+    def renumbered(self, now: dict[int, int]) -> "PegLayer":
+        """The same for vertices with other numbers, old to new; what is said of others goes."""
+        pegs = {f: {now[k]: p for k, p in on.items() if k in now} for f, on in self.pegs.items()}
+        return self.but(pegs={f: on for f, on in pegs.items() if on}, followers=tuple(now[k] for k in self.followers if k in now),
+                        locked=tuple(now[k] for k in self.locked if k in now))
 
     @property
     def frames(self) -> list[int]:
@@ -191,14 +186,22 @@ def mesh_of(track: Track, size: tuple[int, int], texture: np.ndarray | None = No
         vertices = settings.vertices
     else:
         spacing = settings.spacing or usual_spacing(float(np.count_nonzero(mask)))
-        vertices = laid(mask, spacing, settings.outline, texture if settings.textured else None)
-    weights = np.ones(len(vertices))
-    weights[[k for k in settings.followers if k < len(vertices)]] = 0
-    return Mesh(vertices, triangulated(vertices, mask), weights)
+        vertices = laid(mask, spacing, settings.outline, texture if settings.textured else None, _named_vertices(track))
+    return Mesh(vertices, triangulated(vertices, mask))
 
 
-def merged_mesh(old: Solution | None, reference: int, mesh: Mesh, fixes: dict[int, MeshFix]) -> MeshSolution:
-    """New answers laid over the old ones of the same reference frame and mesh."""
+def _named_vertices(track: Track) -> np.ndarray:
+    """(n, 2) the vertices that a person has pegged, locked or made to follow, on the region's frame: a mesh that is laid anew keeps them."""
+    solution = track.solution
+    numbers = [k for k in track.layer(PegLayer).named if isinstance(solution, MeshSolution) and k < len(solution.vertices)]
+    if not isinstance(solution, MeshSolution) or not numbers:
+        return np.zeros((0, 2))
+    found = carry(track, solution.vertices[numbers], solution.reference, track.region.frame)
+    return found if found is not None else np.zeros((0, 2))
+
+
+def merged_mesh(old: Solution | None, reference: int, mesh: Mesh, fixes: dict[int, MeshFix], locked: tuple[int, ...] = ()) -> MeshSolution:
+    """New answers laid over the old ones of the same reference frame and mesh; `locked` vertices keep theirs."""
     count = len(mesh.vertices)
     table: dict[int, tuple[np.ndarray, np.ndarray, np.ndarray, float]] = {}
     reasons: dict[int, str] = {}
@@ -213,7 +216,12 @@ def merged_mesh(old: Solution | None, reference: int, mesh: Mesh, fixes: dict[in
             reasons[frame] = fix.reason
             table[frame] = np.full((count, 2), np.nan), np.full(count, np.inf), np.zeros(count, bool), fix.seen
         else:
-            table[frame] = fix.places, fix.errors, fix.measured, fix.seen
+            places, errors, measured = fix.places.copy(), fix.errors.copy(), fix.measured.copy()
+            if frame in table:
+                was, were, had, _ = table[frame]
+                kept = [k for k in locked if k < count and np.isfinite(was[k]).all()]
+                places[kept], errors[kept], measured[kept] = was[kept], were[kept], had[kept]
+            table[frame] = places, errors, measured, fix.seen
     frames = sorted(table)
     places, errors, measured, seen = (np.array([table[f][k] for f in frames]) for k in range(4))
     return MeshSolution(reference=reference, vertices=mesh.vertices.copy(), triangles=mesh.triangles.astype(np.int64).copy(),
@@ -229,14 +237,26 @@ def set_mesh_tracked(shot: Shot, ident: str, fixes: dict[int, MeshFix]) -> Shot:
         if shot.plate is None:
             return shot
         mesh = mesh_of(track, shot.plate.size)
-    solution = merged_mesh(track.solution, track.region.frame, mesh, fixes)
+    layer = track.layer(PegLayer)
+    if isinstance(track.solution, MeshSolution) and not np.array_equal(track.solution.vertices, mesh.vertices):
+        layer = layer.renumbered(_same_vertices(track, mesh))
+    solution = merged_mesh(track.solution, track.region.frame, mesh, fixes, layer.locked)
     again = track.layer(RetrackedMeshLayer)
     left = None
     if again.solution is not None and np.array_equal(again.solution.vertices, mesh.vertices):
         keep = ~np.isin(again.solution.frames, list(fixes))
         left = _of_frames(again.solution, keep) if keep.any() else None
     settings = mesh_settings(track).but(vertices=solution.vertices)
-    return shot.with_track(track.but(solution=solution, settings=settings).with_layer(again.but(solution=left)))
+    return shot.with_track(track.but(solution=solution, settings=settings).with_layer(again.but(solution=left)).with_layer(layer))
+
+
+def _same_vertices(track: Track, mesh: Mesh) -> dict[int, int]:
+    """Numbers of the vertices that a person has said something of, in the track's mesh so far, to their numbers in one that was laid anew."""
+    there = _named_vertices(track)
+    if not len(there):
+        return {}
+    found = cKDTree(mesh.vertices).query(there)
+    return {old: int(new) for old, new, d in zip(track.layer(PegLayer).named, np.asarray(found[1]), np.asarray(found[0]), strict=True) if d < 1e-6}
 
 
 def _of_frames(solution: MeshSolution, keep: np.ndarray) -> MeshSolution:
@@ -255,9 +275,7 @@ def vertices_on(track: Track, frame: int) -> np.ndarray | None:
         return None
     motion = motion_of(track)
     warp = motion.at(frame) if motion is not None else None
-    if isinstance(warp, MeshWarp) and warp.mesh.vertices is solution.vertices:
-        return warp.places.copy()
-    return None if warp is None else warp.forward(solution.vertices)
+    return None if warp is None else vertex_places(warp, solution.vertices)
 
 
 def set_pegs(shot: Shot, ident: str, frame: int, places: dict[int, tuple[float, float] | np.ndarray]) -> Shot:
@@ -278,17 +296,16 @@ def set_pegs(shot: Shot, ident: str, frame: int, places: dict[int, tuple[float, 
     beneath = tracked_motion(track)
     if beneath is None or beneath.at(frame) is None:
         raise RegionError(f"{track.name} has no answer on frame {frame}; track it there first.")
-    settings = mesh_settings(track)
+    layer = track.layer(PegLayer)
     for k, place in places.items():
         if not 0 <= k < len(solution.vertices):
             raise RegionError(f"The mesh has no vertex {k}; its vertices are 0 to {len(solution.vertices) - 1}.")
-        if k in settings.locked:
+        if k in layer.locked:
             raise RegionError(f"Vertex {k} is locked; unlock it to move it.")
         if shot.plate is not None:
             w, h = shot.plate.size
             if not (-w <= place[0] <= 2 * w and -h <= place[1] <= 2 * h) or not np.isfinite(np.asarray(place, float)).all():
                 raise RegionError(f"The peg of vertex {k} at {place[0]:.0f}, {place[1]:.0f} is far outside of the picture; it is {w} x {h}.")
-    layer = track.layer(PegLayer)
     pegs = {**layer.pegs, frame: {**layer.pegs.get(frame, {}), **{int(k): (float(p[0]), float(p[1])) for k, p in places.items()}}}
     return shot.with_track(track.with_layer(layer.but(pegs=pegs, enabled=True)))
 
@@ -300,6 +317,42 @@ def clear_pegs(shot: Shot, ident: str, frame: int | None = None, vertices: set[i
     pegs = {f: {k: p for k, p in on.items() if not ((frame is None or f == frame) and (vertices is None or k in vertices))}
             for f, on in layer.pegs.items()}
     return shot.with_track(track.with_layer(layer.but(pegs={f: on for f, on in pegs.items() if on})))
+
+
+def set_followers(shot: Shot, ident: str, numbers: set[int], follow: bool = True) -> Shot:
+    """The shot with vertices of a mesh following the others, with no measurement of their own, or measured again.
+
+    Raises
+    ------
+    RegionError
+        When a vertex does not exist, or fewer than three would be left to follow.
+    """
+    track, count = _checked_numbers(shot, ident, numbers)
+    layer = track.layer(PegLayer)
+    now = set(layer.followers) | numbers if follow else set(layer.followers) - numbers
+    if count - len(now) < 3:
+        raise RegionError("At least three vertices must be measured for the others to follow; choose fewer.")
+    return shot.with_track(track.with_layer(layer.but(followers=tuple(sorted(now)))))
+
+
+def set_locked(shot: Shot, ident: str, numbers: set[int], locked: bool = True) -> Shot:
+    """The shot with vertices of a mesh locked, so that neither pegs nor tracking move them, or unlocked."""
+    track, _ = _checked_numbers(shot, ident, numbers)
+    layer = track.layer(PegLayer)
+    now = set(layer.locked) | numbers if locked else set(layer.locked) - numbers
+    return shot.with_track(track.with_layer(layer.but(locked=tuple(sorted(now)))))
+
+
+def _checked_numbers(shot: Shot, ident: str, numbers: set[int]) -> tuple[Track, int]:
+    """The track, and how many vertices its mesh has, of which all `numbers` must be some."""
+    track = unlocked(shot, ident)
+    if not isinstance(track.solution, MeshSolution):
+        raise RegionError(f"{track.name} has no tracked mesh yet; choose Mesh as its motion and track it.")
+    count = len(track.solution.vertices)
+    wrong = sorted(k for k in numbers if not 0 <= k < count)
+    if wrong:
+        raise RegionError(f"The mesh has no vertex {wrong[0]}; its vertices are 0 to {count - 1}.")
+    return track, count
 
 
 # -- editing the mesh ---------------------------------------------------------------------------------------------
@@ -321,17 +374,13 @@ def with_vertices(shot: Shot, ident: str, vertices: np.ndarray, kept: np.ndarray
     mask = regions.mask_of(track.region, shot.plate.size)
     mesh = Mesh(vertices, triangulated(vertices, mask))
     now = {int(old): new for new, old in enumerate(kept) if old >= 0}
-    renumbered = settings.but(vertices=np.ascontiguousarray(vertices, np.float64), followers=tuple(now[k] for k in settings.followers if k in now),
-                              locked=tuple(now[k] for k in settings.locked if k in now))
-    track = track.but(settings=renumbered)
+    track = track.but(settings=settings.but(vertices=np.ascontiguousarray(vertices, np.float64)))
     if isinstance(solution, MeshSolution):
         track = track.but(solution=_renumbered(solution, mesh, kept))
         again = track.layer(RetrackedMeshLayer)
         if again.solution is not None:
             track = track.with_layer(again.but(solution=_renumbered(again.solution, mesh, kept)))
-        layer = track.layer(PegLayer)
-        pegs = {f: {now[k]: p for k, p in on.items() if k in now} for f, on in layer.pegs.items()}
-        track = track.with_layer(layer.but(pegs={f: on for f, on in pegs.items() if on}))
+        track = track.with_layer(track.layer(PegLayer).renumbered(now))
     return shot.with_track(track)
 
 
@@ -390,14 +439,10 @@ def remove_vertices(shot: Shot, ident: str, numbers: set[int]) -> Shot:
 
 def forget_data(shot: Shot, ident: str, vertices: set[int], frame: int, before: bool, pegs: bool = False) -> Shot:
     """The shot with the data of chosen vertices deleted before, or after, a frame; they follow the others there. Pegs too only when asked."""
-    track = unlocked(shot, ident)
-    solution = track.solution
-    if not isinstance(solution, MeshSolution):
-        raise RegionError(f"{track.name} has no tracked mesh yet.")
-    gone = (solution.frames < frame) if before else (solution.frames > frame)
-    gone &= solution.frames != solution.reference
-    chosen = sorted(k for k in vertices if k < len(solution.vertices))
-    if len(solution.vertices) - len(chosen) < 3:
+    track, count = _checked_numbers(shot, ident, vertices)
+    solution, chosen = track.solution, sorted(vertices)
+    assert isinstance(solution, MeshSolution)
+    if count - len(chosen) < 3:
         raise RegionError("At least three vertices must keep their data; choose fewer.")
 
     def without(old: MeshSolution) -> MeshSolution:
@@ -423,17 +468,15 @@ def forget_data(shot: Shot, ident: str, vertices: set[int], frame: int, before: 
 # -- motions ------------------------------------------------------------------------------------------------------
 
 
-def _mesh_motion(solution: MeshSolution, weights: np.ndarray | None = None) -> MeshMotion:
-    mesh = solution.mesh if weights is None else Mesh(solution.vertices, solution.triangles, weights)
+def _mesh_motion(solution: MeshSolution) -> MeshMotion:
+    mesh = solution.mesh
     good = np.flatnonzero(solution.good)
     known = np.isfinite(solution.places).all(axis=2)
     places: dict[int, np.ndarray] = {}
     for k in good:
         here = solution.places[k]
         if not known[k].all():  # what has no data follows the rest
-            rest = Mesh(solution.vertices, solution.triangles, mesh.weights * known[k])
-            here = np.where(known[k][:, None], here, 0)
-            here = MeshWarp(rest, here).forward(solution.vertices)
+            here = followed(mesh, np.where(known[k][:, None], here, 0), np.flatnonzero(~known[k]))
         places[int(solution.frames[k])] = here
     return MeshMotion(solution.reference, mesh, places, {int(solution.frames[k]): solution.errors[k] for k in good},
                       {int(solution.frames[k]): solution.measured[k] for k in good})
@@ -448,7 +491,8 @@ def _retracked(inner: Motion, layer: RetrackedMeshLayer, region: Region) -> Moti
 
 
 def _pegged(inner: Motion, layer: PegLayer, region: Region) -> Motion:
-    return PeggedMotion(inner, {f: {k: np.array(p) for k, p in on.items()} for f, on in layer.pegs.items() if on})
+    pegs = {f: {k: np.array(p) for k, p in on.items()} for f, on in layer.pegs.items() if on}
+    return PeggedMotion(inner, pegs, layer.followers, layer.locked)
 
 
 register_solution(MeshSolution, _built)

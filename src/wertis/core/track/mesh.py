@@ -39,7 +39,6 @@ _AT_FIRST = 1.0  # pixels of the same, before anything is known
 _TIE = 1 / 40.0 ** 2  # per square pixel, holds to what was foretold what nothing else holds
 _TIE_HIDDEN = 1 / 3.0 ** 2  # the same where the surface is hidden
 _MOSTLY_SEEN = 0.85  # share of the texture from which a frame's shape is learned
-_PEG = 1e8  # information of a peg, per square pixel: it is met to a thousandth of a pixel
 _SOME_HIDDEN = 0.03  # share of the rich texture from which something hides the surface
 _LITTLE_TEXTURE = 0.15  # of the usual texture round a control point, below which nobody can say that it is hidden
 _COVARIANCE_EVERY = 3  # frames: what grain leaves changes slowly
@@ -120,7 +119,6 @@ class MeshTracker:
         self._spread: np.ndarray | None = None
         self._bases: dict[tuple[int, float], tuple[np.ndarray, np.ndarray]] = {}
         self._told: np.ndarray | None = None
-        self._pegs: tuple[np.ndarray, np.ndarray] | None = None
         self.direction = 1
         self.shapes = ShapeBasis(self.values)
         self._surprise = 1e3  # pixels, of the last frame
@@ -150,7 +148,6 @@ class MeshTracker:
         else:
             self._measure_shutter(pyramid, found)
         share = self._share(look)
-
         if share < 0.7 * self._usual_share and top < self.reference.coarsest:
             other, second = self._aligned(pyramid, self.values, self.reference.coarsest)
             if self._share(second) > share:
@@ -179,10 +176,9 @@ class MeshTracker:
         self.values = bspline.fitted(self.lattice, self.vertices, to_centred(places))
         self._velocity = np.zeros_like(self.values)
 
-    def expect(self, places: np.ndarray | None, pegs: dict[int, np.ndarray]) -> None:
-        """For the next frame: where the vertices (V, 2) are expected, in Wertis' pixels, and vertices that are known (number to place)."""
+    def expect(self, places: np.ndarray | None) -> None:
+        """Where the vertices (V, 2) are expected on the next frame, in Wertis' pixels; None for where the frames before lead."""
         self._told = bspline.fitted(self.lattice, self.vertices, to_centred(places)) if places is not None else None
-        self._pegs = (self.vertices[list(pegs)], to_centred(np.array(list(pegs.values())))) if pegs else None
 
     # -- aligning -------------------------------------------------------------------------------------------------
 
@@ -239,9 +235,7 @@ class MeshTracker:
         system = NormalEquations(lattice)
         system.add_places(look.tiles.centre[look.chosen], look.information, look.pull)
         system.add_places(places, np.tile([1.0, 0.0, 1.0], (len(places), 1)), moves)
-        for kernel, count in DIFFERENCES[2]:
-            shape = lattice.rows - kernel.shape[0] + 1, lattice.columns - kernel.shape[1] + 1
-            system.add_difference(kernel, np.full(shape, count * 0.1))
+        system.add_bending(2, 0.1)
         system.add_diagonal(np.full(lattice.shape, 1e-2))
         moved = values + bspline.refined(system.solve(), self.lattice.shape)
         for _ in range(2):
@@ -346,10 +340,8 @@ class MeshTracker:
         lattice = self._lattices[level]
         system = NormalEquations(lattice)
         system.add_places(look.tiles.centre[look.chosen], look.information, look.pull)
-        for order, kinds in DIFFERENCES.items():
-            for kernel, count in kinds:
-                shape = lattice.rows - kernel.shape[0] + 1, lattice.columns - kernel.shape[1] + 1
-                system.add_difference(kernel, np.full(shape, count / (self._unrest * 2 ** (order * level)) ** 2))
+        for order in DIFFERENCES:
+            system.add_bending(order, 1 / (self._unrest * 2 ** (order * level)) ** 2)
         system.add_diagonal(_TIE + self._hidden(look, lattice) * _TIE_HIDDEN)
         step = system.solve()
         for finer in reversed(self._lattices[:level]):
@@ -365,10 +357,6 @@ class MeshTracker:
         system = NormalEquations(self.lattice)
         which = slice(None) if part is None else part
         system.add_places(look.tiles.centre[look.chosen[which]], look.information[which], look.pull[which])
-        if self._pegs is not None:
-            known, wanted = self._pegs
-            at = evaluate(self.lattice, values, known)[0]
-            system.add_places(known, _PEG * np.tile([1.0, 0.0, 1.0], (len(known), 1)), _PEG * (wanted - at))
         hidden = self._hidden(look)[..., None]
         for order, kinds in DIFFERENCES.items():
             for kernel, count in kinds:

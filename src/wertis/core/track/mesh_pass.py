@@ -32,7 +32,6 @@ class TilePass:
     likeness : (n,) correlation with the reference, -1..1, after light.
     whole : (n,) whether all of the tile is in the picture.
     held : (n,) share 0..1 that is held out.
-    brightest : (n,) the picture's largest luma.
     """
 
     gain: np.ndarray
@@ -41,7 +40,6 @@ class TilePass:
     likeness: np.ndarray
     whole: np.ndarray
     held: np.ndarray
-    brightest: np.ndarray
 
 
 def mesh_pass(picture: np.ndarray, tiles: MeshTiles, chosen: np.ndarray, lattice: Lattice, values: np.ndarray, held: np.ndarray | None,
@@ -55,7 +53,7 @@ def mesh_pass(picture: np.ndarray, tiles: MeshTiles, chosen: np.ndarray, lattice
     shrink = 2.0 ** tiles.level
     values = np.ascontiguousarray(values, np.float64)
     if compiled.LIBRARY is not None and min(picture.shape) >= 2:
-        out = np.empty((len(chosen), 8))
+        out = np.empty((len(chosen), 7))
         h, w = picture.shape
         f, d = np.float32, np.float64
         corner = np.ascontiguousarray(tiles.corner, d)
@@ -80,12 +78,12 @@ def mesh_pass(picture: np.ndarray, tiles: MeshTiles, chosen: np.ndarray, lattice
     gain = out[:, 0] / tiles.own[chosen]
     sound = np.where(np.abs(gain) > 1e-3, gain, 1e-3)
     return TilePass(gain, out[:, 1:3] / sound[:, None], out[:, 3] / np.maximum(tiles.count[chosen] - 6, 1),
-                    out[:, 0] / np.sqrt(out[:, 4] + 1e-6), out[:, 5] > 0, out[:, 6], out[:, 7])
+                    out[:, 0] / np.sqrt(out[:, 4] + 1e-6), out[:, 5] > 0, out[:, 6])
 
 
 def plain_mesh_pass(picture: np.ndarray, tiles: MeshTiles, chosen: np.ndarray, lattice: Lattice, values: np.ndarray,
                     held: np.ndarray | None, along: np.ndarray | None = None) -> np.ndarray:
-    """`mesh_pass`'s sums (n, 8) with NumPy and OpenCV; see compiled/mesh.c."""
+    """`mesh_pass`'s sums (n, 7) with NumPy and OpenCV; see compiled/mesh.c."""
     shrink, side = 2.0 ** tiles.level, tiles.side
     dy, dx = (a.ravel() * shrink for a in np.meshgrid(np.arange(side), np.arange(side), indexing="ij"))
     places = tiles.corner[chosen][:, None] + np.column_stack([dx, dy])
@@ -105,4 +103,4 @@ def plain_mesh_pass(picture: np.ndarray, tiles: MeshTiles, chosen: np.ndarray, l
         x, y = np.clip(where[..., 0], 0, w - 2).astype(int), np.clip(where[..., 1], 0, h - 2).astype(int)
         away = (held[y, x] * inside).sum(1) / np.maximum(inside.sum(1), 1)
     return np.column_stack([part[:, 3], (left * tiles.slope_x[chosen]).sum(1), (left * tiles.slope_y[chosen]).sum(1), (left ** 2).sum(1),
-                            (flat ** 2).sum(1), whole, away, seen.max(1)])
+                            (flat ** 2).sum(1), whole, away])

@@ -35,8 +35,7 @@ def stiffness_of(bend: float) -> float:
 def track_mesh(plate: Plate, mesh: Mesh, mask: np.ndarray, start: int, frames: Iterable[int], stiffness: float | None = None,
                read: PictureReader | None = None, stop: threading.Event | None = None, known: dict[int, np.ndarray] | None = None,
                held: Masks | None = None, look: str = "mix", half: bool = False, shapes: list[ShapeBasis] | None = None,
-               expected: Callable[[int], np.ndarray | None] | None = None,
-               pegs: dict[int, dict[int, np.ndarray]] | None = None) -> Iterator[tuple[int, MeshFix]]:
+               expected: Callable[[int], np.ndarray | None] | None = None) -> Iterator[tuple[int, MeshFix]]:
     """Track a mesh that lies on frame `start` through `frames`, which lead away from it in one direction.
 
     Yields each frame's number and answer; lost and unreadable frames come with no places and a reason. Where another shot begins tracking ends, and the
@@ -50,7 +49,6 @@ def track_mesh(plate: Plate, mesh: Mesh, mask: np.ndarray, start: int, frames: I
     shapes : of one entry at most: what the surface has done on the other side of the reference frame, to know it by; an entry is put in.
 
     expected : where the vertices (V, 2) are expected on a frame, as far as hands have put them there; what cannot be seen is left there.
-    pegs : frame to vertex number to place (2,), through which the answer passes.
 
     The others are as for `track.run.track_plane`.
 
@@ -113,7 +111,7 @@ def track_mesh(plate: Plate, mesh: Mesh, mask: np.ndarray, start: int, frames: I
             yield frame, MeshFix(mesh, None, reason=str(picture))
             continue
         told = expected(frame) if expected is not None else None
-        tracker.expect(told * scale if told is not None else None, {k: p * scale for k, p in (pegs or {}).get(frame, {}).items()})
+        tracker.expect(told * scale if told is not None else None)
         fix = tracker.feed(picture, smaller(held(frame)) if held is not None else None, pyramid)
         places = fix.places / scale if fix.places is not None else None
         yield frame, replace(fix, mesh=mesh, places=places, errors=fix.errors / scale)

@@ -2,6 +2,7 @@
 
 from dataclasses import dataclass
 
+import cv2
 import numpy as np
 
 from wertis.core.geometry.conventions import from_centred, to_centred
@@ -41,6 +42,12 @@ class Texture:
         if self.error > ENOUGH:
             return f"Enough texture for most shots (expected error {self.error:.2f} px)."
         return f"Plenty of texture (expected error {self.error:.2f} px)."
+
+
+def strength(luma: np.ndarray) -> np.ndarray:
+    """(h, w) how well each spot of a picture holds in all directions: the smaller eigenvalue of the structure tensor (J. Shi and C. Tomasi, Good
+    features to track, CVPR 1994)."""
+    return cv2.cornerMinEigenVal(cv2.GaussianBlur(luma, (0, 0), 1.5).astype(np.float32), 7)
 
 
 def measure(luma: np.ndarray, mask: np.ndarray, points: np.ndarray, kind: str = "perspective") -> Texture:

@@ -67,10 +67,12 @@ class DeliverPage(Page):
         self.mesh_button = QPushButton("Export the mesh...")
         self.mesh_button.setToolTip("Every vertex over the range, pegs and repairs and all")
         self.mesh_button.clicked.connect(self._export_mesh)
+        f.addRow(named("Pixels, y down, first pixel's centre at 0.5, 0.5; the file says so too.", "hint"))
         f.addRow(self.mesh_heading)
         f.addRow(self.mesh_format)
         f.addRow(self.mesh_button)
-        f.addRow(named("Pixels, y down, first pixel's centre at 0.5, 0.5; the file says so too.", "hint"))
+        self.mesh_hint = named("USD and OBJ: pixels, y up from the lower left corner. JSON and CSV: y down, as the corner pin.", "hint")
+        f.addRow(self.mesh_hint)
         self._folder = Path.home()
         self._suggested_for: object = None
         self.show_state()
@@ -84,7 +86,7 @@ class DeliverPage(Page):
         ok = track is not None and track.solution is not None and (bool(s.shot.placements(track.id)) or track.region.corners is not None)
         self.csv.setEnabled(ok)
         self.json.setEnabled(ok)
-        for widget in (self.mesh_heading, self.mesh_format, self.mesh_button):
+        for widget in (self.mesh_heading, self.mesh_format, self.mesh_button, self.mesh_hint):
             widget.setVisible(track is not None and isinstance(track.solution, MeshSolution))
         what = s.placement.name if s.placement else "the region's corners"
         self.pin_words.setText(f"{what} on {track.name}" if ok and track else "Track a surface and place something first.")

@@ -39,7 +39,7 @@ class DeliverStep(Step):
         return "ready" if s.track is not None and s.track.solution is not None and s.shot.placements(s.track_id) else ""
 
     def hint(self) -> str:
-        return "Choose what to render and where, or export the corner pin."
+        return "Choose what to render and where, or export the motion."
 
     def captions(self) -> list[Line]:
         words = light_words(self.session.shot)

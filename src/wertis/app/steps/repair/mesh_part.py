@@ -6,7 +6,7 @@ from PySide6.QtWidgets import QCheckBox, QPushButton
 from wertis.app.fields import form, named
 from wertis.app.pages import Page, button_grid, few, stretches
 from wertis.app.session import Session
-from wertis.core.shot.meshes import MeshSettings, MeshSolution, PegLayer
+from wertis.core.shot.meshes import MeshSolution, PegLayer
 
 
 class MeshPart(Page):
@@ -66,8 +66,8 @@ class MeshPart(Page):
         k = solution.index(s.frame)
         if k is not None and not solution.measured[k].all():
             lines.append(f"{int((~solution.measured[k]).sum())} vertices hidden here")
-        if isinstance(track.settings, MeshSettings) and (track.settings.followers or track.settings.locked):
-            lines.append(f"{len(track.settings.followers)} follow, {len(track.settings.locked)} locked")
+        if layer.followers or layer.locked:
+            lines.append(f"{len(layer.followers)} follow, {len(layer.locked)} locked")
         self.facts.setText("\n".join(lines))
         self.buttons["clear"].setEnabled(s.frame in frames)
         with QSignalBlocker(self.on):

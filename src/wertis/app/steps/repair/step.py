@@ -30,7 +30,7 @@ from wertis.core.jobs.find import find_places
 from wertis.core.jobs.job import Job
 from wertis.core.jobs.repair import Outcome, repair_by_itself, with_points
 from wertis.core.jobs.retrack import out_of_date, retrack, steps_of
-from wertis.core.shot import bends, edits, extra_moves, repairs
+from wertis.core.shot import bends, extra_moves, repairs
 from wertis.core.shot.document import ExtraMoveLayer, RepairLayer, Shot, Solution, Track
 from wertis.core.shot.meshes import (
     MeshSolution,
@@ -38,8 +38,9 @@ from wertis.core.shot.meshes import (
     add_vertex,
     clear_pegs,
     forget_data,
-    mesh_settings,
     remove_vertices,
+    set_followers,
+    set_locked,
     set_pegs,
     vertices_on,
 )
@@ -260,12 +261,12 @@ class RepairStep(Step):
             s.history.do("Remove vertices", remove_vertices(s.shot, track.id, chosen))
             tool.chosen.clear()  # type: ignore[union-attr]
         elif what in ("follow", "lock"):
-            field = "followers" if what == "follow" else "locked"
-            settings = mesh_settings(track)
-            now = set(getattr(settings, field))
-            now = now - chosen if chosen <= now else now | chosen
-            s.history.do("Let vertices follow" if what == "follow" else "Lock vertices", edits.set_settings(
-                s.shot, track.id, settings.but(**{field: tuple(sorted(now))})))
+            layer = track.layer(PegLayer)
+            on = not chosen <= set(layer.followers if what == "follow" else layer.locked)
+            if what == "follow":
+                s.history.do("Let vertices follow" if on else "Measure vertices", set_followers(s.shot, track.id, chosen, on))
+            else:
+                s.history.do("Lock vertices" if on else "Unlock vertices", set_locked(s.shot, track.id, chosen, on))
         else:
             s.history.do("Delete vertices' data", forget_data(s.shot, track.id, chosen, s.frame, what == "forget-before"))
 

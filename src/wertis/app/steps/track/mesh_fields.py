@@ -23,11 +23,11 @@ class MeshFields(QWidget):
         f.setContentsMargins(0, 0, 0, 0)
         self.spacing = Number(LEAST_SPACING, 400, 1, 0, "px", "Spacing of the vertices")
         self.spacing.setToolTip("Pixels between vertices. Close ones follow small wrinkles; wide ones are quicker and steadier")
-        self.spacing.valueChanged.connect(lambda v: self._set("Set the mesh's spacing", spacing=float(v), vertices=None, followers=(), locked=()))
+        self.spacing.valueChanged.connect(lambda v: self._set("Set the mesh's spacing", spacing=float(v), vertices=None))
         self.textured = QCheckBox("Vertices where the texture is")
-        self.textured.clicked.connect(lambda on: self._set("Lay the mesh", textured=on, vertices=None, followers=(), locked=()))
+        self.textured.clicked.connect(lambda on: self._set("Lay the mesh", textured=on, vertices=None))
         self.outline = QCheckBox("Vertices on the outline")
-        self.outline.clicked.connect(lambda on: self._set("Lay the mesh", outline=on, vertices=None, followers=(), locked=()))
+        self.outline.clicked.connect(lambda on: self._set("Lay the mesh", outline=on, vertices=None))
         self.by_itself = QCheckBox("Stiffness from the pictures")
         self.by_itself.setToolTip("How far the surface may bend is chosen by what best foretells parts of the picture that are left out")
         self.by_itself.clicked.connect(lambda on: self._set("Choose the stiffness", stiffness=None if on else _SOFT))
@@ -49,13 +49,16 @@ class MeshFields(QWidget):
         if track is None or not isinstance(track.settings, MeshSettings) or s.plate is None:
             return
         settings = track.settings
-        try:
-            mesh = mesh_of(track, s.plate.size)
+        mesh, usual = s.mesh(), 32.0
+        if mesh is not None:
             self.facts.setText(f"{len(mesh.vertices)} vertices, {len(mesh.triangles)} triangles")
             usual = mesh.spacing
-        except WertisError as why:
-            self.facts.setText(str(why))
-            usual = 32.0
+        else:
+            try:
+                mesh_of(track, s.plate.size)
+                self.facts.setText("The mesh is laid when the region's frame has been read.")
+            except WertisError as why:
+                self.facts.setText(str(why))
         with QSignalBlocker(self.spacing), QSignalBlocker(self.stiffness):
             self.spacing.setValue(settings.spacing or usual)
             self.stiffness.setValue(settings.stiffness if settings.stiffness is not None else _SOFT)
