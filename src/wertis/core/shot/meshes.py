@@ -185,9 +185,13 @@ def mesh_of(track: Track, size: tuple[int, int], texture: np.ndarray | None = No
     if settings.vertices is not None:
         vertices = settings.vertices
     else:
-        spacing = settings.spacing or usual_spacing(float(np.count_nonzero(mask)))
-        vertices = laid(mask, spacing, settings.outline, texture if settings.textured else None, _named_vertices(track))
+        vertices = laid(mask, spacing_of(track, size), settings.outline, texture if settings.textured else None, _named_vertices(track))
     return Mesh(vertices, triangulated(vertices, mask))
+
+
+def spacing_of(track: Track, size: tuple[int, int]) -> float:
+    """Pixels between the vertices that are laid: those that a person has chosen, else what suits the region's size."""
+    return mesh_settings(track).spacing or usual_spacing(float(np.count_nonzero(regions.mask_of(track.region, size))))
 
 
 def _named_vertices(track: Track) -> np.ndarray:

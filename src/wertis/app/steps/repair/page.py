@@ -191,8 +191,9 @@ def _keys(track: Track) -> str:
 def repair_words(shot: Shot, track: Track) -> str:
     """The step's state in a few words."""
     repair, extra = track.layer(RepairLayer), track.layer(ExtraMoveLayer)
-    frames = sorted({*repair.frames(track.reference), *track.layer(PegLayer).frames})
-    more = (", extra move" if extra.enabled and extra.frames(track.reference) else "") + \
+    frames, pegs = repair.frames(track.reference), track.layer(PegLayer)
+    more = (f", pegs on {len(pegs.frames)} frame{'s' * (len(pegs.frames) != 1)}" + ("" if pegs.enabled else ", off") if pegs.frames else "") + \
+           (", extra move" if extra.enabled and extra.frames(track.reference) else "") + \
            (", bent" if any(p.is_bent for p in shot.placements(track.id)) else "")
     if not frames:
         return more[2:] or "no keys"

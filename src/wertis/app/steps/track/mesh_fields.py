@@ -8,7 +8,7 @@ from wertis.app.session import Session
 from wertis.core.errors import WertisError
 from wertis.core.geometry.mesh import LEAST_SPACING
 from wertis.core.shot import edits
-from wertis.core.shot.meshes import MeshSettings, mesh_of
+from wertis.core.shot.meshes import MeshSettings, mesh_of, spacing_of
 
 _SOFT = 50.0  # stiffness that is offered when a person begins to choose
 
@@ -49,10 +49,9 @@ class MeshFields(QWidget):
         if track is None or not isinstance(track.settings, MeshSettings) or s.plate is None:
             return
         settings = track.settings
-        mesh, usual = s.mesh(), 32.0
+        mesh = s.mesh()
         if mesh is not None:
             self.facts.setText(f"{len(mesh.vertices)} vertices, {len(mesh.triangles)} triangles")
-            usual = mesh.spacing
         else:
             try:
                 mesh_of(track, s.plate.size)
@@ -60,7 +59,7 @@ class MeshFields(QWidget):
             except WertisError as why:
                 self.facts.setText(str(why))
         with QSignalBlocker(self.spacing), QSignalBlocker(self.stiffness):
-            self.spacing.setValue(settings.spacing or usual)
+            self.spacing.setValue(spacing_of(track, s.plate.size))
             self.stiffness.setValue(settings.stiffness if settings.stiffness is not None else _SOFT)
         self.stiffness.setEnabled(settings.stiffness is not None)
         self.by_itself.setChecked(settings.stiffness is None)

@@ -14,7 +14,7 @@ _DISTINCT = 0.85  # part of it that the next best place may reach
 _APART = 4  # pixels of the level, from which another place is another
 
 
-def recapture(reference: Pyramid, picture: Pyramid, places: np.ndarray, expected: np.ndarray, slopes: np.ndarray,
+def redetect_patches(reference: Pyramid, picture: Pyramid, places: np.ndarray, expected: np.ndarray, slopes: np.ndarray,
               wanted: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """Search for patches of the reference in a picture, round where they are expected, by normalised correlation.
 
