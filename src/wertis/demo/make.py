@@ -23,7 +23,7 @@ from wertis.demo import graphics
 from wertis.demo.sail import CLOTH, Sail, SailFilm
 from wertis.demo.scene import FIRST, Film, Scene
 
-VERSION = 4
+VERSION = 5
 FRAMES = 60
 FILMS = {"tea_crate": Film(FRAMES, "", 11), "tea_crate_passers": Film(FRAMES, "barrow", 12), "tea_crate_awning": Film(FRAMES, "awning", 13)}
 SAILS = {"sail": SailFilm(FRAMES, 21)}
