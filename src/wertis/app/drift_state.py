@@ -11,6 +11,7 @@ class DriftState:
     Signals
     -------
     changed() : more has been measured, or it is out of date.
+    place_shown(number) : the place, a vertex of a mesh, that drifts most on the frame that was gone to.
 
     Attributes
     ----------
@@ -20,6 +21,7 @@ class DriftState:
     """
 
     changed = Signal()
+    place_shown = Signal(int)
 
     def __init__(self) -> None:
         self.by_frame: dict[int, Slip] = {}

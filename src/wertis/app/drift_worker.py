@@ -9,11 +9,12 @@ from wertis.app.bridge import Bridge
 from wertis.app.session import Session
 from wertis.core.blas import single_threaded
 from wertis.core.check.slip import Slip
-from wertis.core.jobs.check import check_track, corners_of
+from wertis.core.jobs.check import check_track, drift_places
 from wertis.core.jobs.events import Event, Stop
 from wertis.core.jobs.job import Job
 from wertis.core.shot.document import RepairLayer, Track
 from wertis.core.shot.edits import carry
+from wertis.core.shot.meshes import PegLayer
 
 _WAIT = 350  # milliseconds of rest before measuring begins, so that a drag is not measured at every step
 
@@ -65,11 +66,11 @@ class DriftWorker(QObject):
 
     def _reckoned(self, before: Track, drift: dict[int, Slip], now: Track, frames: Iterable[int]) -> dict[int, Slip]:
         """The drift after a repair, known from what was measured before it and from how the repair moves the corners; measured again soon."""
-        points, home, _ = corners_of(self._session.shot, now, self._session.placement_id)
+        places = drift_places(self._session.shot, now, self._session.placement_id)
         out = {}
         for frame in frames:
             slip = drift[frame]
-            was, here = carry(before, points, home, frame), carry(now, points, home, frame)
+            was, here = (carry(t, places.points, places.frame, frame) for t in (before, now))
             out[frame] = slip if was is None or here is None else replace(slip, slip=slip.slip - (here - was))
         return out
 
@@ -93,9 +94,9 @@ class DriftWorker(QObject):
         track = s.track
         if track is None or track.solution is None or s.plate is None or s.cache is None:
             return None
-        points, home, _ = corners_of(s.shot, track, s.placement_id)
+        places = drift_places(s.shot, track, s.placement_id)
         # what is measured follows from these; records that have not changed are the same objects, which the key keeps alive
-        return _Wanted((s.plate, track.solution, track.region, *track.layers, *s.shot.hold_outs(track.id)), (points.tobytes(), home, s.base, s.shot.range))
+        return _Wanted((s.plate, track.solution, track.region, *track.layers, *s.shot.hold_outs(track.id)), (places.points.tobytes(), places.frame, s.base, s.shot.range))
 
     def _begin(self) -> None:
         s = self._session
@@ -151,5 +152,6 @@ class _Wanted:
 
 
 def _same_beneath(before: Track, now: Track) -> bool:
-    """Whether two states of a track differ by their repair points alone."""
-    return [x for x in before.layers if not isinstance(x, RepairLayer)] == [x for x in now.layers if not isinstance(x, RepairLayer)]
+    """Whether two states of a track differ by their repair points and pegs alone."""
+    by_hand = (RepairLayer, PegLayer)
+    return [x for x in before.layers if not isinstance(x, by_hand)] == [x for x in now.layers if not isinstance(x, by_hand)]

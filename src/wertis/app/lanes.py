@@ -40,7 +40,7 @@ class Lanes(QWidget):
         self.setMouseTracking(True)
         self.setAccessibleName("Lanes")
         self.setToolTip("Click or drag to go to a frame. Tracked: how much of the region is seen; hatched where it is lost, notched where weak.\n"
-                        f"Drift: the worst corner's, measured, in pixels (thin: what the tracker expected);\n"
+                        f"Drift: the worst corner's or vertex's, measured, in pixels (thin: what the tracker expected; dashed: a mesh's mean);\n"
                         f"under {USABLE:g} px is usable, {GOOD:g} px good. "
                         "Hatched where it could not be measured. Double-click shows each corner's own. Dots: repair keys; drag moves, Ctrl copies.\n"
                         "Dashes: out of date, would be tracked again. Squares: keys of the extra move or the sides, while they are in hand. Lines: cuts.")
@@ -238,15 +238,17 @@ class Lanes(QWidget):
         p.drawPolygon(QPolygonF([QPointF(x - 4, top), QPointF(x + 4, top), QPointF(x, top + 6)]))
 
     def _drift(self, p: QPainter, top: float, base: float) -> None:
-        """The measured drift: its worst corner, or each of them; hatched where there is none."""
+        """The measured drift: its worst corner, or each of them; of a mesh the worst vertex and the mean; hatched where there is none."""
         first, last = self._ends()
         per = self._span() / (last - first + 1)
         drift = self.session.drift
-        lines = 4 if self.corners else 1
+        corners = all(len(slip.amounts) <= 4 for slip in drift.values())
+        lines = 4 if self.corners and corners else 1 if corners else 2
         for k in range(lines):
             points: list[QPointF] = []
             for f in sorted(drift):
-                value = drift[f].amounts[k] if self.corners else drift[f].worst
+                slip = drift[f]
+                value = slip.worst if lines == 1 else (slip.worst, slip.mean)[k] if lines == 2 else slip.amounts[k]
                 if np.isfinite(value):
                     points.append(QPointF(self.x_of(f), base - self._height(value)))
                     continue

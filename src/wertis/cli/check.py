@@ -14,7 +14,10 @@ from wertis.cli.shots import put_frames, shot_at, surface_in
 from wertis.core.check.slip import Slip
 from wertis.core.check.summary import USABLE
 from wertis.core.files import write_text
-from wertis.core.jobs.check import corners_of
+from wertis.core.jobs.check import drift_places
+
+
+_PLURALS = {"corner": "corners", "vertex": "vertices"}
 
 
 def run_check(a: argparse.Namespace) -> int:
@@ -26,29 +29,41 @@ def run_check(a: argparse.Namespace) -> int:
     drift = surface.check(base=a.base, frames=range(first, last + 1), progress=progress)
     progress.end()
     if a.csv:
-        write_text(Path(a.csv), as_csv(drift.by_frame))
+        write_text(Path(a.csv), as_csv(drift.by_frame, drift_places(shot.document, surface.record).each))
     found = drift.summary
     level = a.limit if a.limit is not None else USABLE
-    what = corners_of(shot.document, surface.record)[2]
+    places = drift_places(shot.document, surface.record)
     base = surface.record.region.frame if a.base is None else a.base
-    print(f"{surface.name}, at the corners of {what}, against frame {base}: {found.words(level, drift.share_under(level))}.")
+    print(f"{surface.name}, at the {_PLURALS[places.each]} of {places.words}, against frame {base}: "
+          f"{found.words(level, drift.share_under(level), places.each)}.")
     if not found.measured:
         return EXIT_PARTLY
     return EXIT_OVER if a.limit is not None and found.worst > a.limit else EXIT_OK
 
 
-def as_csv(drift: Mapping[int, Slip]) -> str:
-    """Frame, seen share, each corner's drift and uncertainty in pixels, the worst; fields of what was not measured are empty."""
+def as_csv(drift: Mapping[int, Slip], each: str = "corner") -> str:
+    """Frame, seen share, each corner's drift and uncertainty in pixels, the worst; of a mesh a row for each vertex, with what it drifts by.
+
+    Fields of what was not measured are empty.
+    """
     out = io.StringIO()
     rows = csv.writer(out, lineterminator="\n")
+    if each != "corner":
+        rows.writerow(["frame", "id", "dx", "dy", "drift", "doubt"])
+        for frame in sorted(drift):
+            slip = drift[frame]
+            for k, ((x, y), amount, deviation) in enumerate(zip(slip.slip, slip.amounts, slip.uncertainty, strict=True)):
+                rows.writerow([frame, k, *(_number(v) for v in (x, y, amount)), _number(deviation) if np.isfinite(amount) else ""])
+        return out.getvalue()
     rows.writerow(["frame", "seen", *(f"{name}{k}" for k in (1, 2, 3, 4) for name in ("drift", "doubt")), "worst"])
-
-    def number(value: float) -> str:
-        return f"{value:.3f}" if np.isfinite(value) else ""
 
     for frame in sorted(drift):
         slip = drift[frame]
         pairs = [text for amount, deviation in zip(slip.amounts, slip.uncertainty, strict=True)
-                 for text in (number(amount), number(deviation) if np.isfinite(amount) else "")]
-        rows.writerow([frame, f"{slip.seen:.3f}", *pairs, number(slip.worst)])
+                 for text in (_number(amount), _number(deviation) if np.isfinite(amount) else "")]
+        rows.writerow([frame, f"{slip.seen:.3f}", *pairs, _number(slip.worst)])
     return out.getvalue()
+
+
+def _number(value: float) -> str:
+    return f"{value:.3f}" if np.isfinite(value) else ""

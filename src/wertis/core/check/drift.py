@@ -18,7 +18,7 @@ from dataclasses import dataclass
 import cv2
 import numpy as np
 
-from wertis.core.check.patches import Model, Patches, chosen_patches, modelled, modelled_blurred
+from wertis.core.check.patches import Model, Patches, chosen_patches, modelled, modelled_blurred, without_light
 from wertis.core.check.slip import Slip, unmeasured
 from wertis.core.geometry import homography
 from wertis.core.geometry.conventions import from_centred, homography_to_centred, to_centred
@@ -213,7 +213,7 @@ class DriftMeter:
         onto = _at_origin(first.place, origin)
         seen = np.mean([_read(picture, _moved(a, onto, 2.0)) for a in at], axis=0)
         inside = ((seen < _CLIP_LEVEL) & (seen > 0)).astype(np.float32)
-        amounts, rest = _without_light(model.light, seen, inside)
+        amounts, rest = without_light(model.light, seen, inside)
         # hidden patches would say nothing of the blur
         left = (rest ** 2 * inside).mean(1)
         usual = np.median(left / model.power)
@@ -322,7 +322,7 @@ class DriftMeter:
             lit = (seen < _CLIP_LEVEL).astype(np.float32)
             if view.held is not None:
                 lit *= _read(view.held[level], at) < 0.2
-            amounts, rest = _without_light(light, seen, weights * lit)
+            amounts, rest = without_light(light, seen, weights * lit)
             own = amounts[:, 0]
             gain = np.maximum(own, 0.2)[:, None]
             rest = rest / gain
@@ -450,14 +450,6 @@ def _along(corners: np.ndarray, per_side: int = 8) -> np.ndarray:
 def _at_origin(matrix: np.ndarray, origin: tuple[int, int]) -> np.ndarray:
     """A matrix (3, 3) to a picture, to the part of it that begins at `origin` (x, y)."""
     return np.array([[1, 0, -origin[0]], [0, 1, -origin[1]], [0, 0, 1.0]]) @ matrix
-
-
-def _without_light(light: np.ndarray, seen: np.ndarray, weights: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Amounts (K, m) of light, by weighted least squares, and what is left (K, P) of what was seen."""
-    weighted = light * weights[:, None]
-    gram = weighted @ light.transpose(0, 2, 1) + np.eye(light.shape[1], dtype=np.float32) * np.float32(0.1)
-    amounts = np.linalg.solve(gram, weighted @ seen[..., None])[..., 0]
-    return amounts, seen - (amounts[:, None] @ light)[:, 0]
 
 
 def _moved(places: np.ndarray, onto: np.ndarray, shrink: float) -> np.ndarray:

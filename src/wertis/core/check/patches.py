@@ -169,18 +169,26 @@ def _model(patches: Patches, chosen: np.ndarray, basis: np.ndarray, values: np.n
     half = patches.side // 2 * 2 ** patches.level
     ramps = (patches.places[chosen] - patches.centre[chosen][:, None].astype(np.float32)) / np.float32(half)
     ramp = np.concatenate([np.ones((len(chosen), 1, ramps.shape[1]), np.float32), ramps.transpose(0, 2, 1)], axis=1)
-    plain = _less(values[:, None], ramp)
+    plain = less_explained(values[:, None], ramp)
     light = np.concatenate([plain, ramp], axis=1)
     if bends.shape[1]:
-        light = np.concatenate([light, _less(bends, light)], axis=1)
+        light = np.concatenate([light, less_explained(bends, light)], axis=1)
     columns = basis[chosen].transpose(0, 2, 1).astype(np.float32) @ slopes
     if extra is not None:
         columns = np.concatenate([columns, extra], axis=1)
-    return Model(light.astype(np.float32), _less(columns, light).astype(np.float32), (plain[:, 0] ** 2).mean(1))
+    return Model(light.astype(np.float32), less_explained(columns, light).astype(np.float32), (plain[:, 0] ** 2).mean(1))
 
 
-def _less(values: np.ndarray, what: np.ndarray) -> np.ndarray:
+def less_explained(values: np.ndarray, what: np.ndarray) -> np.ndarray:
     """Rows (K, m, P) less what the rows `what` (K, n, P) explain of them."""
     across = what.transpose(0, 2, 1)
     gram = what @ across + 1e-3 * np.eye(what.shape[1], dtype=np.float32)
     return np.asarray(values - np.linalg.solve(gram, what @ values.transpose(0, 2, 1)).transpose(0, 2, 1) @ what)
+
+
+def without_light(light: np.ndarray, seen: np.ndarray, weights: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Amounts (K, m) of light, by weighted least squares, and what is left (K, P) of what was seen."""
+    weighted = light * weights[:, None]
+    gram = weighted @ light.transpose(0, 2, 1) + np.eye(light.shape[1], dtype=np.float32) * np.float32(0.1)
+    amounts = np.linalg.solve(gram, weighted @ seen[..., None])[..., 0]
+    return amounts, seen - (amounts[:, None] @ light)[:, 0]

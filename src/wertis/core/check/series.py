@@ -49,6 +49,10 @@ class DriftSeries:
         self._matrices: dict[int, np.ndarray] = {}
         self._crops: dict[int, tuple[np.ndarray, np.ndarray | None, tuple[int, int], tuple[int, int]]] = {}
 
+    def window(self, warp: Warp, size: tuple[int, int]) -> tuple[int, int, int, int]:
+        """The part x0, y0, x1, y1 of a frame of `size` (width, height) that measuring it needs."""
+        return self.meter.window(warp, size)
+
     def look(self, frame: int, luma: np.ndarray, warp: Warp, held: np.ndarray | None, origin: tuple[int, int],
              size: tuple[int, int]) -> Slip:
         """A frame's drift by itself; the words are those of `DriftMeter.look`. Safe in several threads for several frames."""

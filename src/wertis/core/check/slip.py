@@ -36,6 +36,17 @@ class Slip:
         found = self.amounts[np.isfinite(self.amounts)]
         return float(found.max()) if len(found) else float("nan")
 
+    @cached_property
+    def mean(self) -> float:
+        """The mean of the slips' lengths in pixels; nan when nothing was measured."""
+        found = self.amounts[np.isfinite(self.amounts)]
+        return float(found.mean()) if len(found) else float("nan")
+
+    @cached_property
+    def where(self) -> int:
+        """The number of the point with the largest slip; 0 when nothing was measured."""
+        return int(np.nanargmax(self.amounts)) if np.isfinite(self.worst) else 0
+
 
 def unmeasured(count: int, reason: str, in_view: float = 0.0) -> Slip:
     """The slip of `count` points on a frame where nothing could be measured, with the reason in words."""

@@ -14,13 +14,13 @@ _NOTHING = 0.05  # pixels of drift that nobody needs to look at
 
 @dataclass(frozen=True)
 class Summary:
-    """Drift over frames; a frame's drift is that of its worst corner.
+    """Drift over frames; a frame's drift is that of its worst place.
 
     Attributes
     ----------
     measured, unmeasured : how many frames.
     mean, worst : pixels; nan when nothing was measured.
-    frame, corner : where the worst is; the corner counts from 0.
+    frame, place : where the worst is; the place, a corner or a vertex, counts from 0.
     """
 
     measured: int
@@ -28,15 +28,20 @@ class Summary:
     mean: float
     worst: float
     frame: int
-    corner: int
+    place: int
 
-    def words(self, level: float = USABLE, under: float | None = None) -> str:
-        """The summary in words; `under` is the share of measured frames under `level` pixels."""
+    def words(self, level: float = USABLE, under: float | None = None, each: str = "corner") -> str:
+        """The summary in words; `under` is the share of measured frames under `level` pixels, `each` what a place is called."""
         if not self.measured:
             return f"nothing could be measured on {self.unmeasured} frames"
-        return (f"mean {self.mean:.2f} px, worst {self.worst:.2f} px on frame {self.frame} at corner {self.corner + 1}"
+        return (f"mean {self.mean:.2f} px, worst {self.worst:.2f} px on frame {self.frame} at {named_place(each, self.place)}"
                 + (f", {under:.0%} under {level:g} px" if under is not None else "")
                 + (f", {self.unmeasured} frames not measured" if self.unmeasured else ""))
+
+
+def named_place(each: str, number: int) -> str:
+    """A corner, which people count from 1, or a vertex, whose number is the one it has everywhere."""
+    return f"{each} {number + 1 if each == 'corner' else number}"
 
 
 def summary(drift: Mapping[int, Slip]) -> Summary:
@@ -46,7 +51,7 @@ def summary(drift: Mapping[int, Slip]) -> Summary:
         return Summary(0, len(drift), float("nan"), float("nan"), 0, 0)
     frame = max(worst, key=lambda f: worst[f])
     return Summary(len(worst), len(drift) - len(worst), float(np.mean(list(worst.values()))), worst[frame], frame,
-                   int(np.nanargmax(drift[frame].amounts)))
+                   drift[frame].where)
 
 
 def share_under(drift: Mapping[int, Slip], level: float) -> float:

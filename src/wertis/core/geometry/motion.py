@@ -185,6 +185,8 @@ def between(motion: Motion, source: float, target: float) -> Warp | None:
     a, b = motion.at(source), motion.at(target)
     if a is None or b is None:
         return None
+    if a.matrix is not None and np.array_equal(a.matrix, np.eye(3)):
+        return b
     try:
         return compose(b, inverted(a))
     except ValueError:  # degenerate

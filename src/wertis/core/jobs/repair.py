@@ -1,7 +1,8 @@
 """Repair by itself: keys where a track drifts most, until the drift is under a level or nothing can be gained."""
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from typing import Protocol
 
 import numpy as np
 
@@ -12,12 +13,68 @@ from wertis.core.jobs.check import check_track, corners_of
 from wertis.core.jobs.events import Counter, Event, Stop, stopped
 from wertis.core.plate.base import Plate
 from wertis.core.shot import repairs
-from wertis.core.shot.document import RepairLayer, Shot, Track
+from wertis.core.shot.document import RepairLayer, Shot, Solution, Track
 from wertis.core.shot.edits import carry, track_of
 
 _AIM = 0.85  # part of the level that is aimed at, so that what is measured afterwards stays under it
 _GAIN = 0.03  # part of the worst drift that a key must take away to be worth it
 _MOST = 40  # keys
+_MOVED = 0.02  # pixels by which keys must move a place of a frame for it to be measured again
+
+
+class Repairs(Protocol):
+    """What repairing by itself sets keys on: repair points, or a mesh's vertices.
+
+    Attributes
+    ----------
+    every : whether a frame can only be keyed where all of its places were measured.
+    rounds : how often it may measure and set keys.
+    """
+
+    @property
+    def every(self) -> bool: ...
+
+    @property
+    def rounds(self) -> int: ...
+
+    def at(self, track: Track) -> np.ndarray | None:
+        """(N, 2) the places on the region's frame at which the drift is measured; None for where it is stated anyhow."""
+
+    def on(self, track: Track, frame: int) -> np.ndarray | None:
+        """(N, 2) where the places are on a frame, repairs and all."""
+
+    def keyed(self, shot: Shot, track_id: str, frame: int, targets: np.ndarray, over: np.ndarray) -> Shot:
+        """The shot with keys on a frame that put places at targets (N, 2), at least those that are `over` (N,) the level."""
+
+    def cleared(self, shot: Shot, track_id: str, frame: int) -> Shot:
+        """The shot without the keys of a frame."""
+
+
+class PointRepairs:
+    """Repairing by repair points, all of which are keyed together."""
+
+    every, rounds = True, 1
+
+    def at(self, track: Track) -> np.ndarray | None:
+        return np.array([p.place for p in track.layer(RepairLayer).points])
+
+    def on(self, track: Track, frame: int) -> np.ndarray | None:
+        return repairs.points_on(track, frame)
+
+    def keyed(self, shot: Shot, track_id: str, frame: int, targets: np.ndarray, over: np.ndarray) -> Shot:
+        points = track_of(shot, track_id).layer(RepairLayer).points
+        return repairs.move_points(shot, track_id, frame, {p.id: at for p, at in zip(points, targets, strict=True)})
+
+    def cleared(self, shot: Shot, track_id: str, frame: int) -> Shot:
+        return repairs.clear_keys(shot, track_id, frame)
+
+
+_kinds: dict[type[Solution], Repairs] = {}
+
+
+def register_repairs(kind: type[Solution], how: Repairs) -> None:
+    """Say what a kind of solution is repaired by; others are by repair points."""
+    _kinds[kind] = how
 
 
 @dataclass
@@ -57,7 +114,8 @@ def repair_by_itself(shot: Shot, track_id: str, plate: Plate, limit: float, read
                      placement_id: str = "", stop: Stop | None = None) -> Iterator[Event]:
     """Set keys, worst frame first; an event's note says what is being done, and the last one's item is the `Outcome`.
 
-    The slip of the repair points is measured once on every frame. What a key changes is known from the motion, so that only the end is measured again.
+    The slip of the repair points, or of a mesh's vertices, is measured on every frame. What a key changes is known from the motion, so that only what all
+    keys together have moved is measured again.
     Stopped before its end it gives no outcome, and nothing is changed.
 
     Raises
@@ -65,12 +123,15 @@ def repair_by_itself(shot: Shot, track_id: str, plate: Plate, limit: float, read
     WertisError
         When the track has no motion.
     """
-    shot = with_points(shot, track_id, placement_id)
+    solution = track_of(shot, track_id).solution
+    how = _kinds.get(type(solution)) if solution is not None else None
+    if how is None:
+        shot, how = with_points(shot, track_id, placement_id), PointRepairs()
     low, high = shot.range
     frames = range(low, high + 1)
-    count = Counter(2 * len(frames))
+    count = Counter((1 + how.rounds) * len(frames))
     drift: dict[int, Slip] = {}
-    for event in _measured(shot, track_id, plate, frames, read, stop):
+    for event in _measured(how, shot, track_id, plate, frames, read, stop):
         assert event.frame is not None
         drift[event.frame] = event.item
         yield count.event(event.frame, note=f"measuring frame {event.frame}")
@@ -78,66 +139,104 @@ def repair_by_itself(shot: Shot, track_id: str, plate: Plate, limit: float, read
         return
     before = summary(drift)
     outcome = Outcome(shot, before, before)
-    home = track_of(shot, track_id).region.frame
-    outcome.left = {f: s.reason or "not every repair point could be measured" for f, s in drift.items() if not np.isfinite(s.slip).all()}
-    slips = {f: s.slip for f, s in drift.items() if f not in outcome.left and f != home}
-    started = shot
-    while slips and len(outcome.frames) < _MOST:
-        away = _away(started, outcome.shot, track_id, slips)
-        frame = max(away, key=lambda f: away[f])
-        if away[frame] < _AIM * limit or frame in outcome.frames:
+    for turn in range(how.rounds):
+        started, kept = outcome.shot, list(outcome.frames)
+        for frame in _with_keys(how, outcome, drift, track_id, limit):
+            yield count.remark(frame, note=f"setting keys on frame {frame}")
+        if outcome.shot is started:
             break
-        track = track_of(outcome.shot, track_id)
-        there = repairs.points_on(track_of(started, track_id), frame)
-        assert there is not None
-        targets = {p.id: there[k] + slips[frame][k] for k, p in enumerate(track.layer(RepairLayer).points)}
-        tried = repairs.move_points(outcome.shot, track_id, frame, targets)
-        after = _away(started, tried, track_id, slips)
-        if sum(after.values()) > (1 - _GAIN) * sum(away.values()) and max(after.values()) > (1 - _GAIN) * away[frame]:
-            outcome.left[frame] = "a key there makes other frames worse by as much"
-            break
-        outcome.shot = tried
-        outcome.frames.append(frame)
-        yield count.remark(frame, note=f"setting keys on frame {frame}")
-    outcome.shot, outcome.frames = _pruned(started, outcome, track_id, slips, limit)
-    if outcome.frames:
-        after_keys: dict[int, Slip] = {}
-        for event in _measured(outcome.shot, track_id, plate, frames, read, stop):
+        moved = [f for f in frames if how.every or _is_moved(how, track_of(started, track_id), track_of(outcome.shot, track_id), f)]
+        after = dict(drift)
+        for event in _measured(how, outcome.shot, track_id, plate, moved, read, stop):
             assert event.frame is not None
-            after_keys[event.frame] = event.item
-            yield count.event(event.frame, note=f"measuring frame {event.frame} again", of=("again", event.frame))
+            after[event.frame] = event.item
+            yield count.event(event.frame, note=f"measuring frame {event.frame} again", of=(turn, event.frame))
         if stopped(stop):
             return
-        outcome.after = summary(after_keys)
+        if turn and summary(after).worst > outcome.after.worst:  # a further round that makes it worse does not stand
+            outcome.shot, outcome.frames = started, kept
+            break
+        outcome.after, drift = summary(after), after
+        if outcome.after.worst <= limit:
+            break
     yield Event(None, count.total, count.total, outcome, "done")
 
 
-def _measured(shot: Shot, track_id: str, plate: Plate, frames: range, read: Callable[[int], np.ndarray] | None, stop: Stop | None) -> Iterator[Event]:
+def _with_keys(how: Repairs, outcome: Outcome, drift: Mapping[int, Slip], track_id: str, limit: float) -> Iterator[int]:
+    """Set keys in the outcome by what was measured of its shot's drift; yields the frame of each."""
+    started, had = outcome.shot, list(outcome.frames)
+    home = track_of(started, track_id).region.frame
+    enough = np.all if how.every else np.any
+    outcome.left = {f: s.reason or "not every repair point could be measured" for f, s in drift.items() if not enough(np.isfinite(s.slip))}
+    slips = {f: s.slip for f, s in drift.items() if f not in outcome.left and f != home}
+    new: list[int] = []
+    gone: set[int] = set()
+    keys = 0
+    while slips and keys < _MOST:
+        away = _away(how, started, outcome.shot, track_id, slips)
+        frame = max((f for f in away if f not in gone), key=lambda f: float(np.nanmax(away[f])), default=None)
+        if frame is None or np.nanmax(away[frame]) < _AIM * limit or (how.every and frame in new):
+            break
+        there = how.on(track_of(started, track_id), frame)
+        assert there is not None
+        tried = how.keyed(outcome.shot, track_id, frame, there + slips[frame], np.nan_to_num(away[frame]) > _AIM * limit)
+        after = _away(how, started, tried, track_id, slips)
+        if how.every:
+            in_vain = _total(after) > (1 - _GAIN) * _total(away) and max(np.nanmax(v) for v in after.values()) > (1 - _GAIN) * np.nanmax(away[frame])
+        else:
+            in_vain = _total(after) >= _total(away) or np.nanmax(after[frame]) > (1 - _GAIN) * np.nanmax(away[frame])
+        if in_vain and how.every:
+            outcome.left[frame] = "a key there makes other frames worse by as much"
+            break
+        if in_vain:
+            gone.add(frame)  # of a mesh other frames may still gain
+            continue
+        outcome.shot = tried
+        keys += 1
+        if frame not in new:
+            new.append(frame)
+        yield frame
+    outcome.shot, new = _pruned(how, started, outcome.shot, new, track_id, slips, limit)
+    outcome.frames = had + [f for f in new if f not in had]
+
+
+def _is_moved(how: Repairs, old: Track, new: Track, frame: int) -> bool:
+    a, b = how.on(old, frame), how.on(new, frame)
+    return a is not None and b is not None and bool(np.abs(b - a).max() > _MOVED)
+
+
+def _measured(how: Repairs, shot: Shot, track_id: str, plate: Plate, frames: Sequence[int], read: Callable[[int], np.ndarray] | None,
+              stop: Stop | None) -> Iterator[Event]:
     track = track_of(shot, track_id)
-    return check_track(shot, track, plate, frames, read, at=np.array([p.place for p in track.layer(RepairLayer).points]), stop=stop)
+    return check_track(shot, track, plate, frames, read, at=how.at(track), stop=stop)
 
 
-def _away(started: Shot, shot: Shot, track_id: str, slips: Mapping[int, np.ndarray]) -> dict[int, float]:
-    """Each frame's worst drift after the keys of `shot`, known from what was measured before them."""
+def _away(how: Repairs, started: Shot, shot: Shot, track_id: str, slips: Mapping[int, np.ndarray]) -> dict[int, np.ndarray]:
+    """Each frame's drift (N,) after the keys of `shot`, known from what was measured before them; nan where it was not."""
     old, new = track_of(started, track_id), track_of(shot, track_id)
-    return {f: float(np.linalg.norm(slip - _moved(old, new, f), axis=1).max()) for f, slip in slips.items()}
+    return {f: np.linalg.norm(slip - _moved(how, old, new, f), axis=1) for f, slip in slips.items()}
 
 
-def _moved(old: Track, new: Track, frame: int) -> np.ndarray:
-    a, b = repairs.points_on(old, frame), repairs.points_on(new, frame)
+def _total(away: Mapping[int, np.ndarray]) -> float:
+    return sum(float(np.nanmax(v)) for v in away.values())
+
+
+def _moved(how: Repairs, old: Track, new: Track, frame: int) -> np.ndarray:
+    a, b = how.on(old, frame), how.on(new, frame)
     assert a is not None and b is not None
     return b - a
 
 
-def _pruned(started: Shot, outcome: Outcome, track_id: str, slips: Mapping[int, np.ndarray], limit: float) -> tuple[Shot, list[int]]:
-    """The outcome's shot less the keys that it can do without."""
-    shot, kept = outcome.shot, list(outcome.frames)
+def _pruned(how: Repairs, started: Shot, shot: Shot, frames: list[int], track_id: str, slips: Mapping[int, np.ndarray],
+            limit: float) -> tuple[Shot, list[int]]:
+    """The shot less the keys on some of `frames` that it can do without, and the frames left."""
+    kept = list(frames)
     if not kept:
         return shot, kept
-    most = max(_AIM * limit, max(_away(started, shot, track_id, slips).values()))
+    most = max(_AIM * limit, max(float(np.nanmax(v)) for v in _away(how, started, shot, track_id, slips).values()))
     for frame in list(kept):
-        tried = repairs.clear_keys(shot, track_id, frame)
-        if len(kept) > 1 and max(_away(started, tried, track_id, slips).values()) <= most:
+        tried = how.cleared(shot, track_id, frame)
+        if len(kept) > 1 and max(float(np.nanmax(v)) for v in _away(how, started, tried, track_id, slips).values()) <= most:
             shot = tried
             kept.remove(frame)
     return shot, kept

@@ -9,9 +9,10 @@ from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
 from wertis.app import theme
 from wertis.app.painting import outline, words
 from wertis.app.session import Session
-from wertis.core.check.summary import GOOD, USABLE
+from wertis.core.check.slip import Slip
+from wertis.core.check.summary import GOOD, USABLE, named_place
 from wertis.core.geometry import coons, homography, quad
-from wertis.core.jobs.check import corners_of
+from wertis.core.jobs.check import corners_of, drift_places
 from wertis.core.shot.edits import carry
 
 ToScreen = Callable[[np.ndarray], np.ndarray]
@@ -20,10 +21,12 @@ _CELLS = 8
 MAGNIFIED = 20.0  # times by which a drift arrow is longer than the drift, in the picture's pixels
 _TITLES = 46  # pixels at the top of a pane, on the left, that its title lines take
 _LONGEST = 260.0  # screen pixels
+_VISIBLE = 0.15  # pixels of a vertex's drift from which it has an arrow
+_TOLD, _WORDS_APART = 6, 60.0  # vertices with words, and screen pixels between them
 
 
 def corners_in_view(session: Session) -> np.ndarray | None:
-    """The corners (4, 2) at which the selected track's drift is stated, on the frame in view; None where unknown."""
+    """The corners (4, 2) of what lies on the selected track, on the frame in view; None where unknown."""
     track = session.track
     if track is None:
         return None
@@ -77,16 +80,26 @@ def paint_surface(painter: QPainter, session: Session, to_screen: ToScreen, over
 
 
 def paint_drift(painter: QPainter, session: Session, to_screen: ToScreen, pane: QRect) -> None:
-    """At each corner an arrow, magnified, from where the track has it to where it was measured to be, and how far that is; words stay inside the pane."""
-    slip, corners = session.drift.get(session.frame), corners_in_view(session)
-    if slip is None or corners is None:
+    """At each corner or vertex an arrow, magnified, from where the track has it to where it was measured to be, and how far that is.
+
+    Words stay inside the pane. Of a mesh's many vertices only those that drift visibly have an arrow, and only the worst of their surroundings words.
+    """
+    slip, track = session.drift.get(session.frame), session.track
+    if slip is None or track is None:
         return
-    shown = to_screen(corners)
+    places = drift_places(session.shot, track, session.placement_id)
+    there = carry(track, places.points, places.frame, session.frame)
+    if there is None or len(there) != len(slip.amounts):
+        return
+    if places.each != "corner":
+        _paint_vertices(painter, there, slip, to_screen)
+        return
+    shown = to_screen(there)
     if not np.isfinite(shown).all():  # a corner beyond the surface's horizon
         return
     middle = shown.mean(0)
     outline(painter, shown, theme.PAPER, 1.2)
-    for corner, move, amount in zip(corners, slip.slip, slip.amounts, strict=True):
+    for corner, move, amount in zip(there, slip.slip, slip.amounts, strict=True):
         at, toward = to_screen(np.array([corner, corner + (move if np.isfinite(amount) else 0)]))
         outward = at - middle
         text_at = at + [-56.0 if outward[0] < 0 else 8.0, 22.0 if outward[1] > 0 else -12.0]
@@ -99,13 +112,37 @@ def paint_drift(painter: QPainter, session: Session, to_screen: ToScreen, pane: 
             painter.drawEllipse(QPointF(*at), 9, 9)
             words(painter, QPointF(*text_at), "not measured", theme.QUIET)
             continue
-        colour = theme.ACCENT if amount < GOOD else theme.PAPER if amount < USABLE else theme.AMBER
-        along = (toward - at) * MAGNIFIED
-        length = float(np.linalg.norm(along))
-        if length > 3:
-            along *= min(1.0, _LONGEST / length)
-            _arrow(painter, at, at + along, colour)
-        words(painter, QPointF(*text_at), f"{amount:.2f} px", colour)
+        _magnified(painter, at, toward, _colour(amount))
+        words(painter, QPointF(*text_at), f"{amount:.2f} px", _colour(amount))
+
+
+def _paint_vertices(painter: QPainter, there: np.ndarray, slip: Slip, to_screen: ToScreen) -> None:
+    """The drift of a mesh's vertices, which lie at places (V, 2) of the frame."""
+    at = to_screen(there)
+    toward = to_screen(there + np.nan_to_num(slip.slip))
+    known = np.isfinite(slip.amounts) & np.isfinite(at).all(1)
+    told: list[np.ndarray] = []
+    for k in sorted(np.flatnonzero(known), key=lambda k: -slip.amounts[k]):
+        amount = float(slip.amounts[k])
+        if amount < _VISIBLE:
+            break
+        _magnified(painter, at[k], toward[k], _colour(amount))
+        if len(told) < _TOLD and all(np.abs(at[k] - other).max() > _WORDS_APART for other in told):
+            told.append(at[k])
+            words(painter, QPointF(*(at[k] + [8.0, 14.0])), f"{amount:.2f} px", _colour(amount))
+
+
+def _colour(amount: float) -> QColor:
+    return theme.ACCENT if amount < GOOD else theme.PAPER if amount < USABLE else theme.AMBER
+
+
+def _magnified(painter: QPainter, at: np.ndarray, toward: np.ndarray, colour: QColor) -> None:
+    """An arrow (on the screen) from a place towards where it was measured, longer than the drift by `MAGNIFIED`."""
+    along = (toward - at) * MAGNIFIED
+    length = float(np.linalg.norm(along))
+    if length > 3:
+        along *= min(1.0, _LONGEST / length)
+        _arrow(painter, at, at + along, colour)
 
 
 def drift_words(session: Session) -> tuple[str, QColor]:
@@ -119,8 +156,9 @@ def drift_words(session: Session) -> tuple[str, QColor]:
     if not np.isfinite(slip.worst):
         return f"Drift: not measured, {slip.reason}", theme.LOST
     colour = theme.PAPER if slip.worst < USABLE else theme.AMBER
-    where = int(np.nanargmax(slip.amounts))
-    return f"Drift: {slip.worst:.2f} px at corner {where + 1}, give or take {slip.uncertainty[where]:.2f}; arrows x{MAGNIFIED:g}", colour
+    where = slip.where
+    each = drift_places(session.shot, track, session.placement_id).each if track is not None else "corner"
+    return f"Drift: {slip.worst:.2f} px at {named_place(each, where)}, give or take {slip.uncertainty[where]:.2f}; arrows x{MAGNIFIED:g}", colour
 
 
 def _arrow(painter: QPainter, start: np.ndarray, end: np.ndarray, colour: QColor) -> None:

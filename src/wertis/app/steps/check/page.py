@@ -9,8 +9,8 @@ from wertis.app.pages import Page, combo
 from wertis.app.session import Session
 from wertis.app.steady import COMPARED, HELD
 from wertis.app.steps.check.overlays import OVERLAYS
-from wertis.core.check.summary import GOOD, USABLE, share_under, summary, worst_first
-from wertis.core.jobs.check import corners_of
+from wertis.core.check.summary import GOOD, USABLE, named_place, share_under, summary, worst_first
+from wertis.core.jobs.check import drift_places
 
 PANES = {"beside": "Plate and steady view", "plate": "Plate alone", "steady": "Steady view alone"}
 
@@ -101,9 +101,10 @@ class CheckPage(Page):
             return
         found, level = summary(s.drift), self.level.value()
         under = share_under(s.drift, level)
-        lines = [f"At the corners of {corners_of(s.shot, track, s.placement_id)[2]}:"]
+        places = drift_places(s.shot, track, s.placement_id)
+        lines = [f"At the corners of {places.words}:" if places.each == "corner" else f"At the {len(places.points)} vertices of {places.words}:"]
         if found.measured:
-            lines += [f"mean {found.mean:.2f} px", f"worst {found.worst:.2f} px on frame {found.frame}, corner {found.corner + 1}",
+            lines += [f"mean {found.mean:.2f} px", f"worst {found.worst:.2f} px on frame {found.frame}, {named_place(places.each, found.place)}",
                       f"{under:.0%} of frames under {level:g} px"]
         lines.append(f"{found.unmeasured} frames not measured" if found.unmeasured else "all frames measured" if not left else "")
         if left:

@@ -11,7 +11,8 @@ from wertis.app.step import Step
 from wertis.app.steps.check.overlays import drift_words, paint_drift, paint_surface
 from wertis.app.steps.check.page import CheckPage, check_words
 from wertis.app.workbench import Workbench
-from wertis.core.check.summary import next_worst, worst_first
+from wertis.core.check.summary import named_place, next_worst, worst_first
+from wertis.core.jobs.check import drift_places
 
 
 def paint_check(painter: QPainter, view: PictureView, surface: str) -> None:
@@ -76,7 +77,12 @@ class CheckStep(Step):
             self.bring()
         s.go(frame)
         place = worst_first(s.drift).index(frame) + 1
-        self.bench.say(f"Frame {frame}, number {place} from the worst: {s.drift[frame].worst:.2f} px. W goes to the next, R to the reference frame.")
+        slip = s.drift[frame]
+        each = drift_places(s.shot, s.track, s.placement_id).each if s.track is not None else "corner"
+        if each != "corner":
+            s.checked.place_shown.emit(slip.where)
+        self.bench.say(f"Frame {frame}, number {place} from the worst: {slip.worst:.2f} px at {named_place(each, slip.where)}. "
+                       "W goes to the next, R to the reference frame.")
 
     def next_panes(self) -> None:
         """From the plate to the steady view to both."""

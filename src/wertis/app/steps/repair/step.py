@@ -67,6 +67,7 @@ class RepairStep(Step):
         self.page = RepairPage(self.session)
         self.page.wanted.connect(self.do)
         self.worst_wanted: Callable[[], object] = lambda: bench.run("go.next-worst")
+        self.session.checked.place_shown.connect(self._choose_vertex)
 
     def commands(self) -> list[Command]:
         return [Command(ident, "Repair", words, partial(self.do, what), keys) for ident, words, keys, what in _COMMANDS]
@@ -143,6 +144,13 @@ class RepairStep(Step):
         chosen = tool.chosen if isinstance(tool, MeshTool) else set()
         moved = {k: points[k] for k in chosen if k < len(points) and not np.allclose(before[k], points[k], atol=1e-9)}
         self.bench.edit("Peg a vertex", lambda: set_pegs(s.shot, s.track_id, s.frame, moved) if moved else s.shot, "peg-drag", dragging)
+
+    def _choose_vertex(self, number: int) -> None:
+        """Take a vertex in hand, as the one that drifts most."""
+        tool = self.bench.viewer.tool
+        if self.current and isinstance(tool, MeshTool):
+            tool.chosen = {number}
+            self.bench.update_views()
 
     def _repair_points(self) -> np.ndarray | None:
         s = self.session

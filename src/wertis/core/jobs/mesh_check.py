@@ -1,0 +1,62 @@
+"""How the drift of a mesh is measured, at its vertices, each by the picture round it; and how it is repaired by itself, by pegs."""
+
+import numpy as np
+
+from wertis.core.check.vertex_drift import VertexDriftSeries
+from wertis.core.errors import WertisError
+from wertis.core.jobs.check import DriftPlaces, register_drift
+from wertis.core.jobs.repair import register_repairs
+from wertis.core.shot.document import Shot, Track
+from wertis.core.shot.edits import track_of
+from wertis.core.shot.meshes import MeshSolution, PegLayer, clear_pegs, set_pegs, vertices_on
+
+_APART = 2.2  # of the vertices' spacing, between pegs that are set at a time: their neighbours follow
+_TOGETHER = 12  # pegs at a time
+
+
+def _places(track: Track) -> DriftPlaces:
+    solution = track.solution
+    assert isinstance(solution, MeshSolution)
+    return DriftPlaces(solution.vertices, solution.reference, "the mesh", "vertex")
+
+
+def _meter(track: Track, luma: np.ndarray, mask: np.ndarray, points: np.ndarray) -> VertexDriftSeries:
+    solution = track.solution
+    assert isinstance(solution, MeshSolution)
+    if not mask.any():
+        raise WertisError(f"The region of {track.name} is not in the picture on the frame that counts as right; choose another.")
+    return VertexDriftSeries(luma, mask, points, solution.mesh.spacing)
+
+
+class PegRepairs:
+    """Repairing by pegs: on a frame, those vertices are pegged that drift most of what lies round them."""
+
+    every, rounds = False, 3
+
+    def at(self, track: Track) -> np.ndarray | None:
+        return None
+
+    def on(self, track: Track, frame: int) -> np.ndarray | None:
+        return vertices_on(track, frame)
+
+    def keyed(self, shot: Shot, track_id: str, frame: int, targets: np.ndarray, over: np.ndarray) -> Shot:
+        track = track_of(shot, track_id)
+        solution, now = track.solution, vertices_on(track, frame)
+        assert isinstance(solution, MeshSolution) and now is not None
+        away = np.where(over, np.linalg.norm(targets - now, axis=1), 0)
+        away[list(track.layer(PegLayer).locked)] = 0
+        apart = _APART * solution.mesh.spacing
+        chosen: list[int] = []
+        for k in np.argsort(-away, kind="stable"):
+            if away[k] <= 0 or len(chosen) >= _TOGETHER:
+                break
+            if all(np.linalg.norm(solution.vertices[k] - solution.vertices[other]) > apart for other in chosen):
+                chosen.append(int(k))
+        return set_pegs(shot, track_id, frame, {k: targets[k] for k in chosen}) if chosen else shot
+
+    def cleared(self, shot: Shot, track_id: str, frame: int) -> Shot:
+        return clear_pegs(shot, track_id, frame)
+
+
+register_repairs(MeshSolution, PegRepairs())
+register_drift(MeshSolution, _places, _meter)
