@@ -34,7 +34,7 @@ from wertis.core.jobs.mesh_tracking import laid_mesh
 from wertis.core.jobs.retrack import out_of_date, retrack
 from wertis.core.jobs.tracking import runs_from, tracked
 from wertis.core.repair.pegs import PeggedMotion
-from wertis.core.shot import edits, meshes, store
+from wertis.core.shot import edits, meshes, pegs, store
 from wertis.core.shot.document import PlateRef, Shot
 from wertis.core.shot.meshes import MeshSettings, MeshSolution, PegLayer, vertices_on
 from wertis.core.track.mesh import MeshTracker
@@ -342,7 +342,7 @@ class PegTest(unittest.TestCase):
         made, k = shot(), middle(shot())
         ident, frame = made.tracks[0].id, REFERENCE + 4
         before = places(made, frame)
-        pegged = meshes.set_pegs(made, ident, frame, {k: before[k] + [6, -4]})
+        pegged = pegs.set_pegs(made, ident, frame, {k: before[k] + [6, -4]})
         after = places(pegged, frame)
         np.testing.assert_allclose(after[k], before[k] + [6, -4], atol=1e-3)
         step = np.linalg.norm(after - before, axis=1)
@@ -365,7 +365,7 @@ class PegTest(unittest.TestCase):
         made = made.with_track(made.tracks[0].but(solution=found.but(places=spoilt)))
         numbers = np.flatnonzero(part)[:5]
         truth = waved(found.vertices, frame)
-        pegged = meshes.set_pegs(made, ident, frame, {int(k): truth[k] for k in numbers})
+        pegged = pegs.set_pegs(made, ident, frame, {int(k): truth[k] for k in numbers})
         self.assertEqual([s.frames for s in out_of_date(pegged.tracks[0], pegged.range)], [range(REFERENCE + 1, frame), range(frame + 1, LAST + 1)])
 
         def wrong(x: Shot) -> float:
@@ -384,24 +384,24 @@ class PegTest(unittest.TestCase):
     def test_pegs_are_cleared_by_frame_and_by_vertex(self) -> None:
         made = shot()
         ident, at = made.tracks[0].id, places(shot(), REFERENCE + 3)
-        made = meshes.set_pegs(made, ident, REFERENCE + 3, {4: at[4] + 1, 9: at[9] + 1})
-        made = meshes.set_pegs(made, ident, REFERENCE + 5, {4: at[4] + 3})
+        made = pegs.set_pegs(made, ident, REFERENCE + 3, {4: at[4] + 1, 9: at[9] + 1})
+        made = pegs.set_pegs(made, ident, REFERENCE + 5, {4: at[4] + 3})
         self.assertEqual(made.tracks[0].layer(PegLayer).frames, [REFERENCE + 3, REFERENCE + 5])
-        self.assertEqual(meshes.clear_pegs(made, ident, REFERENCE + 5).tracks[0].layer(PegLayer).frames, [REFERENCE + 3])
-        self.assertEqual(set(meshes.clear_pegs(made, ident, None, {4}).tracks[0].layer(PegLayer).pegs[REFERENCE + 3]), {9})
-        self.assertTrue(meshes.clear_pegs(made, ident).tracks[0].layer(PegLayer).empty)
+        self.assertEqual(pegs.clear_pegs(made, ident, REFERENCE + 5).tracks[0].layer(PegLayer).frames, [REFERENCE + 3])
+        self.assertEqual(set(pegs.clear_pegs(made, ident, None, {4}).tracks[0].layer(PegLayer).pegs[REFERENCE + 3]), {9})
+        self.assertTrue(pegs.clear_pegs(made, ident).tracks[0].layer(PegLayer).empty)
 
     def test_what_cannot_be_pegged_is_said(self) -> None:
         made = shot()
         ident = made.tracks[0].id
-        locked = meshes.set_locked(made, ident, {2})
+        locked = pegs.set_locked(made, ident, {2})
         plane = untracked()
         for where, frame, peg, words in ((made, REFERENCE, {0: (1, 1)}, "reference frame"), (made, 3000, {0: (1, 1)}, "no answer"),
                                          (made, REFERENCE + 1, {9999: (1, 1)}, "no vertex 9999"), (locked, REFERENCE + 1, {2: (1, 1)}, "locked"),
                                          (made, REFERENCE + 1, {0: (99999, 1)}, "outside of the picture"),
                                          (plane, REFERENCE + 1, {0: (1, 1)}, "no tracked mesh")):
             with self.assertRaisesRegex(RegionError, words):
-                meshes.set_pegs(where, where.tracks[0].id, frame, peg)
+                pegs.set_pegs(where, where.tracks[0].id, frame, peg)
         with self.assertRaisesRegex(WertisError, "out of date"):
             list(retrack(made, ident, plate()))
 
@@ -414,7 +414,7 @@ class PegTest(unittest.TestCase):
         self.assertEqual(len(solution(more).vertices), count + 1)
         np.testing.assert_allclose(places(more, LAST)[-1], waved(spot, LAST), atol=0.4)
         np.testing.assert_allclose(places(more, LAST)[:-1], places(made, LAST), atol=1e-3)
-        pegged = meshes.set_pegs(more, ident, frame, {count: waved(spot, frame) + 2})
+        pegged = pegs.set_pegs(more, ident, frame, {count: waved(spot, frame) + 2})
         less = meshes.remove_vertices(pegged, ident, {0, 1})
         self.assertEqual(set(less.tracks[0].layer(PegLayer).pegs[frame]), {count - 2})
         np.testing.assert_allclose(places(less, LAST)[:-3], places(pegged, LAST)[2:-1][:-2], atol=0.05)
@@ -423,7 +423,7 @@ class PegTest(unittest.TestCase):
         with self.assertRaisesRegex(RegionError, "lies there already"):
             meshes.add_vertex(made, ident, solution(made).vertices[5], REFERENCE)
         k = middle(made)
-        gone = meshes.forget_data(made, ident, {k}, frame, before=False)
+        gone = pegs.forget_data(made, ident, {k}, frame, before=False)
         self.assertTrue(np.isnan(solution(gone).places[-1, k]).all())
         np.testing.assert_allclose(places(gone, LAST)[k], places(made, LAST)[k], atol=0.6)  # it follows the others
         np.testing.assert_array_equal(solution(gone).places[:3], solution(made).places[:3])
@@ -437,14 +437,14 @@ class PegTest(unittest.TestCase):
         made = made.with_track(made.tracks[0].but(solution=found.but(places=wrong)))
         truth = waved(found.vertices, LAST)[k]
         self.assertGreater(np.linalg.norm(places(made, LAST)[k] - truth), 8)
-        following = meshes.set_followers(made, ident, {k})
+        following = pegs.set_followers(made, ident, {k})
         self.assertLess(np.linalg.norm(places(following, LAST)[k] - truth), 0.6)
-        again = meshes.set_followers(following, ident, {k}, follow=False)
+        again = pegs.set_followers(following, ident, {k}, follow=False)
         np.testing.assert_allclose(places(again, LAST), places(made, LAST), atol=1e-9)
         with self.assertRaisesRegex(RegionError, "At least three"):
-            meshes.set_followers(made, ident, set(range(len(found.vertices) - 2)))
+            pegs.set_followers(made, ident, set(range(len(found.vertices) - 2)))
         with self.assertRaisesRegex(RegionError, "no vertex 9999"):
-            meshes.set_locked(made, ident, {9999})
+            pegs.set_locked(made, ident, {9999})
 
     def test_what_is_locked_is_moved_by_nothing(self) -> None:
         made = shot()
@@ -452,9 +452,9 @@ class PegTest(unittest.TestCase):
         frame, before = REFERENCE + 4, places(shot(), REFERENCE + 4)
         far = np.linalg.norm(before - before[k], axis=1)
         near = int(np.argsort(far)[1])
-        pegged = meshes.set_pegs(meshes.set_locked(made, ident, {near}), ident, frame, {k: before[k] + [6, -4]})
+        pegged = pegs.set_pegs(pegs.set_locked(made, ident, {near}), ident, frame, {k: before[k] + [6, -4]})
         np.testing.assert_allclose(places(pegged, frame)[near], before[near], atol=1e-9)
-        self.assertGreater(np.linalg.norm(places(meshes.set_locked(pegged, ident, {near}, locked=False), frame)[near] - before[near]), 1)
+        self.assertGreater(np.linalg.norm(places(pegs.set_locked(pegged, ident, {near}, locked=False), frame)[near] - before[near]), 1)
         again = [e.item for e in retrack(pegged, ident, plate())][-1]
         assert isinstance(again, Shot)
         np.testing.assert_allclose(places(again, frame - 1)[near], places(pegged, frame - 1)[near], atol=1e-9)
@@ -464,7 +464,7 @@ class PegTest(unittest.TestCase):
     def test_laying_the_mesh_anew_keeps_the_vertices_that_hands_have_said_something_of(self) -> None:
         made = shot()
         ident, frame, at = made.tracks[0].id, REFERENCE + 3, places(shot(), REFERENCE + 3)
-        made = meshes.set_locked(meshes.set_pegs(made, ident, frame, {7: at[7] + [2, 1]}), ident, {30})
+        made = pegs.set_locked(pegs.set_pegs(made, ident, frame, {7: at[7] + [2, 1]}), ident, {30})
         old = solution(made).vertices[[7, 30]]
         made = edits.set_settings(made, ident, meshes.mesh_settings(made.tracks[0]).but(vertices=None, spacing=35.0))
         made = tracked(made, ident, plate(), runs_from(made, made.tracks[0], REFERENCE, "both"))
@@ -476,7 +476,7 @@ class PegTest(unittest.TestCase):
         self.assertNotEqual(len(vertices), len(solution(shot()).vertices))
 
     def test_a_shot_with_a_mesh_is_saved_and_opens_the_same(self) -> None:
-        made = meshes.set_pegs(shot(), shot().tracks[0].id, REFERENCE + 3, {7: (200.5, 150.25)})
+        made = pegs.set_pegs(shot(), shot().tracks[0].id, REFERENCE + 3, {7: (200.5, 150.25)})
         with tempfile.TemporaryDirectory() as folder:
             store.save(made, Path(folder) / "sail.wertis")
             again = store.load(Path(folder) / "sail.wertis")

@@ -28,7 +28,8 @@ from wertis.core.geometry.motion import Motion, carried
 from wertis.core.jobs.check import check_track
 from wertis.core.jobs.events import Event
 from wertis.core.jobs.export import export_corner_pin, export_mesh
-from wertis.core.jobs.mesh_tracking import laid_mesh
+from wertis.core.jobs.find import find_vertices
+from wertis.core.jobs.mesh_tracking import laid_mesh, track_vertices
 from wertis.core.jobs.occluder_mattes import write_mattes
 from wertis.core.jobs.render import render, render_frame
 from wertis.core.jobs.repair import Outcome, repair_by_itself
@@ -38,6 +39,7 @@ from wertis.core.open_shot import OpenShot
 from wertis.core.plate import Plate
 from wertis.core.plate.cuts import cut_frames, find_cuts
 from wertis.core.shot import edits, items, meshes, motions, repairs
+from wertis.core.shot import pegs as peg_edits
 from wertis.core.shot import store as shot_files
 from wertis.core.shot.document import Artwork, HoldOut, Item, Placement, PlaneSettings, RepairLayer, Track, TrackSettings
 from wertis.core.shot.document import Shot as Document
@@ -421,7 +423,7 @@ class Surface:
             When a vertex does not exist or is locked, the frame has no answer, or a peg is far outside the picture.
         """
         with _fields():
-            self.shot._do(f"Peg {len(places)} vertices of {self.name}", meshes.set_pegs(self.shot.document, self.id, frame, dict(places)))
+            self.shot._do(f"Peg {len(places)} vertices of {self.name}", peg_edits.set_pegs(self.shot.document, self.id, frame, dict(places)))
         return self
 
     def add_vertex(self, place: tuple[float, float], frame: int) -> Surface:
@@ -434,24 +436,66 @@ class Surface:
         self.shot._do("Remove vertices", meshes.remove_vertices(self.shot.document, self.id, set(numbers)))
         return self
 
-    def let_follow(self, numbers: Iterable[int], follow: bool = True) -> Surface:
-        """Let vertices of a mesh follow the others, with no measurement of their own, or be measured again. Returns itself."""
-        self.shot._do("Let vertices follow", meshes.set_followers(self.shot.document, self.id, set(numbers), follow))
+    def let_follow(self, numbers: Iterable[int], follow: bool = True, leaders: str | Iterable[int] = "mesh") -> Surface:
+        """Let vertices of a mesh follow others, with no measurement of their own, or be measured again. Returns itself.
+
+        Parameters
+        ----------
+        leaders : "mesh", what lies round them; "two", each the nearest two; "plane", each a plane through the nearest; or the numbers of those to follow.
+        """
+        led = leaders if isinstance(leaders, str) else tuple(leaders)
+        self.shot._do("Let vertices follow", peg_edits.set_followers(self.shot.document, self.id, set(numbers), follow, led))
+        return self
+
+    def shift_pegs(self, frame: int, to: int, copy: bool = False, vertices: Iterable[int] | None = None) -> Surface:
+        """Move the pegs of a frame in time, or copy them, to another, where each corrects by as much as it did. Returns itself."""
+        chosen = None if vertices is None else set(vertices)
+        self.shot._do("Copy pegs" if copy else "Move pegs", peg_edits.shift_pegs(self.shot.document, self.id, frame, to, copy, chosen))
+        return self
+
+    def carry_by_pegs(self) -> Surface:
+        """Lay the mesh, not measured, on every frame of the range that has no answer, so that pegs alone carry it there. Returns itself."""
+        self.shot._do("Carry by pegs alone", peg_edits.carry_by_pegs(self.shot.document, self.id))
+        return self
+
+    def find_pegs(self, frame: int, vertices: Iterable[int] | None = None) -> dict[int, str]:
+        """Let vertices of a mesh find their places on a frame by the reference frame's picture, and peg them there; the chosen ones, or all.
+
+        Returns
+        -------
+        Number to why its place cannot be told, of those that were not found.
+        """
+        found = find_vertices(self.shot.document, self.record, self.shot.plate, frame, None if vertices is None else sorted(vertices))
+        places = {k: p for k, p in found.items() if isinstance(p, np.ndarray)}
+        if places:
+            self.shot._do("Find places", peg_edits.set_pegs(self.shot.document, self.id, frame, places))
+        return {k: p for k, p in found.items() if isinstance(p, str)}
+
+    def track_vertices(self, vertices: Iterable[int], frames: Iterable[int] | None = None, progress: Progress | None = None,
+                       stop: threading.Event | None = None) -> Surface:
+        """Track single vertices of a mesh anew while all others stay as they are; over frames, or all that have an answer. Returns itself."""
+        shot = self.shot.document
+        with single_threaded():
+            for event in track_vertices(shot, self.id, self.shot.plate, sorted(set(vertices)), None if frames is None else sorted(set(frames)), stop=stop):
+                if progress is not None:
+                    progress(event)
+                shot = event.item if isinstance(event.item, Document) else shot
+        self.shot._do("Track vertices", shot)
         return self
 
     def lock_vertices(self, numbers: Iterable[int], locked: bool = True) -> Surface:
         """Lock vertices of a mesh, so that neither pegs nor tracking move them, or unlock them. Returns itself."""
-        self.shot._do("Lock vertices", meshes.set_locked(self.shot.document, self.id, set(numbers), locked))
+        self.shot._do("Lock vertices", peg_edits.set_locked(self.shot.document, self.id, set(numbers), locked))
         return self
 
     def forget_data(self, numbers: Iterable[int], frame: int, before: bool, pegs: bool = False) -> Surface:
         """Delete the data of vertices before, or after, a frame; they follow the others there. Pegs too only when asked. Returns itself."""
-        self.shot._do("Delete vertices' data", meshes.forget_data(self.shot.document, self.id, set(numbers), frame, before, pegs))
+        self.shot._do("Delete vertices' data", peg_edits.forget_data(self.shot.document, self.id, set(numbers), frame, before, pegs))
         return self
 
     def clear_pegs(self, frame: int | None = None, vertices: Iterable[int] | None = None) -> Surface:
         """Take pegs away, of a frame or all, of some vertices or all. Returns itself."""
-        self.shot._do("Clear pegs", meshes.clear_pegs(self.shot.document, self.id, frame, None if vertices is None else set(vertices)))
+        self.shot._do("Clear pegs", peg_edits.clear_pegs(self.shot.document, self.id, frame, None if vertices is None else set(vertices)))
         return self
 
     def check(self, base: int | None = None, frames: Sequence[int] | None = None, progress: Progress | None = None,

@@ -96,7 +96,8 @@ class DriftWorker(QObject):
             return None
         places = drift_places(s.shot, track, s.placement_id)
         # what is measured follows from these; records that have not changed are the same objects, which the key keeps alive
-        return _Wanted((s.plate, track.solution, track.region, *track.layers, *s.shot.hold_outs(track.id)), (places.points.tobytes(), places.frame, s.base, s.shot.range))
+        records = s.plate, track.solution, track.region, *track.layers, *s.shot.hold_outs(track.id)
+        return _Wanted(records, (places.points.tobytes(), places.frame, s.base, s.shot.range))
 
     def _begin(self) -> None:
         s = self._session

@@ -25,12 +25,15 @@ class Lanes(QWidget):
     Attributes
     ----------
     step_marks : gives the frames with keys of the part of the step in hand.
+    step_mark_moved : called with a key's frame, where it was dragged to, and whether it is to be copied; says whether such keys can be moved.
     """
 
     def __init__(self, session: Session) -> None:
         super().__init__()
         self.session = session
         self.step_marks: Callable[[], list[int]] = list
+        self.step_mark_moved: Callable[[int, int, bool], bool] = lambda frame, to, copy: False
+        self._mark_dragged: int | None = None  # frame of the step's key being dragged
         self._dragged: int | None = None  # frame of the repair key being dragged
         self._drag_to = 0
         self._most = 2.0  # pixels at the top of the curve
@@ -43,7 +46,8 @@ class Lanes(QWidget):
                         f"Drift: the worst corner's or vertex's, measured, in pixels (thin: what the tracker expected; dashed: a mesh's mean);\n"
                         f"under {USABLE:g} px is usable, {GOOD:g} px good. "
                         "Hatched where it could not be measured. Double-click shows each corner's own. Dots: repair keys; drag moves, Ctrl copies.\n"
-                        "Dashes: out of date, would be tracked again. Squares: keys of the extra move or the sides, while they are in hand. Lines: cuts.")
+                        "Dashes: out of date, would be tracked again. Squares: pegs, or keys of the extra move or the sides, while they are in hand;\n"
+                        "pegs can be dragged as well. Lines: cuts.")
         for signal in (session.shot_changed, session.frame_changed, session.selection_changed, session.live_changed, session.step_changed,
                        session.drift_changed,
                        session.plate_changed):
@@ -61,8 +65,9 @@ class Lanes(QWidget):
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         if event.button() == Qt.MouseButton.LeftButton:
-            self._dragged = self._key_at(event.position())
-            self._drag_to = self.frame_at(event.position().x()) if self._dragged is None else self._dragged
+            self._dragged, self._mark_dragged = self._key_at(event.position()), self._mark_at(event.position())
+            key = self._dragged if self._dragged is not None else self._mark_dragged
+            self._drag_to = self.frame_at(event.position().x()) if key is None else key
             self.session.go(self._drag_to)
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
@@ -72,7 +77,7 @@ class Lanes(QWidget):
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         if event.buttons() & Qt.MouseButton.LeftButton:
             self._drag_to = self.frame_at(event.position().x())
-            if self._dragged is None:
+            if self._dragged is None and self._mark_dragged is None:
                 self.session.go(self._drag_to)
             self.update()
 
@@ -202,7 +207,7 @@ class Lanes(QWidget):
             p.setPen(QPen(theme.AMBER, 2, Qt.PenStyle.DashLine))
             p.drawLine(QPointF(self.x_of(stretch.frames[0]) - per / 2, y + 6), QPointF(self.x_of(stretch.frames[-1]) + per / 2, y + 6))
         for frame in self.step_marks():
-            x = self.x_of(frame)
+            x = self.x_of(self._drag_to if frame == self._mark_dragged else frame)
             p.setPen(QPen(theme.PANEL, 1))
             p.setBrush(theme.PAPER)
             p.drawRect(QRectF(x - 3.5, y - 14, 7, 7))
@@ -220,8 +225,17 @@ class Lanes(QWidget):
         near = [(abs(self.x_of(f) - place.x()), f) for f in track.layer(RepairLayer).frames(track.reference)]
         return min(near)[1] if near and min(near)[0] < 6 else None
 
+    def _mark_at(self, place: QPointF) -> int | None:
+        """The frame of the step's key under the pointer."""
+        middle = _RULER + _LANE + 6 + _CURVE + 3 - 10.5
+        near = [(abs(self.x_of(f) - place.x()), f) for f in self.step_marks()] if abs(place.y() - middle) < 6 else []
+        return min(near)[1] if near and min(near)[0] < 6 else None
+
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         s = self.session
+        mark, self._mark_dragged = self._mark_dragged, None
+        if mark is not None and self._drag_to != mark:
+            self.step_mark_moved(mark, self._drag_to, bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier))
         key, self._dragged = self._dragged, None
         if key is not None and s.track is not None and self._drag_to != key:
             try:

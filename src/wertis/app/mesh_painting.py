@@ -46,7 +46,7 @@ def shown_mesh(view: PictureView, track: Track) -> tuple[Mesh, np.ndarray, np.nd
 
 def paint_mesh(painter: QPainter, view: PictureView, handles: bool = False) -> None:
     """The selected track's mesh: lines, and on each vertex a dot where it is measured, a ring where it is hidden, a diamond where it is pegged, a square
-    where it is locked, a cross where it follows."""
+    where it is locked, a cross where it follows, a dotted ring where it has no data; amber where it is out of date."""
     s = view.session
     track = s.track
     if track is None or not track.visible:
@@ -69,14 +69,31 @@ def paint_mesh(painter: QPainter, view: PictureView, handles: bool = False) -> N
     painter.drawLines(lines)
     layer = track.layer(PegLayer)
     pegs = layer.pegs.get(s.frame, {})
+    stale = s.stale_vertices() if handles else None
+    bare = _without_data(track, s.frame)
     small = 1.6 if fine.sum() > MANY and not handles else 2.6
     for k in np.flatnonzero(fine):
-        mark(painter, QPointF(*at[k]), small, bool(measured[k]), k in pegs, k in layer.locked, k in layer.followers)
+        mark(painter, QPointF(*at[k]), small, bool(measured[k]), k in pegs, k in layer.locked, k in layer.followers,
+             _holds(bare, int(k)), _holds(stale, int(k)))
     painter.restore()
 
 
-def mark(painter: QPainter, at: QPointF, size: float, measured: bool, pegged: bool, locked: bool, follows: bool) -> None:
-    """One vertex."""
+def _holds(flags: np.ndarray | None, k: int) -> bool:
+    return flags is not None and k < len(flags) and bool(flags[k])
+
+
+def _without_data(track: Track, frame: int) -> np.ndarray | None:
+    """(V,) which vertices have no data of their own on a frame; None where that is not known."""
+    solution = track.solution
+    k = solution.index(frame) if isinstance(solution, MeshSolution) else None
+    if not isinstance(solution, MeshSolution) or k is None or frame == solution.reference:
+        return None
+    return np.asarray(~np.isfinite(solution.places[k]).all(1) | (~np.isfinite(solution.errors[k]) & ~solution.measured[k]))
+
+
+def mark(painter: QPainter, at: QPointF, size: float, measured: bool, pegged: bool, locked: bool, follows: bool, bare: bool = False,
+         stale: bool = False) -> None:
+    """One vertex; `bare` has no data of its own, `stale` is out of date."""
     painter.setPen(QPen(theme.HALO, 1))
     if pegged:
         r = size + 3
@@ -90,11 +107,11 @@ def mark(painter: QPainter, at: QPointF, size: float, measured: bool, pegged: bo
         painter.drawLine(QLineF(at.x() - size - 1, at.y() - size - 1, at.x() + size + 1, at.y() + size + 1))
         painter.drawLine(QLineF(at.x() - size - 1, at.y() + size + 1, at.x() + size + 1, at.y() - size - 1))
     elif measured:
-        painter.setBrush(theme.ACCENT)
+        painter.setBrush(theme.AMBER if stale else theme.ACCENT)
         painter.drawEllipse(at, size, size)
     else:
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.setPen(QPen(theme.HALO, 3))
         painter.drawEllipse(at, size + 1, size + 1)
-        painter.setPen(QPen(theme.PAPER, 1.2))
+        painter.setPen(QPen(theme.AMBER if stale else theme.PAPER, 1.2, Qt.PenStyle.DotLine if bare else Qt.PenStyle.SolidLine))
         painter.drawEllipse(at, size + 1, size + 1)

@@ -17,7 +17,7 @@ from wertis.core.check.slip import Slip
 from wertis.core.errors import WertisError
 from wertis.core.geometry.mesh import Mesh
 from wertis.core.imaging.channel_mixture import channel_mixture
-from wertis.core.jobs.mesh_tracking import laid_mesh
+from wertis.core.jobs.mesh_tracking import laid_mesh, stale_vertices
 from wertis.core.jobs.retrack import Stretch, out_of_date
 from wertis.core.jobs.tracking import kept
 from wertis.core.open_shot import OpenShot
@@ -80,6 +80,7 @@ class Session:
         self._texture: tuple[object, Texture] | None = None
         self._mesh: tuple[tuple, Mesh] | None = None  # of the selected track, with what it was made from
         self._stale: tuple[tuple[Track, tuple[int, int]], list[Stretch]] | None = None
+        self._stale_here: tuple[tuple[Track, int, tuple[int, int]], np.ndarray | None] | None = None
         self.opened.changed.connect(self._on_shot)
         self.opened.plate_changed.connect(self._on_plate)
         self.opened.trouble.connect(lambda text: self.message.emit(text, True))
@@ -263,6 +264,16 @@ class Session:
         if self._stale is None or self._stale[0][0] is not track or self._stale[0][1] != span:  # asked several times at each move of a point
             self._stale = (track, span), out_of_date(track, span)
         return self._stale[1]
+
+    def stale_vertices(self) -> np.ndarray | None:
+        """(V,) which of the selected mesh's vertices tracking again would compute on the frame in view; None for none."""
+        track = self.track
+        if track is None or not any(self.frame in x.frames for x in self.out_of_date()):
+            return None
+        key = track, self.frame, self.shot.range
+        if self._stale_here is None or self._stale_here[0][0] is not track or self._stale_here[0][1:] != key[1:]:
+            self._stale_here = key, stale_vertices(track, self.frame, self.shot.range)
+        return self._stale_here[1]
 
     def look_through(self, viewing: Viewing) -> None:
         """Show pictures otherwise; nothing in the shot changes."""

@@ -70,6 +70,10 @@ class Step(Overlay):
         """Frames with keys of the part in hand, which the lanes mark with squares."""
         return []
 
+    def move_key_mark(self, frame: int, to: int, copy: bool) -> bool:
+        """Keys of the part in hand were dragged in the lanes from a frame to another, or copied; whether that can be done."""
+        return False
+
     def left(self) -> None:
         """Another step was brought."""
 

@@ -16,7 +16,6 @@ from wertis.core.check.summary import USABLE
 from wertis.core.files import write_text
 from wertis.core.jobs.check import drift_places
 
-
 _PLURALS = {"corner": "corners", "vertex": "vertices"}
 
 

@@ -18,11 +18,12 @@ from dataclasses import dataclass
 import cv2
 import numpy as np
 
-from wertis.core.check.patches import Model, Patches, chosen_patches, modelled, modelled_blurred, without_light
+from wertis.core.check.patches import Model, Patches, chosen_patches, modelled, modelled_blurred
 from wertis.core.check.slip import Slip, unmeasured
 from wertis.core.geometry import homography
 from wertis.core.geometry.conventions import from_centred, homography_to_centred, to_centred
 from wertis.core.geometry.warp import HomographyWarp, Warp, local_scale
+from wertis.core.imaging.local_light import without_light
 from wertis.core.imaging.pyramid import HeldOut, Pyramid
 from wertis.core.imaging.shutter import LEG_UNCERTAINTY, leg_offsets
 

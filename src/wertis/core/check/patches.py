@@ -6,6 +6,7 @@ import cv2
 import numpy as np
 
 from wertis.core.imaging.balanced_selection import in_turn
+from wertis.core.imaging.local_light import less_explained
 from wertis.core.imaging.pyramid import Pyramid
 from wertis.core.imaging.shutter import TAPS, path_times
 
@@ -177,18 +178,3 @@ def _model(patches: Patches, chosen: np.ndarray, basis: np.ndarray, values: np.n
     if extra is not None:
         columns = np.concatenate([columns, extra], axis=1)
     return Model(light.astype(np.float32), less_explained(columns, light).astype(np.float32), (plain[:, 0] ** 2).mean(1))
-
-
-def less_explained(values: np.ndarray, what: np.ndarray) -> np.ndarray:
-    """Rows (K, m, P) less what the rows `what` (K, n, P) explain of them."""
-    across = what.transpose(0, 2, 1)
-    gram = what @ across + 1e-3 * np.eye(what.shape[1], dtype=np.float32)
-    return np.asarray(values - np.linalg.solve(gram, what @ values.transpose(0, 2, 1)).transpose(0, 2, 1) @ what)
-
-
-def without_light(light: np.ndarray, seen: np.ndarray, weights: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Amounts (K, m) of light, by weighted least squares, and what is left (K, P) of what was seen."""
-    weighted = light * weights[:, None]
-    gram = weighted @ light.transpose(0, 2, 1) + np.eye(light.shape[1], dtype=np.float32) * np.float32(0.1)
-    amounts = np.linalg.solve(gram, weighted @ seen[..., None])[..., 0]
-    return amounts, seen - (amounts[:, None] @ light)[:, 0]

@@ -65,7 +65,8 @@ class _Kind:
 _kinds: dict[type[Solution], _Kind] = {}
 
 
-def register_drift(kind: type[Solution], places: Callable[[Track], DriftPlaces], meter: Callable[[Track, np.ndarray, np.ndarray, np.ndarray], Meter]) -> None:
+def register_drift(kind: type[Solution], places: Callable[[Track], DriftPlaces],
+                   meter: Callable[[Track, np.ndarray, np.ndarray, np.ndarray], Meter]) -> None:
     """Say where the drift of a kind of solution is stated, and what measures it: called with the track, luma, mask and points on the base frame."""
     _kinds[kind] = _Kind(places, meter)
 

@@ -1,6 +1,6 @@
-"""Repair points that find their own place: the reference frame's picture round each is looked for on another frame."""
+"""Repair points and vertices that find their own place: the reference frame's picture round each is looked for on another frame."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 import numpy as np
 
@@ -8,10 +8,12 @@ from wertis.core.check.drift import DriftMeter
 from wertis.core.errors import WertisError
 from wertis.core.geometry.motion import between
 from wertis.core.geometry.polygon import fill
+from wertis.core.jobs.check import check_track
 from wertis.core.plate.base import Plate, luma
 from wertis.core.shot import regions, repairs
 from wertis.core.shot.document import RepairLayer, Shot, Track
 from wertis.core.shot.hold_outs import held_masks
+from wertis.core.shot.meshes import vertices_on
 from wertis.core.shot.resolve import motion_of
 
 _REACH = 44.0  # pixels of the reference frame round a point that are compared
@@ -51,3 +53,22 @@ def find_places(shot: Shot, track: Track, plate: Plate, frame: int, read: Callab
         slip = DriftMeter(base, mask, place[None]).measure(now, onto, held)
         out[point.id] = at + slip.slip[0] if np.isfinite(slip.slip).all() else slip.reason or "too little texture round it"
     return out
+
+
+def find_vertices(shot: Shot, track: Track, plate: Plate, frame: int, numbers: Sequence[int] | None = None,
+                  read: Callable[[int], np.ndarray] | None = None) -> dict[int, np.ndarray | str]:
+    """Where vertices of a mesh, of some numbers or all, belong on a frame (2,), or in words why it cannot be told.
+
+    Raises
+    ------
+    WertisError
+        When the track has no mesh, or no answer on the frame.
+    PlateError
+        When the frame or the reference frame cannot be read.
+    """
+    there = vertices_on(track, frame)
+    if there is None:
+        raise WertisError(f"{track.name} has no mesh on frame {frame}; track it there first.")
+    slip = next(e.item for e in check_track(shot, track, plate, [frame], read) if e.item is not None)
+    wanted = range(len(there)) if numbers is None else numbers
+    return {int(k): there[k] + slip.slip[k] if np.isfinite(slip.amounts[k]) else slip.reason or "too little texture round it, or hidden" for k in wanted}

@@ -5,10 +5,11 @@ import numpy as np
 from wertis.core.check.vertex_drift import VertexDriftSeries
 from wertis.core.errors import WertisError
 from wertis.core.jobs.check import DriftPlaces, register_drift
-from wertis.core.jobs.repair import register_repairs
+from wertis.core.jobs.repair import TargetOn, register_repairs
 from wertis.core.shot.document import Shot, Track
 from wertis.core.shot.edits import track_of
-from wertis.core.shot.meshes import MeshSolution, PegLayer, clear_pegs, set_pegs, vertices_on
+from wertis.core.shot.meshes import MeshSolution, PegLayer, vertices_on
+from wertis.core.shot.pegs import clear_pegs, set_pegs
 
 _APART = 2.2  # of the vertices' spacing, between pegs that are set at a time: their neighbours follow
 _TOGETHER = 12  # pegs at a time
@@ -39,20 +40,29 @@ class PegRepairs:
     def on(self, track: Track, frame: int) -> np.ndarray | None:
         return vertices_on(track, frame)
 
-    def keyed(self, shot: Shot, track_id: str, frame: int, targets: np.ndarray, over: np.ndarray) -> Shot:
+    def keyed(self, shot: Shot, track_id: str, frame: int, target: TargetOn, over: np.ndarray) -> Shot:
         track = track_of(shot, track_id)
-        solution, now = track.solution, vertices_on(track, frame)
-        assert isinstance(solution, MeshSolution) and now is not None
+        solution, layer, targets, now = track.solution, track.layer(PegLayer), target(frame), vertices_on(track, frame)
+        assert isinstance(solution, MeshSolution) and now is not None and targets is not None
         away = np.where(over, np.linalg.norm(targets - now, axis=1), 0)
-        away[list(track.layer(PegLayer).locked)] = 0
+        away[list(layer.locked)] = 0
         apart = _APART * solution.mesh.spacing
+        already = sorted({k for on in layer.pegs.values() for k in on})
         chosen: list[int] = []
         for k in np.argsort(-away, kind="stable"):
             if away[k] <= 0 or len(chosen) >= _TOGETHER:
                 break
-            if all(np.linalg.norm(solution.vertices[k] - solution.vertices[other]) > apart for other in chosen):
+            if all(np.linalg.norm(solution.vertices[k] - solution.vertices[other]) > apart for other in (*chosen, *already)):
                 chosen.append(int(k))
-        return set_pegs(shot, track_id, frame, {k: targets[k] for k in chosen}) if chosen else shot
+        if not chosen and frame in layer.pegs:  # what is left lies between pegs
+            chosen = [int(np.argmax(away))] if away.max() > 0 else []
+        # a vertex that is pegged holds its correction until its next peg, so all are pegged on all of the frames
+        numbers = [*already, *(k for k in chosen if k not in already)]
+        for f in sorted({*layer.pegs, frame}):
+            wanted, there = target(f), vertices_on(track, f)
+            if wanted is not None and there is not None:
+                shot = set_pegs(shot, track_id, f, {k: wanted[k] if np.isfinite(wanted[k]).all() else there[k] for k in numbers})
+        return shot
 
     def cleared(self, shot: Shot, track_id: str, frame: int) -> Shot:
         return clear_pegs(shot, track_id, frame)

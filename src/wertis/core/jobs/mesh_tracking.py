@@ -1,9 +1,11 @@
 """Tracking a shot's meshes, and tracking them again through pegs."""
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator, Sequence
 
+import cv2
 import numpy as np
 
+from wertis.core.errors import WertisError
 from wertis.core.geometry.mesh import Mesh, MeshFix
 from wertis.core.jobs.events import Counter, Event, Stop, stopped
 from wertis.core.jobs.retrack import Stretch, register_retrack, steps_of
@@ -28,6 +30,9 @@ from wertis.core.track.mesh_run import track_mesh
 from wertis.core.track.shape_basis import ShapeBasis
 from wertis.core.track.texture import strength
 from wertis.core.track.tracker_input import looked_at
+
+_TOUCHED = 0.05  # pixels by which a peg must move a vertex for it to be tracked again
+_AROUND, _LEAST_AROUND = 2.5, 24.0  # of the vertices' spacing round each, and pixels: what is tracked where vertices are tracked alone
 
 
 def laid_mesh(shot: Shot, track: Track, plate: Plate, read: Reader | None = None) -> Mesh:
@@ -81,6 +86,25 @@ def _is_moved(track: Track, layer: PegLayer, frame: int) -> bool:
     return places is not None and any(np.linalg.norm(places[k] - p) > 1e-3 for k, p in layer.pegs[frame].items() if k < len(places))
 
 
+def _touched(track: Track, frames: Iterable[int | None]) -> np.ndarray:
+    """(V,) whether the pegs of some frames move a vertex there."""
+    beneath = track.but(layers=tuple(x for x in track.layers if isinstance(x, RetrackedMeshLayer)))
+    solution = track.solution
+    assert isinstance(solution, MeshSolution)
+    touched = np.zeros(len(solution.vertices), bool)
+    for frame in frames:
+        was, now = (vertices_on(t, frame) if frame is not None else None for t in (beneath, track))
+        if was is not None and now is not None:
+            touched |= np.linalg.norm(now - was, axis=1) > _TOUCHED
+    return touched
+
+
+def stale_vertices(track: Track, frame: int, span: tuple[int, int]) -> np.ndarray | None:
+    """(V,) which vertices are out of date on a frame: pegs beside it move them, and it was not tracked again since; None where none is."""
+    here = next((x for x in _out_of_date(track, span) if frame in x.frames), None)
+    return _touched(track, (here.begin, here.end)) if here is not None else None
+
+
 def _retrack(shot: Shot, track_id: str, plate: Plate, read: Reader | None, stop: Stop | None) -> Iterator[Event]:
     """Track the stretches next to moved pegs again, through them.
 
@@ -120,10 +144,14 @@ def _retrack(shot: Shot, track_id: str, plate: Plate, read: Reader | None, stop:
             else:
                 one = next((x for x in (a, b) if x is not None and x.places is not None), None)
                 found[frame] = one or MeshFix(solution.mesh, now, reason="" if now is not None else "not found from either end")
-    for frame, fix in found.items():  # what is locked stays where it is
-        now = vertices_on(track, frame)
+    stay = ~_touched(track, {f for x in stretches for f in (x.begin, x.end)})
+    stay[list(layer.locked)] = True
+    for frame, fix in found.items():  # what the pegs do not touch, and what is locked, stays where it is
+        now, k = vertices_on(track, frame), solution.index(frame)
         if fix.places is not None and now is not None:
-            fix.places[list(layer.locked)] = now[list(layer.locked)]
+            fix.places[stay] = now[stay]
+            if k is not None and len(fix.errors):
+                fix.errors[stay], fix.measured[stay] = solution.errors[k][stay], solution.measured[k][stay]
     for frame in {f for x in stretches for f in (x.begin, x.end) if f is not None and f != solution.reference}:
         places = vertices_on(track, frame)
         if places is not None:
@@ -136,3 +164,57 @@ def _retrack(shot: Shot, track_id: str, plate: Plate, read: Reader | None, stop:
 
 
 register_retrack(MeshSolution, _out_of_date, _retrack)
+
+
+def track_vertices(shot: Shot, track_id: str, plate: Plate, vertices: Sequence[int], frames: Sequence[int] | None = None, read: Reader | None = None,
+                   stop: Stop | None = None) -> Iterator[Event]:
+    """Track chosen vertices of a mesh alone, from where they are now, while all others stay; the last event's item is the new shot.
+
+    What is tracked is the part of the region round them, with the mesh as it lies beginning each frame's search.
+
+    Raises
+    ------
+    WertisError
+        When there is no tracked mesh, or a vertex does not exist.
+    """
+    track = unlocked(shot, track_id)
+    solution = track.solution
+    if not isinstance(solution, MeshSolution):
+        raise WertisError(f"{track.name} has no tracked mesh yet; choose Mesh as its motion and track it.")
+    chosen = sorted(set(vertices) - set(track.layer(PegLayer).locked))
+    if not chosen or not 0 <= min(chosen) <= max(chosen) < len(solution.vertices):
+        raise WertisError(f"Choose vertices of the mesh that are not locked, by their numbers from 0 to {len(solution.vertices) - 1}.")
+    settings, reference = mesh_settings(track), solution.reference
+    low, high = shot.range
+    known = [int(f) for f, good in zip(solution.frames, solution.good, strict=True) if good and low <= f <= high]
+    wanted = set(known if frames is None else frames)
+    runs = [sorted(f for f in wanted if f > reference), sorted((f for f in wanted if f < reference), reverse=True)]
+    reach = _AROUND * max(solution.mesh.spacing, _LEAST_AROUND)
+    near = np.zeros(plate.size[::-1], np.uint8)
+    for x, y in solution.vertices[chosen]:
+        cv2.circle(near, (round(x), round(y)), round(reach), 1, cv2.FILLED)
+    mask, held = regions.mask_of(track.region, plate.size) * near, held_masks(shot, track, plate.size)
+    count = Counter(sum(map(len, runs)))
+    places, errors, measured = solution.places.copy(), solution.errors.copy(), solution.measured.copy()
+    for run in runs:
+        if not run:
+            continue
+        for frame, fix in track_mesh(plate, solution.mesh, mask, reference, run, settings.stiffness, read, stop, None, held, settings.look, settings.half,
+                                     expected=lambda f: vertices_on(track, f)):
+            k = solution.index(frame)
+            if k is not None and fix.places is not None:
+                places[k, chosen], errors[k, chosen], measured[k, chosen] = fix.places[chosen], fix.errors[chosen], fix.measured[chosen]
+            yield count.event(frame, note=f"frame {frame}")
+        if stopped(stop):
+            return
+    changed = track.but(solution=solution.but(places=places, errors=errors, measured=measured))
+    again = track.layer(RetrackedMeshLayer)
+    if again.solution is not None:  # what was tracked again would hide what is new
+        old = again.solution
+        own = old.places.copy()
+        for k, frame in enumerate(old.frames):
+            at = solution.index(int(frame))
+            if at is not None and int(frame) in wanted:
+                own[k, chosen] = places[at, chosen]
+        changed = changed.with_layer(again.but(solution=old.but(places=own)))
+    yield Event(None, count.total, count.total, shot.with_track(changed))

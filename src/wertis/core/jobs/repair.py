@@ -22,6 +22,10 @@ _MOST = 40  # keys
 _MOVED = 0.02  # pixels by which keys must move a place of a frame for it to be measured again
 
 
+TargetOn = Callable[[int], "np.ndarray | None"]
+"""Where places (N, 2) belong on a frame, nan where that was not measured; None for a frame that was not."""
+
+
 class Repairs(Protocol):
     """What repairing by itself sets keys on: repair points, or a mesh's vertices.
 
@@ -43,8 +47,8 @@ class Repairs(Protocol):
     def on(self, track: Track, frame: int) -> np.ndarray | None:
         """(N, 2) where the places are on a frame, repairs and all."""
 
-    def keyed(self, shot: Shot, track_id: str, frame: int, targets: np.ndarray, over: np.ndarray) -> Shot:
-        """The shot with keys on a frame that put places at targets (N, 2), at least those that are `over` (N,) the level."""
+    def keyed(self, shot: Shot, track_id: str, frame: int, target: TargetOn, over: np.ndarray) -> Shot:
+        """The shot with keys on a frame that put places where they belong, at least those that are `over` (N,) the level."""
 
     def cleared(self, shot: Shot, track_id: str, frame: int) -> Shot:
         """The shot without the keys of a frame."""
@@ -61,7 +65,9 @@ class PointRepairs:
     def on(self, track: Track, frame: int) -> np.ndarray | None:
         return repairs.points_on(track, frame)
 
-    def keyed(self, shot: Shot, track_id: str, frame: int, targets: np.ndarray, over: np.ndarray) -> Shot:
+    def keyed(self, shot: Shot, track_id: str, frame: int, target: TargetOn, over: np.ndarray) -> Shot:
+        targets = target(frame)
+        assert targets is not None
         points = track_of(shot, track_id).layer(RepairLayer).points
         return repairs.move_points(shot, track_id, frame, {p.id: at for p, at in zip(points, targets, strict=True)})
 
@@ -169,22 +175,30 @@ def _with_keys(how: Repairs, outcome: Outcome, drift: Mapping[int, Slip], track_
     enough = np.all if how.every else np.any
     outcome.left = {f: s.reason or "not every repair point could be measured" for f, s in drift.items() if not enough(np.isfinite(s.slip))}
     slips = {f: s.slip for f, s in drift.items() if f not in outcome.left and f != home}
+
+    def target(frame: int) -> np.ndarray | None:
+        there = how.on(track_of(started, track_id), frame)
+        return there + slips[frame] if there is not None and frame in slips else None
+
     new: list[int] = []
     gone: set[int] = set()
     keys = 0
+    best = (np.inf, np.inf, started, new)
+    if slips:
+        as_it_is = _away(how, started, started, track_id, slips)
+        best = (_worst(as_it_is), _total(as_it_is), started, list(new))
     while slips and keys < _MOST:
         away = _away(how, started, outcome.shot, track_id, slips)
         frame = max((f for f in away if f not in gone), key=lambda f: float(np.nanmax(away[f])), default=None)
         if frame is None or np.nanmax(away[frame]) < _AIM * limit or (how.every and frame in new):
             break
-        there = how.on(track_of(started, track_id), frame)
-        assert there is not None
-        tried = how.keyed(outcome.shot, track_id, frame, there + slips[frame], np.nan_to_num(away[frame]) > _AIM * limit)
+        tried = how.keyed(outcome.shot, track_id, frame, target, np.nan_to_num(away[frame]) > _AIM * limit)
         after = _away(how, started, tried, track_id, slips)
+        worst, left = _worst(away), _worst(after)
         if how.every:
-            in_vain = _total(after) > (1 - _GAIN) * _total(away) and max(np.nanmax(v) for v in after.values()) > (1 - _GAIN) * np.nanmax(away[frame])
+            in_vain = _total(after) > (1 - _GAIN) * _total(away) and left > (1 - _GAIN) * worst
         else:
-            in_vain = _total(after) >= _total(away) or np.nanmax(after[frame]) > (1 - _GAIN) * np.nanmax(away[frame])
+            in_vain = np.nanmax(after[frame]) > (1 - _GAIN) * np.nanmax(away[frame])
         if in_vain and how.every:
             outcome.left[frame] = "a key there makes other frames worse by as much"
             break
@@ -195,7 +209,11 @@ def _with_keys(how: Repairs, outcome: Outcome, drift: Mapping[int, Slip], track_
         keys += 1
         if frame not in new:
             new.append(frame)
+        if (left, _total(after)) < best[:2]:
+            best = left, _total(after), tried, list(new)
         yield frame
+    if not how.every:  # a peg may make frames worse until they are pegged, too
+        outcome.shot, new = best[2:]
     outcome.shot, new = _pruned(how, started, outcome.shot, new, track_id, slips, limit)
     outcome.frames = had + [f for f in new if f not in had]
 
@@ -221,6 +239,10 @@ def _total(away: Mapping[int, np.ndarray]) -> float:
     return sum(float(np.nanmax(v)) for v in away.values())
 
 
+def _worst(away: Mapping[int, np.ndarray]) -> float:
+    return max(float(np.nanmax(v)) for v in away.values())
+
+
 def _moved(how: Repairs, old: Track, new: Track, frame: int) -> np.ndarray:
     a, b = how.on(old, frame), how.on(new, frame)
     assert a is not None and b is not None
@@ -233,10 +255,10 @@ def _pruned(how: Repairs, started: Shot, shot: Shot, frames: list[int], track_id
     kept = list(frames)
     if not kept:
         return shot, kept
-    most = max(_AIM * limit, max(float(np.nanmax(v)) for v in _away(how, started, shot, track_id, slips).values()))
+    most = max(_AIM * limit, _worst(_away(how, started, shot, track_id, slips)))
     for frame in list(kept):
         tried = how.cleared(shot, track_id, frame)
-        if len(kept) > 1 and max(float(np.nanmax(v)) for v in _away(how, started, tried, track_id, slips).values()) <= most:
+        if len(kept) > 1 and _worst(_away(how, started, tried, track_id, slips)) <= most:
             shot = tried
             kept.remove(frame)
     return shot, kept

@@ -8,12 +8,14 @@ from collections.abc import Mapping, Sequence
 
 import numpy as np
 
+from wertis.core.geometry import homography
 from wertis.core.geometry.bspline import Interpolation, evaluate
 from wertis.core.geometry.mesh import Mesh, MeshMotion, MeshWarp
 from wertis.core.geometry.motion import Motion
 from wertis.core.geometry.warp import DisplacedWarp, Warp
 from wertis.core.keyed import Curve, Key
 from wertis.core.repair.correction import LayerMotion
+from wertis.core.repair.points import affine_through
 
 _REACH = 2.5  # control points, over which what lies round a peg goes along with it
 _REACH_HIDDEN = 20.0  # the same where what is hidden hangs on what is measured, and has nothing else to go by
@@ -49,10 +51,13 @@ class PeggedMotion(LayerMotion):
     pegs : frame to vertex number to place (2,) in that frame's picture.
     followers : numbers of the vertices that go with the others.
     locked : numbers of the vertices that stay where they were tracked.
+    led_by : follower to the numbers of those it follows, two or more; those without go with the mesh round them.
     """
 
-    def __init__(self, inner: Motion, pegs: Mapping[int, Mapping[int, np.ndarray]], followers: Sequence[int] = (), locked: Sequence[int] = ()) -> None:
+    def __init__(self, inner: Motion, pegs: Mapping[int, Mapping[int, np.ndarray]], followers: Sequence[int] = (), locked: Sequence[int] = (),
+                 led_by: Mapping[int, Sequence[int]] | None = None) -> None:
         super().__init__(inner)
+        self._led_by = led_by or {}
         mesh = mesh_under(inner)
         self.mesh = mesh
         count = len(mesh.vertices)
@@ -82,6 +87,12 @@ class PeggedMotion(LayerMotion):
         if warp is not None and self._numbers and time != self.reference:
             moves = np.array([c(time) for c in self._curves])
             if np.abs(moves).max() > 1e-9:
+                if isinstance(warp, MeshWarp) and warp.seen is not None and not np.any(warp.seen):
+                    # where nothing is measured the pegs carry the whole mesh
+                    source = warp.places[self._numbers]
+                    carry = affine_through(source, source + moves) if len(source) > 1 else _shift(moves[0])
+                    moves = source + moves - homography.apply(carry, source)
+                    warp = MeshWarp(warp.mesh, homography.apply(carry, warp.places), warp.seen)
                 solver = self._solver(warp)
                 values = solver.values(moves)
                 if isinstance(warp, MeshWarp):
@@ -103,7 +114,13 @@ class PeggedMotion(LayerMotion):
         warp = self.inner.at(time)
         if not len(self._followers) or not isinstance(warp, MeshWarp):
             return warp
-        return MeshWarp(warp.mesh, followed(self.mesh, warp.places, self._followers), warp.seen)
+        free = np.array([k for k in self._followers if k not in self._led_by], np.int64)
+        places = followed(self.mesh, warp.places, free) if len(free) else warp.places.copy()
+        for k, led in self._led_by.items():
+            numbers = list(led)
+            if max(k, *numbers) < len(places):
+                places[k] = homography.apply(affine_through(self.mesh.vertices[numbers], places[numbers]), self.mesh.vertices[k:k + 1])[0]
+        return MeshWarp(warp.mesh, places, warp.seen)
 
     def _solver(self, warp: Warp) -> "_Follow":
         """How the mesh follows the pegs: where a peg puts a hidden vertex, what is measured round it stays where it was measured."""
@@ -144,6 +161,12 @@ def _ends_of_hiding(inner: Motion, number: int, pegs: Mapping[int, Key]) -> list
 def _is_measured(inner: Motion, number: int, frame: int) -> bool:
     warp = inner.at(frame)
     return not isinstance(warp, MeshWarp) or warp.seen is None or bool(warp.seen[number] > 0.5)
+
+
+def _shift(move: np.ndarray) -> np.ndarray:
+    out = np.eye(3)
+    out[:2, 2] = move
+    return out
 
 
 class _Follow:

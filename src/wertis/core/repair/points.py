@@ -108,6 +108,11 @@ def through(source: np.ndarray, target: np.ndarray) -> np.ndarray:
                 return found
         except ValueError:
             pass
+    return affine_through(source, target)
+
+
+def affine_through(source: np.ndarray, target: np.ndarray) -> np.ndarray:
+    """The affine motion (3, 3), or the similarity of two points or points on a line, that takes points nearest to others (n, 2) by least squares."""
     middle = source.mean(0)
     x, y = (source - middle).T
     scale = max(float(np.abs(source - middle).max()), 1e-9)

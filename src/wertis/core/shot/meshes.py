@@ -15,7 +15,7 @@ from wertis.core.shot import regions
 from wertis.core.shot.document import Layer, Look, Region, Shot, Solution, Track, TrackSettings
 from wertis.core.shot.edits import carry, unlocked
 from wertis.core.shot.fields import Flags, Frame, Integers, Matrices, Point, Reals, Table, Triples
-from wertis.core.shot.resolve import motion_of, register_layer, register_solution, tracked_motion
+from wertis.core.shot.resolve import motion_of, register_layer, register_solution
 
 VertexNumber = Annotated[int, Field(ge=0, le=100_000)]
 VertexNumbers = Annotated[tuple[VertexNumber, ...], Field(max_length=100_000)]
@@ -128,12 +128,14 @@ class PegLayer(Layer):
     ----------
     pegs : frame to vertex number to place in that frame's picture.
     followers : numbers of the vertices that have no measurement of their own and follow the others.
+    led_by : follower to the numbers of the vertices that it follows: two, as a bar, or more, as a plane; the mesh round it where none are named.
     locked : numbers of the vertices that nothing moves.
     """
 
     kind: Literal["pegs"] = "pegs"
     pegs: dict[Frame, dict[VertexNumber, Point]] = {}
     followers: VertexNumbers = ()
+    led_by: dict[VertexNumber, VertexNumbers] = {}
     locked: VertexNumbers = ()
     rank = 25
 
@@ -144,12 +146,13 @@ class PegLayer(Layer):
     @property
     def named(self) -> list[int]:
         """The numbers of all vertices that it says something of."""
-        return sorted({*self.followers, *self.locked, *(k for on in self.pegs.values() for k in on)})
+        return sorted({*self.followers, *self.locked, *(k for on in self.pegs.values() for k in on), *(k for led in self.led_by.values() for k in led)})
 
     def renumbered(self, now: dict[int, int]) -> "PegLayer":
         """The same for vertices with other numbers, old to new; what is said of others goes."""
         pegs = {f: {now[k]: p for k, p in on.items() if k in now} for f, on in self.pegs.items()}
-        return self.but(pegs={f: on for f, on in pegs.items() if on}, followers=tuple(now[k] for k in self.followers if k in now),
+        led_by = {now[k]: tuple(now[x] for x in led) for k, led in self.led_by.items() if k in now and all(x in now for x in led)}
+        return self.but(pegs={f: on for f, on in pegs.items() if on}, followers=tuple(now[k] for k in self.followers if k in now), led_by=led_by,
                         locked=tuple(now[k] for k in self.locked if k in now))
 
     @property
@@ -269,7 +272,7 @@ def _of_frames(solution: MeshSolution, keep: np.ndarray) -> MeshSolution:
                         seen=solution.seen[keep], reasons={f: r for f, r in solution.reasons.items() if f in frames})
 
 
-# -- pegs ---------------------------------------------------------------------------------------------------------
+# -- where it is -------------------------------------------------------------------------------------------------
 
 
 def vertices_on(track: Track, frame: int) -> np.ndarray | None:
@@ -280,83 +283,6 @@ def vertices_on(track: Track, frame: int) -> np.ndarray | None:
     motion = motion_of(track)
     warp = motion.at(frame) if motion is not None else None
     return None if warp is None else vertex_places(warp, solution.vertices)
-
-
-def set_pegs(shot: Shot, ident: str, frame: int, places: dict[int, tuple[float, float] | np.ndarray]) -> Shot:
-    """The shot with vertices of a mesh pegged on a frame.
-
-    Raises
-    ------
-    RegionError
-        When there is no mesh or no answer on the frame, a vertex does not exist or is locked, or a peg lies outside the picture.
-    """
-    track = unlocked(shot, ident)
-    solution = track.solution
-    if not isinstance(solution, MeshSolution):
-        raise RegionError(f"{track.name} has no tracked mesh yet; choose Mesh as its motion and track it, then put vertices right.")
-    if frame == solution.reference:
-        raise RegionError(f"Frame {frame} is the reference frame, on which the mesh lies where it was laid; move a vertex of the mesh itself there, "
-                          "or set the peg on another frame.")
-    beneath = tracked_motion(track)
-    if beneath is None or beneath.at(frame) is None:
-        raise RegionError(f"{track.name} has no answer on frame {frame}; track it there first.")
-    layer = track.layer(PegLayer)
-    for k, place in places.items():
-        if not 0 <= k < len(solution.vertices):
-            raise RegionError(f"The mesh has no vertex {k}; its vertices are 0 to {len(solution.vertices) - 1}.")
-        if k in layer.locked:
-            raise RegionError(f"Vertex {k} is locked; unlock it to move it.")
-        if shot.plate is not None:
-            w, h = shot.plate.size
-            if not (-w <= place[0] <= 2 * w and -h <= place[1] <= 2 * h) or not np.isfinite(np.asarray(place, float)).all():
-                raise RegionError(f"The peg of vertex {k} at {place[0]:.0f}, {place[1]:.0f} is far outside of the picture; it is {w} x {h}.")
-    pegs = {**layer.pegs, frame: {**layer.pegs.get(frame, {}), **{int(k): (float(p[0]), float(p[1])) for k, p in places.items()}}}
-    return shot.with_track(track.with_layer(layer.but(pegs=pegs, enabled=True)))
-
-
-def clear_pegs(shot: Shot, ident: str, frame: int | None = None, vertices: set[int] | None = None) -> Shot:
-    """The shot without pegs: of a frame or all, of some vertices or all."""
-    track = unlocked(shot, ident)
-    layer = track.layer(PegLayer)
-    pegs = {f: {k: p for k, p in on.items() if not ((frame is None or f == frame) and (vertices is None or k in vertices))}
-            for f, on in layer.pegs.items()}
-    return shot.with_track(track.with_layer(layer.but(pegs={f: on for f, on in pegs.items() if on})))
-
-
-def set_followers(shot: Shot, ident: str, numbers: set[int], follow: bool = True) -> Shot:
-    """The shot with vertices of a mesh following the others, with no measurement of their own, or measured again.
-
-    Raises
-    ------
-    RegionError
-        When a vertex does not exist, or fewer than three would be left to follow.
-    """
-    track, count = _checked_numbers(shot, ident, numbers)
-    layer = track.layer(PegLayer)
-    now = set(layer.followers) | numbers if follow else set(layer.followers) - numbers
-    if count - len(now) < 3:
-        raise RegionError("At least three vertices must be measured for the others to follow; choose fewer.")
-    return shot.with_track(track.with_layer(layer.but(followers=tuple(sorted(now)))))
-
-
-def set_locked(shot: Shot, ident: str, numbers: set[int], locked: bool = True) -> Shot:
-    """The shot with vertices of a mesh locked, so that neither pegs nor tracking move them, or unlocked."""
-    track, _ = _checked_numbers(shot, ident, numbers)
-    layer = track.layer(PegLayer)
-    now = set(layer.locked) | numbers if locked else set(layer.locked) - numbers
-    return shot.with_track(track.with_layer(layer.but(locked=tuple(sorted(now)))))
-
-
-def _checked_numbers(shot: Shot, ident: str, numbers: set[int]) -> tuple[Track, int]:
-    """The track, and how many vertices its mesh has, of which all `numbers` must be some."""
-    track = unlocked(shot, ident)
-    if not isinstance(track.solution, MeshSolution):
-        raise RegionError(f"{track.name} has no tracked mesh yet; choose Mesh as its motion and track it.")
-    count = len(track.solution.vertices)
-    wrong = sorted(k for k in numbers if not 0 <= k < count)
-    if wrong:
-        raise RegionError(f"The mesh has no vertex {wrong[0]}; its vertices are 0 to {count - 1}.")
-    return track, count
 
 
 # -- editing the mesh ---------------------------------------------------------------------------------------------
@@ -441,34 +367,6 @@ def remove_vertices(shot: Shot, ident: str, numbers: set[int]) -> Shot:
     return with_vertices(shot, ident, before[keep], keep)
 
 
-def forget_data(shot: Shot, ident: str, vertices: set[int], frame: int, before: bool, pegs: bool = False) -> Shot:
-    """The shot with the data of chosen vertices deleted before, or after, a frame; they follow the others there. Pegs too only when asked."""
-    track, count = _checked_numbers(shot, ident, vertices)
-    solution, chosen = track.solution, sorted(vertices)
-    assert isinstance(solution, MeshSolution)
-    if count - len(chosen) < 3:
-        raise RegionError("At least three vertices must keep their data; choose fewer.")
-
-    def without(old: MeshSolution) -> MeshSolution:
-        away = ((old.frames < frame) if before else (old.frames > frame)) & (old.frames != old.reference)
-        places, errors, measured = old.places.copy(), old.errors.copy(), old.measured.copy()
-        places[np.ix_(away, chosen)] = np.nan
-        errors[np.ix_(away, chosen)] = np.inf
-        measured[np.ix_(away, chosen)] = False
-        return old.but(places=places, errors=errors, measured=measured)
-
-    again = track.layer(RetrackedMeshLayer)
-    changed = track.but(solution=without(solution))
-    if again.solution is not None:
-        changed = changed.with_layer(again.but(solution=without(again.solution)))
-    out = shot.with_track(changed)
-    if pegs:
-        for f in track.layer(PegLayer).frames:
-            if (f < frame) if before else (f > frame):
-                out = clear_pegs(out, ident, f, set(chosen))
-    return out
-
-
 # -- motions ------------------------------------------------------------------------------------------------------
 
 
@@ -496,7 +394,7 @@ def _retracked(inner: Motion, layer: RetrackedMeshLayer, region: Region) -> Moti
 
 def _pegged(inner: Motion, layer: PegLayer, region: Region) -> Motion:
     pegs = {f: {k: np.array(p) for k, p in on.items()} for f, on in layer.pegs.items() if on}
-    return PeggedMotion(inner, pegs, layer.followers, layer.locked)
+    return PeggedMotion(inner, pegs, layer.followers, layer.locked, layer.led_by)
 
 
 register_solution(MeshSolution, _built)

@@ -8,7 +8,9 @@ IJCV 76, 2008; V. Gay-Bellile, A. Bartoli and P. Sayd, Direct estimation of nonr
 IEEE PAMI 32, 2010; R. Garg, A. Roussos and L. Agapito, A variational approach to video registration with subspace constraints, IJCV 104, 2013.
 """
 
+from collections.abc import Callable
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 
@@ -17,10 +19,10 @@ from wertis.core.geometry import bspline
 from wertis.core.geometry.bspline import DIFFERENCES, Lattice, NormalEquations, difference, difference_transposed, evaluate
 from wertis.core.geometry.conventions import from_centred, to_centred
 from wertis.core.geometry.mesh import Mesh, MeshFix
+from wertis.core.imaging.patch_alignment import PatchAlignment, View, grid_on, nearest
 from wertis.core.imaging.pyramid import HeldOut, Pyramid
 from wertis.core.track.mesh_pass import TAPS, TilePass, mesh_pass
 from wertis.core.track.mesh_reference import MeshReference, MeshTiles
-from wertis.core.track.patch_redetection import redetect_patches
 from wertis.core.track.shape_basis import ShapeBasis
 
 _STEPS = {0: 2, 1: 2, 2: 3, 3: 5, 4: 6}  # of Gauss-Newton, most of each level
@@ -47,7 +49,10 @@ _BLUR_GAIN = 0.01  # of correlation, a frame, from which blur is believed
 _SHUTTERS = (0.0, 0.25, 0.375, 0.5, 0.625, 0.75, 1.0)
 _SHUTTER_FRAMES = 9  # from which it is measured; a third of them where there seems to be none
 _LEAST_BLUR = 1.5  # pixels, length of a blur from which it is modelled
-_CONFIRMED, _LEAST_GAIN = 0.3, 0.004  # weight of a patch that is found again, and share of the texture, from which what was found is believed
+_LEAST_GAIN = 0.001  # share of the texture from which what was found again is believed
+_PATCH_SIDE, _PATCH_SIDES, _PATCH_OVERLAP = 0.8, (15, 41), 0.9  # of the control points' distance, pixels, and of the side: patches to find it by
+_SURROUNDINGS = 2.5  # sides of a patch, round what is hidden, in which patches are looked for
+_LIES_OFF = 0.3  # pixels by which a patch that is found must lie off
 _LEAST_ERROR = 0.02  # pixels, of a vertex however rich its texture: resampling
 _ERROR_FACTOR = 2.2  # times the expected error that the equations state, for what they leave out: tiles share grain, light is not quite a ramp
 _DRIFT_OCCLUDED = 0.9  # pixels a frame, by which a hidden part may come to lie elsewhere than expected
@@ -189,6 +194,7 @@ class MeshTracker:
         for level in range(top, -1, -1):
             if level == 0 and self._any_occluded and self._expected is None:
                 values, predicted = self._completed_by_shape(pyramid, values, predicted)
+            if level == 0 and self._occluded_for.any() and self._expected is None:
                 moved = self._redetected(pyramid, values)
                 values, predicted = moved, predicted + (moved - values)
             if level == 0 and self._blur is not None and self._shutter:
@@ -213,22 +219,36 @@ class MeshTracker:
     def _redetected(self, pyramid: Pyramid, values: np.ndarray) -> np.ndarray:
         """Values moved to where hidden parts are found that have come into sight again."""
         look = self._linearise(pyramid, 0, values)
-        places = look.tiles.centre[look.chosen]
-        amount = np.sqrt(np.maximum(look.tiles.energy[look.chosen] - 2 * self._grain, 0)) * (look.weight < 0.2) * (look.measured.held < 0.1)
-        expected, slopes = evaluate(self.lattice, values, places, slopes=True)
-        assert slopes is not None
-        index, moves = redetect_patches(self.reference.pyramid, pyramid, places, expected, slopes, amount)
-        moved, before = values, self._matched_share(look)
-        for _ in range(2):  # once with all, then with those that the finest level bears out
-            if not len(index):
-                return values
-            moved = self._fitted_to_matches(pyramid, values, look, places[index], moves)
-            after = self._linearise(pyramid, 0, moved)
-            good = after.weight[index] > _CONFIRMED
-            if good.all():
-                break
-            index, moves = index[good], moves[good]
-        return moved if self._matched_share(after) > before + _LEAST_GAIN and len(index) else values
+        lost = look.tiles.centre[look.chosen][(look.weight < 0.2) & (look.measured.held < 0.1)]
+        if not len(lost):
+            return values
+        patches = self._patches
+        near = nearest(patches.centres, lost, 1)[0][:, 0]
+        view = View(pyramid, pyramid.held, lambda p: evaluate(self.lattice, values, p)[0], self._slopes_of(values), (0, 0), pyramid.size)
+        found = patches.align(view, np.flatnonzero(near < _SURROUNDINGS * patches.side))
+        lies_off = (np.linalg.norm(found.moves, axis=1) > _LIES_OFF) & (near[found.patches] < patches.side)
+        places, moves = patches.centres[found.patches][lies_off], found.moves[lies_off]
+        if not len(places):
+            return values
+        moves = evaluate(self.lattice, values, places + moves)[0] - evaluate(self.lattice, values, places)[0]
+        moved = self._fitted_to_matches(pyramid, values, look, places, moves)
+        after = self._linearise(pyramid, 0, moved)
+        return moved if self._matched_share(after) > self._matched_share(look) + _LEAST_GAIN else values
+
+    def _slopes_of(self, values: np.ndarray) -> Callable[[np.ndarray], np.ndarray]:
+        """The Jacobian (n, 2, 2) at points (n, 2) of the map with these control values."""
+        def slopes(points: np.ndarray) -> np.ndarray:
+            found = evaluate(self.lattice, values, points, slopes=True)[1]
+            assert found is not None
+            return found
+        return slopes
+
+    @cached_property
+    def _patches(self) -> PatchAlignment:
+        """What parts that come into sight again are found by; made when something is hidden for the first time."""
+        side = int(np.clip(_PATCH_SIDE * self.lattice.step, *_PATCH_SIDES)) // 2 * 2 + 1
+        mask = self.reference.mask
+        return PatchAlignment(self.reference.pyramid, mask, side, grid_on(mask, _PATCH_OVERLAP * side), max(self.lattice.step, 2.0 * side))
 
     def _fitted_to_matches(self, pyramid: Pyramid, values: np.ndarray, look: _Linearisation, places: np.ndarray, moves: np.ndarray) -> np.ndarray:
         """Values drawn to moves (n, 2) at places (n, 2) of the reference, as far as what is seen lets them."""

@@ -22,6 +22,7 @@ MAGNIFIED = 20.0  # times by which a drift arrow is longer than the drift, in th
 _TITLES = 46  # pixels at the top of a pane, on the left, that its title lines take
 _LONGEST = 260.0  # screen pixels
 _VISIBLE = 0.15  # pixels of a vertex's drift from which it has an arrow
+_SHORTEST = 14.0  # screen pixels of such an arrow
 _TOLD, _WORDS_APART = 6, 60.0  # vertices with words, and screen pixels between them
 
 
@@ -124,7 +125,7 @@ def _paint_vertices(painter: QPainter, there: np.ndarray, slip: Slip, to_screen:
     told: list[np.ndarray] = []
     for k in sorted(np.flatnonzero(known), key=lambda k: -slip.amounts[k]):
         amount = float(slip.amounts[k])
-        if amount < _VISIBLE:
+        if amount < _VISIBLE or np.linalg.norm(toward[k] - at[k]) * MAGNIFIED < _SHORTEST:
             break
         _magnified(painter, at[k], toward[k], _colour(amount))
         if len(told) < _TOLD and all(np.abs(at[k] - other).max() > _WORDS_APART for other in told):

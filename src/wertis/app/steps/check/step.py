@@ -14,11 +14,17 @@ from wertis.app.workbench import Workbench
 from wertis.core.check.summary import named_place, next_worst, worst_first
 from wertis.core.jobs.check import drift_places
 
+_BESIDE = 60  # screen pixels round the steady view's picture, for the words at its corners
+
 
 def paint_check(painter: QPainter, view: PictureView, surface: str) -> None:
     """What the surface carries, and its drift."""
     paint_surface(painter, view.session, view.to_screen, surface)
+    painter.save()
+    if view.through is not None:  # the steady view shows a part of the picture, and nothing beyond it
+        painter.setClipRect(view.picture_area().adjusted(-_BESIDE, -_BESIDE, _BESIDE, _BESIDE))
     paint_drift(painter, view.session, view.to_screen, view.rect())
+    painter.restore()
 
 
 class CheckStep(Step):

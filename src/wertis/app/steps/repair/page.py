@@ -15,7 +15,7 @@ from wertis.core.check.summary import GOOD, summary
 from wertis.core.errors import WertisError
 from wertis.core.shot import repairs
 from wertis.core.shot.document import ExtraMoveLayer, RepairLayer, Shot, Track
-from wertis.core.shot.meshes import MeshSolution, PegLayer
+from wertis.core.shot.meshes import MeshSettings, MeshSolution, PegLayer
 
 _POWERS = {0: "no points yet", 1: "1 point: position", 2: "2 points: position, scale and turn", 3: "3 points: shear as well"}
 PARTS = {"points": "Points", "mesh": "Mesh", "motion": "Motion", "sides": "Sides"}
@@ -58,10 +58,14 @@ class RepairPage(Page):
             part.wanted.connect(self.wanted)
         self._parts = Pages((self.points, self.mesh, self.motion, self.sides))
         whole.addWidget(self._parts, 1)
-        self.level = self.points.level
         self.part, self._meshed = "points", False
         self.show_part("points")
         self.show_state()
+
+    @property
+    def level(self) -> Number:
+        """The drift that repairing by itself may leave."""
+        return self.mesh.level if self.part == "mesh" else self.points.level
 
     def show_part(self, name: str) -> None:
         """Bring one of the parts."""
@@ -73,7 +77,8 @@ class RepairPage(Page):
     def show_state(self) -> None:
         track = self.session.track
         self.heading.setText(track.name if track else "Draw a region first")
-        meshed = track is not None and isinstance(track.solution, MeshSolution)
+        of = None if track is None else track.solution or track.settings  # as it will be tracked, before it is
+        meshed = isinstance(of, (MeshSolution, MeshSettings))
         if meshed != self._meshed:  # what such a track is repaired by comes first
             self._meshed = meshed
             if self.part in ("points", "mesh"):

@@ -23,30 +23,23 @@ from wertis.app.steps.repair.page import RepairPage, repair_words
 from wertis.app.tools import HandlesTool, PointsTool, Tool
 from wertis.app.workbench import Workbench
 from wertis.core.blas import single_threaded
+from wertis.core.check.summary import GOOD
 from wertis.core.geometry.motion import between
 from wertis.core.geometry.warp import compose
 from wertis.core.jobs.events import Event, Stop
-from wertis.core.jobs.find import find_places
+from wertis.core.jobs.find import find_places, find_vertices
 from wertis.core.jobs.job import Job
+from wertis.core.jobs.mesh_tracking import track_vertices
 from wertis.core.jobs.repair import Outcome, repair_by_itself, with_points
 from wertis.core.jobs.retrack import out_of_date, retrack, steps_of
 from wertis.core.shot import bends, extra_moves, repairs
 from wertis.core.shot.document import ExtraMoveLayer, RepairLayer, Shot, Solution, Track
-from wertis.core.shot.meshes import (
-    MeshSolution,
-    PegLayer,
-    add_vertex,
-    clear_pegs,
-    forget_data,
-    remove_vertices,
-    set_followers,
-    set_locked,
-    set_pegs,
-    vertices_on,
-)
+from wertis.core.shot.meshes import MeshSolution, PegLayer, add_vertex, remove_vertices, vertices_on
+from wertis.core.shot.pegs import carry_by_pegs, clear_pegs, forget_data, set_followers, set_locked, set_pegs, shift_pegs
 from wertis.core.shot.resolve import motion_of
 
-_MESH = frozenset({"clear", "pegs", "add-vertex", "key", "unpeg", "remove-vertices", "follow", "lock", "forget-before", "forget-after"})
+_MESH = frozenset({"clear", "pegs", "add-vertex", "key", "unpeg", "remove-vertices", "follow", "lock", "forget-before", "forget-after",
+                   "find", "alone", "by-pegs"})
 _COMMANDS = (("repair.corners", "Points at the corners", "", "corners"), ("repair.add", "Add a point", "A", "add"),
              ("repair.find", "Find places on this frame", "M", "find"), ("repair.key", "Set a key", "K", "key"),
              ("repair.clear", "Clear keys here", "", "clear"),
@@ -218,7 +211,9 @@ class RepairStep(Step):
     def do(self, what: str) -> None:
         """Something that the page or the menu asks for."""
         s, track = self.session, self.session.track
-        if track is None or track.solution is None:
+        if what == "by-pegs" and track is not None:
+            self.bench.attempt(lambda: s.history.do("Carry by pegs alone", carry_by_pegs(s.shot, track.id)))
+        elif track is None or track.solution is None:
             self.bench.say("There is no tracked surface to repair; track one first (T).", True)
         elif what == "worst":
             self.worst_wanted()
@@ -255,6 +250,8 @@ class RepairStep(Step):
         elif what == "pegs":
             layer = track.layer(PegLayer)
             s.history.do("Switch the pegs", s.shot.with_track(track.with_layer(layer.but(enabled=not layer.enabled))))
+        elif what == "find":
+            self._find_vertices(track, chosen)
         elif what == "add-vertex":
             self.bench.pick(self._vertex_picked, "Click where a vertex is missing. Esc gives up.")
         elif not chosen:
@@ -263,6 +260,8 @@ class RepairStep(Step):
             places = vertices_on(track, s.frame)
             if places is not None:
                 s.history.do("Peg vertices", set_pegs(s.shot, track.id, s.frame, {k: places[k] for k in chosen}))
+        elif what == "alone":
+            self._track_alone(track, chosen)
         elif what == "unpeg":
             s.history.do("Clear vertices' pegs", clear_pegs(s.shot, track.id, None, chosen))
         elif what == "remove-vertices":
@@ -272,11 +271,55 @@ class RepairStep(Step):
             layer = track.layer(PegLayer)
             on = not chosen <= set(layer.followers if what == "follow" else layer.locked)
             if what == "follow":
-                s.history.do("Let vertices follow" if on else "Measure vertices", set_followers(s.shot, track.id, chosen, on))
+                leaders = self.page.mesh.leaders.currentData()
+                s.history.do("Let vertices follow" if on else "Measure vertices", set_followers(s.shot, track.id, chosen, on, leaders))
             else:
                 s.history.do("Lock vertices" if on else "Unlock vertices", set_locked(s.shot, track.id, chosen, on))
         else:
             s.history.do("Delete vertices' data", forget_data(s.shot, track.id, chosen, s.frame, what == "forget-before"))
+
+    def _find_vertices(self, track: Track, chosen: set[int]) -> None:
+        s = self.session
+        if s.plate is None or s.cache is None:
+            return
+        if s.frame == track.region.frame:
+            self.bench.say("This is the reference frame, where every vertex is in its place; go to another frame (W goes to the worst).")
+            return
+        found = find_vertices(s.shot, track, s.plate, s.frame, sorted(chosen) or None, s.cache.get)
+        now = vertices_on(track, s.frame)
+        # without a choice only those that lie off by what can be seen are pegged
+        places = {k: p for k, p in found.items() if isinstance(p, np.ndarray) and now is not None and (chosen or np.linalg.norm(p - now[k]) > GOOD)}
+        lost = sum(isinstance(p, str) for p in found.values())
+        if places:
+            s.history.do("Find places", set_pegs(s.shot, track.id, s.frame, places))
+        words = f"{len(places)} of {len(found)} vertices are pegged where they were found." if places or chosen else "No vertex lies off its place here."
+        self.bench.say(words + (f" {lost} could not be told: hidden, or too little texture." if lost else ""), bool(lost and chosen))
+
+    def _track_alone(self, track: Track, chosen: set[int]) -> None:
+        s = self.session
+        if s.plate is None or s.cache is None or self.bench.work.busy():
+            return
+        shot, plate, read, solution = s.shot, s.plate, s.cache.get, track.solution
+        assert isinstance(solution, MeshSolution)
+
+        def work(stop: Stop) -> Iterator[Event]:
+            with single_threaded():
+                yield from track_vertices(shot, track.id, plate, sorted(chosen), None, read, stop)
+
+        def done(shot: object) -> None:
+            assert isinstance(shot, Shot)
+            s.history.do("Track vertices", shot)
+            self.bench.say(f"{len(chosen)} vertices were tracked anew; all others stay as they were.")
+
+        self._begin(Job("Tracking vertices", int(solution.good.sum()), work), Shot, done)
+
+    def move_key_mark(self, frame: int, to: int, copy: bool) -> bool:
+        s = self.session
+        if self.part != "mesh" or s.track is None:
+            return False
+        track = s.track
+        self.bench.attempt(lambda: s.history.do("Copy pegs" if copy else "Move pegs", shift_pegs(s.shot, track.id, frame, to, copy)))
+        return True
 
     def _vertex_picked(self, point: np.ndarray) -> None:
         s = self.session
@@ -414,6 +457,7 @@ class RepairStep(Step):
         if outcome.frames:
             s.history.do("Repair by itself", outcome.shot)
         self.page.points.show_state()
+        self.page.mesh.show_state()
         left = f" {len(outcome.left)} frames were not touched; the page says which and why." if outcome.left else ""
         self.bench.say(f"{len(outcome.frames)} frames keyed: worst drift {outcome.before.worst:.2f} px before, {outcome.after.worst:.2f} px now.{left}")
 
