@@ -77,7 +77,7 @@ class PeggedMotion(LayerMotion):
             own.update({f: Key((0.0, 0.0)) for f in nothing if f not in own})
         self._numbers = sorted(keys)
         self._curves = [Curve(keys[k], "smooth", inner.reference, True) for k in self._numbers]
-        self._solvers: dict[bytes, _Follow] = {}
+        self._solvers: dict[tuple[bytes, bytes, float], _Follow] = {}
         self._kept: dict[float, Warp | None] = {}
 
     def at(self, time: float) -> Warp | None:
@@ -93,14 +93,11 @@ class PeggedMotion(LayerMotion):
                     carry = affine_through(source, source + moves) if len(source) > 1 else _shift(moves[0])
                     moves = source + moves - homography.apply(carry, source)
                     warp = MeshWarp(warp.mesh, homography.apply(carry, warp.places), warp.seen)
-                solver = self._solver(warp)
-                values = solver.values(moves)
+                parts = self._parts(warp, moves)
                 if isinstance(warp, MeshWarp):
-                    away = solver.at(values, warp.mesh.vertices)
-                    away[solver.held] = 0
-                    warp = MeshWarp(warp.mesh, warp.places + away, warp.seen)
+                    warp = MeshWarp(warp.mesh, warp.places + _added(parts, warp.mesh.vertices, True), warp.seen)
                 else:
-                    warp = DisplacedWarp(warp, lambda p: solver.at(values, p))
+                    warp = DisplacedWarp(warp, lambda p: _added(parts, p))
         if len(self._kept) > 4096:
             self._kept = {}
         self._kept[time] = warp
@@ -122,23 +119,42 @@ class PeggedMotion(LayerMotion):
                 places[k] = homography.apply(affine_through(self.mesh.vertices[numbers], places[numbers]), self.mesh.vertices[k:k + 1])[0]
         return MeshWarp(warp.mesh, places, warp.seen)
 
-    def _solver(self, warp: Warp) -> "_Follow":
-        """How the mesh follows the pegs: where a peg puts a hidden vertex, what is measured round it stays where it was measured."""
-        measured = warp.seen if isinstance(warp, MeshWarp) else None
-        anchors = np.zeros(0, np.int64)
-        if measured is not None and len(measured) == len(self.mesh.vertices):
-            numbers = np.array(self._numbers)
-            nearest = np.argmin(np.linalg.norm(self.mesh.vertices[:, None] - self.mesh.vertices[numbers][None], axis=2), axis=1)
-            held = (np.asarray(measured) > 0.5) & (np.asarray(measured)[numbers][nearest] <= 0.5)
-            held[numbers] = False
-            anchors = np.flatnonzero(held)
-        anchors = np.union1d(anchors, self._locked)
-        key = anchors.tobytes()
+    def _parts(self, warp: Warp, moves: np.ndarray) -> "list[tuple[_Follow, np.ndarray]]":
+        """The displacements by which the mesh follows pegs that are moved by `moves` (n, 2), to be added up: how, and control values of each.
+
+        A peg of a measured vertex moves what lies near. With one of a hidden vertex all that is hidden round it goes along, and what is measured stays.
+        """
+        numbers, seen = np.array(self._numbers), warp.seen if isinstance(warp, MeshWarp) else None
+        measured = np.ones(len(self.mesh.vertices), bool) if seen is None or len(seen) != len(self.mesh.vertices) else np.asarray(seen) > 0.5
+        shown = measured[numbers] if measured.any() else np.ones(len(numbers), bool)
+        parts: list[tuple[_Follow, np.ndarray]] = []
+        if np.abs(moves[shown]).max(initial=0) > 1e-9:
+            near = self._solver(numbers[shown], self._locked)
+            parts.append((near, near.values(moves[shown])))
+        if not shown.all():
+            anchors = np.union1d(np.setdiff1d(np.flatnonzero(measured), numbers[~shown]), self._locked)
+            wide = self._solver(numbers[~shown], anchors, _REACH_HIDDEN)
+            parts.append((wide, wide.values(moves[~shown] - _added(parts, self.mesh.vertices[numbers[~shown]]))))
+        return parts
+
+    def _solver(self, numbers: np.ndarray, anchors: np.ndarray, reach: float = _REACH) -> "_Follow":
+        key = numbers.tobytes(), anchors.tobytes(), reach
         if key not in self._solvers:
             if len(self._solvers) > 64:
                 self._solvers = {}
-            self._solvers[key] = _Follow(self.mesh, self.mesh.vertices[self._numbers], anchors)
+            self._solvers[key] = _Follow(self.mesh, self.mesh.vertices[numbers], anchors, reach)
         return self._solvers[key]
+
+
+def _added(parts: "list[tuple[_Follow, np.ndarray]]", points: np.ndarray, vertices: bool = False) -> np.ndarray:
+    """(n, 2) the displacements of all parts at points (n, 2) of the reference; `vertices`, that they are the mesh's own, of which held ones stay."""
+    out = np.zeros((len(points), 2))
+    for follow, values in parts:
+        away = follow.at(values, points)
+        if vertices:
+            away[follow.held] = 0
+        out += away
+    return out
 
 
 def _ends_of_hiding(inner: Motion, number: int, pegs: Mapping[int, Key]) -> list[int]:
@@ -172,9 +188,8 @@ def _shift(move: np.ndarray) -> np.ndarray:
 class _Follow:
     """How a mesh follows displacements of some of its points (n, 2), while other vertices, of numbers `held` (m,), stay."""
 
-    def __init__(self, mesh: Mesh, points: np.ndarray, held: np.ndarray) -> None:
+    def __init__(self, mesh: Mesh, points: np.ndarray, held: np.ndarray, reach: float) -> None:
         self.held, self._lattice = held, mesh.lattice
-        reach = _REACH_HIDDEN if len(held) else _REACH
         self._interpolation = Interpolation(mesh.lattice, points, _EXACT, {2: 1.0}, reach ** -4.0, (mesh.vertices[held], _ANCHORED))
 
     def values(self, moves: np.ndarray) -> np.ndarray:
