@@ -40,11 +40,13 @@ from wertis.core.plate import Plate
 from wertis.core.plate.cuts import cut_frames, find_cuts
 from wertis.core.shot import edits, items, meshes, motions, repairs
 from wertis.core.shot import pegs as peg_edits
+from wertis.core.shot import points as point_edits
 from wertis.core.shot import store as shot_files
 from wertis.core.shot.document import Artwork, HoldOut, Item, Placement, PlaneSettings, RepairLayer, Track, TrackSettings
 from wertis.core.shot.document import Shot as Document
 from wertis.core.shot.hold_outs import open_matte
 from wertis.core.shot.meshes import MeshSettings, mesh_of
+from wertis.core.shot.points import PointsSettings, PointsSolution
 from wertis.core.shot.resolve import motion_of
 from wertis.core.track.kinds import KINDS
 
@@ -156,7 +158,8 @@ class Shot:
         return cuts
 
     def add(self, region: Points, frame: int, name: str = "Surface", model: str = "perspective", look: str = "mix", half: bool = False,
-            smooth: bool = False, spacing: float | None = None, stiffness: float | None = None, vertices: Points | None = None) -> Surface:
+            smooth: bool = False, spacing: float | None = None, stiffness: float | None = None, vertices: Points | None = None,
+            points: Points | Mapping[str, tuple[float, float]] | None = None) -> Surface:
         """Add a track whose region (N, 2) is drawn on a frame, without tracking it yet; the words are those of `track`.
 
         Raises
@@ -164,22 +167,26 @@ class Shot:
         WertisError
             When the region or the settings cannot be used.
         """
-        if model not in (*KINDS, "mesh"):
-            raise RegionError(f"'{model}' is not a kind of motion that this version tracks; choose one of {', '.join(KINDS)}, mesh.")
+        if model not in (*KINDS, "mesh", "points"):
+            raise RegionError(f"'{model}' is not a kind of motion that this version tracks; choose one of {', '.join(KINDS)}, mesh, points.")
+        if (model == "points") != (points is not None):
+            raise RegionError("Points are what model points tracks; give points with it, and only with it.")
         if model != "mesh" and (spacing is not None or stiffness is not None or vertices is not None):
             raise RegionError(f"Spacing, stiffness and vertices are those of a mesh; track with model mesh, not {model}.")
-        points = _numbers(region, "region")
-        if points.ndim != 2 or points.shape[1] != 2 or len(points) < 3:
-            raise RegionError(f"The region has {len(points)} point(s); give at least three, round an area with detail.")
+        outline = _numbers(region, "region")
+        if outline.ndim != 2 or outline.shape[1] != 2 or len(outline) < 3:
+            raise RegionError(f"The region has {len(outline)} point(s); give at least three, round an area with detail.")
         plate = self.plate
         if not plate.first <= frame <= plate.last:
             raise RegionError(f"Frame {frame} is not in the plate, which runs from {plate.first} to {plate.last}.")
         with _fields():
-            shot, track = edits.add_track(self.document, points, frame, name, smooth)
+            shot, track = edits.add_track(self.document, outline, frame, name, smooth)
             settings: TrackSettings
             if model == "mesh":
                 own = None if vertices is None else np.ascontiguousarray(_numbers(vertices, "vertices"))
                 settings = MeshSettings(spacing=spacing, stiffness=stiffness, look=look, half=half, vertices=own)  # type: ignore[arg-type]
+            elif points is not None:
+                settings = _points_settings(points, look)
             else:
                 settings = PlaneSettings(model=model, look=look, half=half)  # type: ignore[arg-type]
             shot = edits.set_settings(shot, track.id, settings)
@@ -190,21 +197,24 @@ class Shot:
 
     def track(self, region: Points, frame: int, model: str = "perspective", name: str = "Surface", look: str = "mix", half: bool = False,
               hold_outs: Iterable[Points | str | Path] = (), progress: Progress | None = None, stop: threading.Event | None = None,
-              spacing: float | None = None, stiffness: float | None = None, vertices: Points | None = None) -> Surface:
+              spacing: float | None = None, stiffness: float | None = None, vertices: Points | None = None,
+              points: Points | Mapping[str, tuple[float, float]] | None = None) -> Surface:
         """Track a region through the shot's range, both ways from the frame on which it is drawn.
 
         Parameters
         ----------
         region : (N, 2) outline of a flat surface with detail.
-        model : how it may move: shift, shift-scale, shift-turn, similarity, affine, perspective, or mesh for a surface that bends.
+        model : how it may move: shift, shift-scale, shift-turn, similarity, affine, perspective, mesh for a surface that bends, or points for single
+            spots that make a motion together.
         look : what is looked at: mix (the channels, for most detail over least grain), luma, red, green, blue or contrast.
         half : track at half the resolution.
         hold_outs : polygons (N, 2) that stay in the picture, or matte sequences, whose pixels do not exist for the track.
         spacing : pixels between a mesh's vertices; about 200 vertices when not given.
         stiffness : of a mesh, 0 (cloth) to 100 (board); from the pictures when not given.
         vertices : (V, 2) a mesh's own vertices on the frame, in place of those that are laid.
+        points : (N, 2) the spots on the frame for model points, or name to x, y.
         """
-        surface = self.add(region, frame, name, model, look, half, False, spacing, stiffness, vertices)
+        surface = self.add(region, frame, name, model, look, half, False, spacing, stiffness, vertices, points)
         for held in hold_outs:
             surface.hold_out(held)
         return surface.track(progress=progress, stop=stop)
@@ -324,6 +334,30 @@ class Drift:
     def share_under(self, level: float) -> float:
         """The share of measured frames whose drift is under a level in pixels."""
         return share_under(self.by_frame, level)
+
+
+@dataclass(frozen=True)
+class TrackedPoint:
+    """A point on a frame.
+
+    Attributes
+    ----------
+    place : (2,) in pixels.
+    error : expected error in pixels.
+    match : share 0..1 of its pattern's contrast that was found again.
+    measured : whether it was found; otherwise it goes with the points round it.
+    """
+
+    place: np.ndarray
+    error: float
+    match: float
+    measured: bool
+
+
+def _points_settings(points: Points | Mapping[str, tuple[float, float]], look: str) -> PointsSettings:
+    named = dict(points) if isinstance(points, Mapping) else {str(k): p for k, p in enumerate(_numbers(points, "points"))}
+    places = np.array(list(named.values()), float).reshape(-1, 2)
+    return PointsSettings(points=places, names=tuple(named), sides=(0,) * len(named), inside=True, look=look)  # type: ignore[arg-type]
 
 
 class Surface:
@@ -456,6 +490,30 @@ class Surface:
     def carry_by_pegs(self) -> Surface:
         """Lay the mesh, not measured, on every frame of the range that has no answer, so that pegs alone carry it there. Returns itself."""
         self.shot._do("Carry by pegs alone", peg_edits.carry_by_pegs(self.shot.document, self.id))
+        return self
+
+    def tracked_points(self, frame: int) -> dict[str, TrackedPoint]:
+        """Where the points of a track of points are on a frame, by their names; none where it has no answer.
+
+        Raises
+        ------
+        WertisError
+            When the track is not one of points, or not tracked.
+        """
+        solution = self.record.solution
+        if not isinstance(solution, PointsSolution):
+            raise WertisError(f"{self.name} has no tracked points; track it with model points.")
+        k = solution.index(frame)
+        if k is None or not np.isfinite(solution.places[k]).all():
+            return {}
+        return {name: TrackedPoint(solution.places[k, i], float(solution.errors[k, i]), float(solution.matches[k, i]), bool(solution.measured[k, i]))
+                for i, name in enumerate(solution.names)}
+
+    def use_points(self, left_out: Iterable[str] | None = None, model: str | None = None) -> Surface:
+        """Choose which points carry the track, by the names of those that do not, and what it takes from them. Returns itself."""
+        with _fields():
+            self.shot._do("Choose points", point_edits.use_points(self.shot.document, self.id, None if left_out is None else set(left_out),
+                                                                  model))  # type: ignore[arg-type]
         return self
 
     def find_pegs(self, frame: int, vertices: Iterable[int] | None = None) -> dict[int, str]:

@@ -2,8 +2,7 @@
 
 from psygnal import Signal
 
-from wertis.core.geometry.mesh import MeshFix
-from wertis.core.geometry.motion import Fix
+from wertis.core.track.advice import AnyFix
 
 
 class LiveTracking:
@@ -23,25 +22,25 @@ class LiveTracking:
 
     def __init__(self) -> None:
         self.track_id = ""
-        self.answers: dict[int, Fix | MeshFix] = {}
+        self.answers: dict[int, AnyFix] = {}
 
     def begin(self, track_id: str) -> None:
         """Tracking begins."""
         self.track_id, self.answers = track_id, {}
         self.changed.emit()
 
-    def take(self, frame: int, fix: Fix | MeshFix) -> None:
+    def take(self, frame: int, fix: AnyFix) -> None:
         """A new answer, to be drawn at once."""
         self.answers[frame] = fix
         self.changed.emit()
 
-    def end(self) -> tuple[str, dict[int, Fix | MeshFix]]:
+    def end(self) -> tuple[str, dict[int, AnyFix]]:
         """Tracking is over; the track, and what was found."""
         found = self.track_id, self.answers
         self.track_id, self.answers = "", {}
         self.changed.emit()
         return found
 
-    def on(self, track_id: str, frame: int) -> Fix | MeshFix | None:
+    def on(self, track_id: str, frame: int) -> AnyFix | None:
         """What was just found of a track on a frame."""
         return self.answers.get(frame) if track_id == self.track_id else None

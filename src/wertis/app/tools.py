@@ -162,11 +162,58 @@ class PointsTool(Tool):
             if not np.isfinite(p).all():  # beyond the surface's horizon on this frame
                 continue
             paint_handle(painter, QPointF(*p), self._colour, first=k in (self._hover, self._dragged), full=k in self.chosen)
+        self._paint_box(painter, to_screen)
+
+    def _paint_box(self, painter: QPainter, to_screen: ToScreen) -> None:
+        """The box in which points are being chosen."""
         if self._box is not None:
             (x0, y0), (x1, y1) = to_screen(np.array(self._box))
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.setPen(QPen(theme.PAPER, 1, Qt.PenStyle.DashLine))
             painter.drawRect(QRectF(min(x0, x1), min(y0, y1), abs(x1 - x0), abs(y1 - y0)))
+
+
+class ScatteredPointsTool(PointsTool):
+    """Drag points that bound no area, of which there may be many: handles are drawn on those in hand alone, and what lies between them moves nothing.
+
+    Parameters
+    ----------
+    chosen_changed : called with the numbers of the chosen points when the pointer has chosen others.
+    """
+
+    def __init__(self, points: Callable[[], np.ndarray | None], changed: Callable[[np.ndarray, bool], None],
+                 chosen_changed: Callable[[set[int]], None] = lambda chosen: None) -> None:
+        super().__init__(points, changed, True, theme.AMBER)
+        self._chosen_changed = chosen_changed
+
+    def press(self, point: np.ndarray, reach: float, modifiers: Modifiers) -> None:
+        points = self._points()
+        if points is None:
+            return
+        if modifiers & Qt.KeyboardModifier.ShiftModifier or nearest_point(points, point, reach) is not None:
+            super().press(point, reach, modifiers)
+        else:
+            self.chosen = set()
+        self._chosen_changed(self.chosen)
+
+    def release(self, point: np.ndarray) -> None:
+        super().release(point)
+        self._chosen_changed(self.chosen)
+
+    def move(self, point: np.ndarray, reach: float) -> None:
+        super().move(point, reach)
+        if self._hover is None and self._dragged is None:
+            self.cursor = Qt.CursorShape.ArrowCursor
+
+    def paint(self, painter: QPainter, to_screen: ToScreen) -> None:
+        points = self._points()
+        if points is None:
+            return
+        at = to_screen(points)
+        for k in {*self.chosen, *(x for x in (self._hover, self._dragged) if x is not None)}:
+            if k < len(at) and np.isfinite(at[k]).all():
+                paint_handle(painter, QPointF(*at[k]), self._colour, first=k in (self._hover, self._dragged), full=k in self.chosen)
+        self._paint_box(painter, to_screen)
 
 
 class HandlesTool(PointsTool):

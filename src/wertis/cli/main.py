@@ -37,12 +37,13 @@ def build_parser() -> argparse.ArgumentParser:
     track = commands.add_parser("track", help="track a plane or a mesh through a plate; write where it goes as CSV, or begin a shot with it")
     track.add_argument("plate", help="a folder of frames, a sequence pattern (name.%%04d.png, name.####.png) or a movie")
     track.add_argument("--start", type=int, required=True, metavar="FRAME", help="frame on which region and corners are given")
-    track.add_argument("--region", required=True, metavar='"x,y x,y ..."', help="outline of the surface on the start frame")
+    track.add_argument("--region", metavar='"x,y x,y ..."', help="outline of the surface on the start frame; needed but for --model points")
     track.add_argument("--corners", metavar='"x,y x,y x,y x,y"', help="four points to follow (default: the region, when it has four)")
     track.add_argument("--model", default="perspective", metavar="KIND",
                        help="shift, shift-scale, shift-turn, similarity (shift, scale, turn), affine (with shear), perspective (default), "
-                            "or mesh for a surface that bends")
-    track.add_argument("--points", metavar="IN.csv", help="with --model mesh: points to follow, id,x,y on the start frame; --out gets frame,id,x,y")
+                            "mesh for a surface that bends, or points for single spots")
+    track.add_argument("--points", metavar="IN.csv",
+                       help="with --model mesh or points: points to follow, id,x,y on the start frame; --out gets frame,id,x,y, of points an error too")
     track.add_argument("--pegs", metavar="PEGS.csv", help="with --model mesh: frame,id,x,y, known places of those points, through which the result passes")
     track.add_argument("--spacing", type=float, metavar="PX", help="with --model mesh: pixels between vertices (default: about 200 vertices)")
     track.add_argument("--stiffness", type=float, metavar="0-100", help="with --model mesh: 0 cloth to 100 board (default: from the pictures)")

@@ -21,6 +21,8 @@ def run_mesh_track(a: argparse.Namespace) -> int:
     """Run the command; the exit code says whether every frame has an answer."""
     if not a.out and not a.save:
         raise WertisError("Say what to do with the track: --out OUT.csv writes its points, --save SHOT.wertis keeps it as a shot.")
+    if not a.region:
+        raise WertisError("--region \"x,y x,y ...\" says where the surface is on the start frame; give it.")
     if a.stiffness is not None and not 0 <= a.stiffness <= 100:
         raise WertisError(f"--stiffness is {a.stiffness:g}; give 0 (cloth) to 100 (board), or leave it out to have it chosen from the pictures.")
     if a.spacing is not None and not a.spacing >= LEAST_SPACING:

@@ -7,22 +7,27 @@ from pathlib import Path
 import wertis
 from wertis.cli import arguments
 from wertis.cli.mesh_track import run_mesh_track
+from wertis.cli.point_track import run_point_track
 from wertis.cli.progress import Progress
 from wertis.cli.shots import reported
 from wertis.core.errors import RegionError, WertisError
 from wertis.core.exchange.corner_pin_csv import write_plain
 from wertis.core.track.kinds import KINDS
 
+_OTHERS = {"mesh": run_mesh_track, "points": run_point_track}
+
 
 def run_track(a: argparse.Namespace) -> int:
     """Run the command; the exit code says whether every frame has an answer."""
-    if a.model not in (*KINDS, "mesh"):
-        raise WertisError(f"--model {a.model} is not a kind of motion that this version tracks; choose one of {', '.join(KINDS)}, mesh.")
-    if a.model == "mesh":
-        return run_mesh_track(a)
+    if a.model not in (*KINDS, *_OTHERS):
+        raise WertisError(f"--model {a.model} is not a kind of motion that this version tracks; choose one of {', '.join([*KINDS, *_OTHERS])}.")
+    if a.model in _OTHERS:
+        return _OTHERS[a.model](a)
     for option in ("points", "pegs", "spacing", "stiffness"):
         if getattr(a, option) is not None:
-            raise WertisError(f"--{option} is for a mesh; give --model mesh with it.")
+            raise WertisError(f"--{option} is for another kind of track; give --model mesh{' or points' if option == 'points' else ''} with it.")
+    if not a.region:
+        raise WertisError("--region \"x,y x,y ...\" says where the surface is on the start frame; give it.")
     if not a.out and not a.save:
         raise WertisError("Say what to do with the track: --out OUT.csv writes its corners, --save SHOT.wertis keeps it as a shot.")
     region = arguments.points(a.region, "region")

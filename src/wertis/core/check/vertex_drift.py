@@ -1,9 +1,7 @@
 """Drift of a surface that bends: how far each of many places is really from where a motion says, measured on the pictures round each.
 
-Patches of the base frame over the surface are looked for where the motion puts them; see `patch_alignment`. What they say is joined: the drift is expected
-to be smooth, as far as leaving patches out shows that it is, with single places free to differ. Where no patch was found nothing is measured.
-
-Known ground: F. Bookstein, Principal warps, 1989 (least bending); C. Wood, Thin plate regression splines, 2003 (choosing it by what is left out).
+Patches of the base frame over the surface are looked for where the motion puts them; see `patch_alignment`. What they say is joined by a smooth field; see
+`smooth_field`. Where no patch was found nothing is measured.
 """
 
 from collections.abc import Callable, Iterator
@@ -12,8 +10,9 @@ import numpy as np
 
 from wertis.core.check.series import Picture
 from wertis.core.check.slip import Slip, unmeasured
-from wertis.core.geometry.bspline import DIFFERENCES, Lattice, NormalEquations, difference, evaluate
+from wertis.core.geometry.bspline import Lattice
 from wertis.core.geometry.conventions import from_centred, to_centred
+from wertis.core.geometry.smooth_field import joined
 from wertis.core.geometry.warp import Warp
 from wertis.core.imaging.patch_alignment import MARGIN, PatchAlignment, View, grid_on, in_front, nearest
 from wertis.core.imaging.pyramid import HeldOut, Pyramid
@@ -26,13 +25,6 @@ _MEASURED = 0.2  # pixels of uncertainty above which a place counts as not measu
 _MOST, _LEAST_PATCHES = 1200, 3  # patches
 _STEP = 0.85  # of the places' spacing, between control points of the drift's field
 _FLOOR = 0.03  # pixels of error that no texture takes away (resampling, bending inside a patch)
-_BENDING = (0.01, 0.03, 0.1, 0.3, 1.0, 3.0)  # pixels of bending of the drift between neighbours, from which the expected is chosen
-_HONEST = 0.3  # pixels of bending that are held possible when it is said how sure the drift is
-_DEGREES_OF_FREEDOM = 2.0  # of Student's t by which bending is expected: single places may differ
-_FREE = 40.0  # pixels of drift that nothing speaks against
-_ROUNDS = 5  # of reweighting
-_FOLDS = 2  # of the cross-validation
-_OVERDISPERSION = 2.5  # times the deviations that the pixels of a patch state, for what its model leaves out
 
 
 class VertexDriftSeries:
@@ -89,51 +81,10 @@ class VertexDriftSeries:
         slip, deviation = np.full((len(self._points), 2), np.nan), np.full(len(self._points), np.inf)
         if len(found.patches) >= _LEAST_PATCHES:
             near = usable[nearest(self._points[usable], self._centres[found.patches], 1)[0][:, 0] < self._reach]
-            field, spread = self._joined(found.patches, found.moves, found.covariance, self._points[near])
+            field, spread = joined(self._lattice, self._centres[found.patches], found.moves, found.covariance, self._points[near])
             slip[near] = view.onto(self._points[near] + field) - there[near]
             turned = slopes[near] @ spread @ slopes[near].transpose(0, 2, 1)
             deviation[near] = np.sqrt(np.maximum(np.linalg.eigvalsh(turned)[:, 1], 0) + _FLOOR ** 2)
         slip[~(deviation <= _MEASURED)] = np.nan
         seen = float(np.isfinite(slip).any(1).sum() / len(usable))
         return Slip(slip, deviation, seen, share, "" if seen else "too little of the surface is seen, or it has too little texture")
-
-    # -- inside ---------------------------------------------------------------------------------------------------
-
-    def _joined(self, measured: np.ndarray, moves: np.ndarray, covariance: np.ndarray, wanted: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        """The drift (n, 2) at places `wanted` (n, 2) and its covariance (n, 2, 2), from moves and covariances of the patches `measured` (m,)."""
-        information = np.linalg.inv(covariance * _OVERDISPERSION ** 2 + _FLOOR ** 2 * np.eye(2))
-        fold = np.arange(len(measured)) % _FOLDS
-        loss = []
-        for scale in _BENDING:
-            total = 0.0
-            for k in range(_FOLDS):
-                kept, out = fold != k, fold == k
-                system, _ = self._field(measured[kept], moves[kept], information[kept], scale)
-                rest = moves[out] - evaluate(self._lattice, system.solve(), self._centres[measured[out]])[0]
-                spread = system.covariance(self._centres[measured[out]]) + np.linalg.inv(information[out])
-                away = np.einsum("na,nab,nb->n", rest, np.linalg.inv(spread), rest)
-                # Student's t, so that single places that differ do not decide
-                total += float((0.5 * np.log(np.linalg.det(spread)) + 2.5 * np.log1p(away / 3)).sum())
-            loss.append(total)
-        system, values = self._field(measured, moves, information, _BENDING[int(np.argmin(loss))])
-        doubtful, _ = self._field(measured, moves, information, max(_HONEST, _BENDING[int(np.argmin(loss))]))
-        return evaluate(self._lattice, values, wanted)[0], doubtful.covariance(wanted)
-
-    def _field(self, measured: np.ndarray, moves: np.ndarray, information: np.ndarray, wanted: float) -> tuple[NormalEquations, np.ndarray]:
-        """The equations of the drift's control values, and the values (rows, columns, 2), where bending of about `wanted` pixels is expected."""
-        packed = np.stack([information[:, 0, 0], information[:, 0, 1], information[:, 1, 1]], axis=1)
-        pull = (information @ moves[..., None])[..., 0]
-        values = np.zeros((*self._lattice.shape, 2))
-        for turn in range(_ROUNDS):
-            # from loose to stiff, so that a single place that differs is let go before its neighbours are drawn along
-            scale = max(wanted, _BENDING[-1] * 0.2 ** turn)
-            system = NormalEquations(self._lattice)
-            system.add_places(self._centres[measured], packed, pull)
-            for kernel, count in DIFFERENCES[2]:
-                bending = difference(values, kernel)
-                system.add_difference(kernel, count * (_DEGREES_OF_FREEDOM + 2) / (_DEGREES_OF_FREEDOM * scale ** 2 + (bending ** 2).sum(-1)))
-            system.add_diagonal(np.full(self._lattice.shape, 1 / _FREE ** 2))
-            values = system.solve()
-        return system, values
-
-

@@ -31,6 +31,7 @@ _PLAIN = 1.5  # luma, standard deviation of the grain that is always reckoned wi
 _TOGETHER = 6.0  # neighbouring pixels go together: so many count as one
 _ALIKE = 0.6  # share of a patch's contrast that must be explained
 _ODD = 5.0  # times the usual unexplained share of contrast from which a patch shows something else
+_COMPANIONS = 4.0  # sides of a patch within which others are its company
 _COMPANY, _NEAR_BY = 3, 3.0  # patches of the eight round one that must move as it does, and within how many pixels
 _GROWTHS, _FAR_OFF = 3, 1.5  # times that patches beside those are tried which drift by so many pixels
 _CLIP_LEVEL = 252.0  # luma from which a pixel is taken to be clipped
@@ -49,12 +50,16 @@ class Aligned:
     ----------
     patches : (m,) their numbers.
     moves : (m, 2) by how many of the reference's pixels each lies off where the motion has it.
+    affine : (m, 2, 2) by how much each is sheared, turned and scaled beside that, 0 for not at all.
     covariance : (m, 2, 2) of the moves, as the patches' pixels have it.
+    explained : (m,) share 0..1 of each patch's contrast that is found again.
     """
 
     patches: np.ndarray
     moves: np.ndarray
+    affine: np.ndarray
     covariance: np.ndarray
+    explained: np.ndarray
 
 
 @dataclass(frozen=True)
@@ -91,14 +96,22 @@ class View:
                  size: tuple[int, int]) -> None:
         self._frame, self._held, self.onto, self.slopes, self._origin, self.size = frame, held, forward, jacobian, np.array(origin), size
 
-    def at(self, level: int, places: np.ndarray) -> np.ndarray:
-        """(n, P, 2) float32 places (n, P, 2) of the reference in the level's pixels of the part of the frame."""
-        there = self.onto(places.reshape(-1, 2).astype(np.float64)).reshape(places.shape) - self._origin
+    def laid(self, places: np.ndarray, which: np.ndarray) -> np.ndarray:
+        """(n, P, 2) where places (n, P, 2) of the reference, of the patches `which` (n,), are in the whole picture."""
+        return self.onto(places.reshape(-1, 2).astype(np.float64)).reshape(places.shape)
+
+    def slopes_at(self, points: np.ndarray, which: np.ndarray) -> np.ndarray:
+        """(n, 2, 2) the Jacobian at one point (n, 2) of each of the patches `which` (n,)."""
+        return self.slopes(points)
+
+    def at(self, level: int, places: np.ndarray, which: np.ndarray) -> np.ndarray:
+        """(n, P, 2) float32 places (n, P, 2) of the patches `which` (n,) of the reference in the level's pixels of the part of the frame."""
+        there = self.laid(places, which) - self._origin
         return np.nan_to_num(there / 2 ** level, nan=-1e6).astype(np.float32)
 
-    def read(self, level: int, places: np.ndarray) -> np.ndarray:
-        """(n, P) the frame at places (n, P, 2) of the reference."""
-        return _read(self._frame[level], self.at(level, places))
+    def read(self, level: int, places: np.ndarray, which: np.ndarray) -> np.ndarray:
+        """(n, P) the frame at places (n, P, 2) of the reference, of the patches `which` (n,)."""
+        return _read(self._frame[level], self.at(level, places, which))
 
     def read_with_held(self, level: int, at: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """(n, P) the frame at its own level's places (n, P, 2), and whether each counts, 0..1."""
@@ -118,13 +131,13 @@ class PatchAlignment:
     mask : (h, w) uint8, non-zero on the surface.
     side : of a patch, odd, in pixels.
     centres : (K, 2) whole pixels, the patches' middles.
-    spacing : pixels between the places that are looked for in a wide search.
+    spacing : pixels between the places that are looked for in a wide search; each patch itself when None.
     """
 
-    def __init__(self, reference: Pyramid, mask: np.ndarray, side: int, centres: np.ndarray, spacing: float) -> None:
+    def __init__(self, reference: Pyramid, mask: np.ndarray, side: int, centres: np.ndarray, spacing: float | None) -> None:
         self._reference, self._mask = reference, HeldOut(np.where(mask > 0, 255, 0).astype(np.uint8))
         self.side, self.centres = side, centres
-        self._searched = grid_on(mask, spacing)
+        self._searched = centres if spacing is None else grid_on(mask, spacing)
         self._near = nearest(self._searched, self._searched, _NEIGHBOURS + 1)[1][:, 1:]
         self._searched_near = nearest(self.centres, self._searched, 1)[1][:, 0]
         self._levels = {level: self._patches(level) for level in _STEPS}
@@ -137,18 +150,28 @@ class PatchAlignment:
         patches = among[found[self._searched_near[among]]]
         moves, affine = searched[self._searched_near], np.zeros((len(self.centres), 2, 2))
         covariance = np.zeros((0, 2, 2))
+        explained = np.zeros(len(self.centres))
         for level in _STEPS:
             if len(patches):
-                fine, covariance = self._matched(view, level, patches, moves, affine)
+                fine, covariance, explained[patches] = self._matched(view, level, patches, moves, affine)
                 patches, covariance = patches[fine], covariance[fine]
-        kept = in_company(self.centres[patches], moves[patches], affine[patches])
-        patches, covariance = self._grown(view, patches[kept], covariance[kept], moves, affine, among)
-        return Aligned(patches, moves[patches], covariance)
+        kept = in_company(self.centres[patches], moves[patches], affine[patches], _COMPANIONS * self.side)
+        patches, covariance = patches[kept], covariance[kept]
+        if self._searched is not self.centres:
+            patches, covariance = self._grown(view, patches, covariance, moves, affine, among, explained)
+        return Aligned(patches, moves[patches], affine[patches], covariance, explained[patches])
+
+    def expected_deviation(self, grain: float) -> np.ndarray:
+        """(K,) pixels, standard deviation of each patch's move in its least certain direction, under grain of so much luma."""
+        level = self._levels[0]
+        columns = level.columns * level.on[:, None]
+        normal = columns @ level.columns.transpose(0, 2, 1) / (grain ** 2 * _TOGETHER) + np.diag([1e-6] * 2 + [1 / _AFFINE_PRIOR ** 2] * 4)
+        return np.asarray(np.sqrt(np.linalg.eigvalsh(np.linalg.inv(normal)[:, :2, :2])[:, 1]))
 
     # -- inside ---------------------------------------------------------------------------------------------------
 
     def _grown(self, view: View, patches: np.ndarray, covariance: np.ndarray, moves: np.ndarray, affine: np.ndarray,
-               among: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+               among: np.ndarray, explained: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """The patches (n,) that are measured and their covariances (n, 2, 2), with those beside what drifts most, begun from where that leads."""
         for _ in range(_GROWTHS):
             if len(patches) < _LEAST:
@@ -163,11 +186,11 @@ class PatchAlignment:
             steps = self.centres[rest][:, None] - self.centres[patches][near]
             moves[rest] = np.median(moves[patches][near] + np.einsum("nkab,nkb->nka", affine[patches][near], steps), axis=1)
             affine[rest] = np.median(affine[patches][near], axis=1)
-            fine, new = self._matched(view, 0, rest, moves, affine)
+            fine, new, explained[rest] = self._matched(view, 0, rest, moves, affine)
             if not fine.any():
                 break
             patches, covariance = np.concatenate([patches, rest[fine]]), np.concatenate([covariance, new[fine]])
-            kept = in_company(self.centres[patches], moves[patches], affine[patches])
+            kept = in_company(self.centres[patches], moves[patches], affine[patches], _COMPANIONS * self.side)
             patches, covariance = patches[kept], covariance[kept]
         return patches, covariance
 
@@ -205,10 +228,11 @@ class PatchAlignment:
         half = _SEARCHED // 2 + _REACH
         pixel = 2.0 ** _COARSE
         moves, found = np.zeros((len(self._searched), 2)), np.zeros(len(self._searched), bool)
-        usable = wanted[in_front(view.onto(self._searched[wanted]), view.slopes(self._searched[wanted]), view.size)]
+        middles = self._searched[wanted]
+        usable = wanted[in_front(view.laid(middles[:, None], wanted)[:, 0], view.slopes_at(middles, wanted), view.size)]
         if not len(usable):
             return moves, found
-        windows = view.read(_COARSE, self._searched[usable][:, None] + _square(half) * pixel).reshape(len(usable), 2 * half + 1, -1)
+        windows = view.read(_COARSE, self._searched[usable][:, None] + _square(half) * pixel, usable).reshape(len(usable), 2 * half + 1, -1)
         span = np.arange(-_REACH, _REACH + 1)
         stay = _STAY * (span[:, None] ** 2 + span ** 2) / _REACH ** 2
         for k, window in zip(usable, windows, strict=True):
@@ -224,8 +248,9 @@ class PatchAlignment:
                     out[k], known[k] = usual, True
         return out, known
 
-    def _matched(self, view: View, level: int, which: np.ndarray, moves: np.ndarray, affine: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        """Moves (K, 2) and shears (K, 2, 2) of the patches `which` (n,) brought up to date; which of them agree (n,), and the moves' covariances."""
+    def _matched(self, view: View, level: int, which: np.ndarray, moves: np.ndarray, affine: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """Moves (K, 2) and shears (K, 2, 2) of the patches `which` (n,) brought up to date; which of them agree (n,), the moves' covariances, and (n,)
+        the share of each patch's contrast that is found again."""
         patches = self._levels[level]
         light, columns, power, on = (a[which] for a in (patches.light, patches.columns, patches.power, patches.on))
         reach = float(np.abs(patches.offsets).max())
@@ -237,7 +262,8 @@ class PatchAlignment:
         for turn in range(_STEPS[level] + 1):
             places = self.centres[which][:, None] + moves[which][:, None] + patches.offsets + patches.offsets @ affine[which].transpose(0, 2, 1)
             if exact is None or turn == _EXACTLY_AGAIN:
-                exact = view.at(level, places), places, view.slopes(self.centres[which] + moves[which]).transpose(0, 2, 1) / 2 ** level
+                slopes = view.slopes_at(self.centres[which] + moves[which], which)
+                exact = view.at(level, places, which), places, slopes.transpose(0, 2, 1) / 2 ** level
                 onto = exact[0]
             else:  # near by, the motion is as good as linear
                 onto = (exact[0] + (places - exact[1]) @ exact[2]).astype(np.float32)
@@ -263,17 +289,22 @@ class PatchAlignment:
             step *= np.minimum(1.0, 2.0 ** level * 3 / np.maximum(np.abs(step).max(1, keepdims=True), 1e-9))
             moves[which] += step[:, :2]
             affine[which] += step[:, 2:].reshape(-1, 2, 2).transpose(0, 2, 1) / reach
-        return agrees, np.linalg.inv(normal)[:, :2, :2]
+        return agrees, np.linalg.inv(normal)[:, :2, :2], explained
 
 
-def in_company(centres: np.ndarray, moves: np.ndarray, affine: np.ndarray) -> np.ndarray:
-    """(n,) whether some of the patches round each, as they move and shear (n, 2), (n, 2, 2), lead to about its move."""
+def in_company(centres: np.ndarray, moves: np.ndarray, affine: np.ndarray, reach: float) -> np.ndarray:
+    """(n,) whether some of the patches round each, as they move and shear (n, 2), (n, 2, 2), lead to about its move.
+
+    One with few patches within `reach` pixels has nobody to contradict it.
+    """
     if len(centres) <= _COMPANY:
         return np.ones(len(centres), bool)
-    near = nearest(centres, centres, 9)[1][:, 1:]
+    far, near = (a[:, 1:] for a in nearest(centres, centres, 9))
     step = centres[:, None] - centres[near]
     led = moves[near] + np.einsum("nkab,nkb->nka", (affine[near] + affine[:, None]) / 2, step)
-    return np.asarray((np.linalg.norm(led - moves[:, None], axis=2) < _NEAR_BY).sum(1) >= min(_COMPANY, near.shape[1]))
+    close = far < reach
+    agree = ((np.linalg.norm(led - moves[:, None], axis=2) < _NEAR_BY) & close).sum(1)
+    return np.asarray(agree >= np.minimum(_COMPANY, close.sum(1) - 1))
 
 
 def in_front(places: np.ndarray, slopes: np.ndarray, size: tuple[int, int]) -> np.ndarray:

@@ -9,13 +9,13 @@ from collections.abc import Mapping, Sequence
 import numpy as np
 
 from wertis.core.geometry import homography
+from wertis.core.geometry.affine import affine_through
 from wertis.core.geometry.bspline import Interpolation, evaluate
 from wertis.core.geometry.mesh import Mesh, MeshMotion, MeshWarp
 from wertis.core.geometry.motion import Motion
 from wertis.core.geometry.warp import DisplacedWarp, Warp
 from wertis.core.keyed import Curve, Key
 from wertis.core.repair.correction import LayerMotion
-from wertis.core.repair.points import affine_through
 
 _REACH = 2.5  # control points, over which what lies round a peg goes along with it
 _REACH_HIDDEN = 20.0  # the same where what is hidden hangs on what is measured, and has nothing else to go by

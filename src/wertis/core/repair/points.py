@@ -12,6 +12,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from wertis.core.geometry import homography, quad
+from wertis.core.geometry.affine import affine_through
 from wertis.core.geometry.motion import Motion
 from wertis.core.geometry.warp import HomographyWarp, Warp
 from wertis.core.keyed import Curve
@@ -109,28 +110,6 @@ def through(source: np.ndarray, target: np.ndarray) -> np.ndarray:
         except ValueError:
             pass
     return affine_through(source, target)
-
-
-def affine_through(source: np.ndarray, target: np.ndarray) -> np.ndarray:
-    """The affine motion (3, 3), or the similarity of two points or points on a line, that takes points nearest to others (n, 2) by least squares."""
-    middle = source.mean(0)
-    x, y = (source - middle).T
-    scale = max(float(np.abs(source - middle).max()), 1e-9)
-    flat = len(source) < 3 or np.linalg.svd((source - middle) / scale, compute_uv=False)[1] < 1e-3
-    zero, one = np.zeros_like(x), np.ones_like(x)
-    if flat:
-        rows = np.concatenate([np.column_stack([x, -y, one, zero]), np.column_stack([y, x, zero, one])])
-    else:
-        rows = np.concatenate([np.column_stack([x, y, one, zero, zero, zero]), np.column_stack([zero, zero, zero, x, y, one])])
-    v = np.linalg.lstsq(rows, np.concatenate([target[:, 0], target[:, 1]]), rcond=None)[0]
-    out = np.eye(3)
-    if flat:
-        out[:2] = [[v[0], -v[1], v[2]], [v[1], v[0], v[3]]]
-    else:
-        out[:2] = [v[:3], v[3:]]
-    back = np.eye(3)
-    back[:2, 2] = -middle
-    return np.asarray(out @ back)
 
 
 class RepairedMotion(CorrectedMotion):

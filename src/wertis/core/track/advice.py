@@ -4,17 +4,21 @@ from collections.abc import Mapping
 
 from wertis.core.geometry.mesh import MeshFix
 from wertis.core.geometry.motion import Fix
+from wertis.core.track.points import PointsFix
+
+AnyFix = Fix | MeshFix | PointsFix
+"""One frame's answer of a tracker of any kind."""
 
 WEAK_ERROR = 1.0  # pixels of expected error; common practice calls a track usable under it
 WEAK_SEEN = 0.15  # share of the region
 
 
-def is_weak(fix: Fix | MeshFix) -> bool:
+def is_weak(fix: AnyFix) -> bool:
     """Whether an answer is there but deserves a look."""
     return fix.warp is not None and (fix.error > WEAK_ERROR or fix.seen < WEAK_SEEN)
 
 
-def advice(found: Mapping[int, Fix | MeshFix]) -> str:
+def advice(found: Mapping[int, AnyFix]) -> str:
     """The first lost stretch, or else the weakest frame, why, and what can be done; empty when all is well.
 
     Parameters

@@ -7,18 +7,18 @@ from dataclasses import replace
 import cv2
 import numpy as np
 
-from wertis.core.errors import PlateError, RegionError
+from wertis.core.errors import RegionError
 from wertis.core.geometry.mesh import Mesh, MeshFix, usual_spacing
 from wertis.core.imaging.channel_mixture import channel_mixture
+from wertis.core.imaging.pyramid import Pyramid
 from wertis.core.plate.base import Plate
-from wertis.core.plate.cuts import thumbnail, with_cuts
+from wertis.core.track.feeding import fed
 from wertis.core.track.mesh import MeshTracker
-from wertis.core.track.run import Masks, PictureReader, read_ahead, with_pyramids
+from wertis.core.track.run import Masks, PictureReader
 from wertis.core.track.shape_basis import ShapeBasis
 from wertis.core.track.tracker_input import looked_at
 
 _STEP = 0.82  # of the vertices' usual spacing, between the control points of the tracker's map
-_LARGE = 1_500_000  # pixels of a picture from which two are read at once
 _BOARD, _CLOTH = 3e-4, 5.0  # pixels by which a control point may lie off the line between its neighbours at stiffness 100 and 0
 
 
@@ -94,24 +94,11 @@ def track_mesh(plate: Plate, mesh: Mesh, mask: np.ndarray, start: int, frames: I
         nearest = next((known[f] for f in (order[0] - onward, order[0] + onward) if f in known), None)
         if nearest is not None:
             tracker.start_at(nearest * scale)
-    before = start if not order or abs(order[0] - start) == 1 else order[0] - onward
-    try:
-        thumb = thumbnail(first if before == start else fetch(before))
-    except PlateError:
-        thumb = thumbnail(first)
-    coming = read_ahead(fetch, as_seen, order, 2 if plate.size[0] * plate.size[1] > _LARGE else 1)
-    for frame, picture, cut, pyramid in with_pyramids(with_cuts(coming, before, thumb)):
-        if stop is not None and stop.is_set():
-            return
-        if cut:
-            reason = f"there is a cut between this frame and {start}; another shot begins at frame {frame if onward > 0 else frame + 1}"
-            yield from ((f, MeshFix(mesh, None, reason=reason)) for f in order if (f - frame) * onward >= 0)
-            return
-        if isinstance(picture, PlateError):
-            yield frame, MeshFix(mesh, None, reason=str(picture))
-            continue
+    def answered(frame: int, picture: np.ndarray, pyramid: Pyramid | None) -> MeshFix:
         told = expected(frame) if expected is not None else None
         tracker.expect(told * scale if told is not None else None)
         fix = tracker.feed(picture, smaller(held(frame)) if held is not None else None, pyramid)
         places = fix.places / scale if fix.places is not None else None
-        yield frame, replace(fix, mesh=mesh, places=places, errors=fix.errors / scale)
+        return replace(fix, mesh=mesh, places=places, errors=fix.errors / scale)
+
+    yield from fed(plate, start, order, first, fetch, as_seen, answered, lambda reason: MeshFix(mesh, None, reason=reason), stop)

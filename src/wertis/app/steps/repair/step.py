@@ -122,7 +122,7 @@ class RepairStep(Step):
         if wanted[0] == "sides":
             return HandlesTool(self._side_points, self._side_moved, theme.AMBER)
         if wanted[0] == "mesh":
-            return MeshTool(self._mesh_points, self._mesh_moved, True, theme.AMBER)
+            return MeshTool(self._mesh_points, self._mesh_moved)
         return PointsTool(self._repair_points, self._repair_moved, True, theme.AMBER)
 
     def _mesh_points(self) -> np.ndarray | None:

@@ -12,14 +12,17 @@ from wertis.app.fields import form, named
 from wertis.app.pages import Page, combo, few
 from wertis.app.session import Session
 from wertis.app.steps.track.mesh_fields import MeshFields
+from wertis.app.steps.track.point_fields import PointFields
 from wertis.core.errors import WertisError
 from wertis.core.shot import edits
 from wertis.core.shot.document import PlaneSettings, Track, TrackSettings
 from wertis.core.shot.edits import plane_settings
 from wertis.core.shot.meshes import MeshSettings, MeshSolution, mesh_settings
+from wertis.core.shot.points import PointsSettings, points_settings
 
 KIND_WORDS = {"shift": "Shift", "shift-scale": "Shift and scale", "shift-turn": "Shift and turn",
-              "similarity": "Shift, scale and turn", "affine": "With shear", "perspective": "With perspective", "mesh": "Mesh, for what bends"}
+              "similarity": "Shift, scale and turn", "affine": "With shear", "perspective": "With perspective", "mesh": "Mesh, for what bends",
+              "points": "Points, each by itself"}
 LOOK_WORDS = {"mix": "The plate", "luma": "Its brightness", "contrast": "Its contrast, raised", "red": "Its red channel", "green": "Its green channel",
               "blue": "Its blue channel"}
 
@@ -47,6 +50,8 @@ class TrackPage(Page):
         self.half.clicked.connect(lambda on: self._set("Choose the resolution", half=on))
         self.mesh = MeshFields(session)
         f.addRow(self.mesh)
+        self.points = PointFields(session)
+        f.addRow(self.points)
         f.addRow("Looks at", self.look)
         f.addRow("", self.half)
         grid = QGridLayout()
@@ -78,8 +83,9 @@ class TrackPage(Page):
         self.passers.setToolTip("Make a matte sequence of what passes in front of the tracked surface, and hold it out of the track")
         self.passers.clicked.connect(self.passers_wanted)
         f.addRow(self.passers)
-        f.addRow(named("Each frame is compared with the reference frame itself, so error does not add up. A frame on which the surface is "
-                       "lost stays empty.", "hint"))
+        self.hint = named("Each frame is compared with the reference frame itself, so error does not add up. A frame on which the surface is "
+                          "lost stays empty.", "hint")
+        f.addRow(self.hint)
         self.show_state()
 
     def show_state(self) -> None:
@@ -91,17 +97,23 @@ class TrackPage(Page):
             b.setEnabled(track is not None and s.plate is not None and not busy)
         self.stop.setEnabled(busy)
         self.passers.setEnabled(track is not None and track.solution is not None and not busy)
-        for w in (self.kind, self.look, self.half, self.mesh):
+        for w in (self.kind, self.look, self.half, self.mesh, self.points):
             w.setEnabled(track is not None and not busy)
         self.mesh.setVisible(track is not None and isinstance(track.settings, MeshSettings))
+        self.points.setVisible(track is not None and isinstance(track.settings, PointsSettings))
+        surface = track is None or not isinstance(track.settings, PointsSettings)
+        self.passers.setVisible(surface)
+        self.hint.setVisible(surface)
+        self.half.setVisible(surface)
         if track is None:
             self.facts.setText("")
             return
         settings = track.settings
-        assert isinstance(settings, PlaneSettings | MeshSettings)
+        assert isinstance(settings, PlaneSettings | MeshSettings | PointsSettings)
         self.mesh.show_state()
+        self.points.show_state()
         with QSignalBlocker(self.kind), QSignalBlocker(self.look), QSignalBlocker(self.half):
-            self.kind.setCurrentIndex(self.kind.findData(settings.model if isinstance(settings, PlaneSettings) else "mesh"))
+            self.kind.setCurrentIndex(self.kind.findData(settings.model if isinstance(settings, PlaneSettings) else settings.kind))
             self.look.setCurrentIndex(self.look.findData(settings.look))
             self.half.setChecked(settings.half)
         solution = track.solution
@@ -122,7 +134,8 @@ class TrackPage(Page):
     def _set_kind(self, kind: str) -> None:
         track = self.session.track
         if track is not None:
-            self._use("Set the kind of motion", mesh_settings(track) if kind == "mesh" else _as_plane(track).but(model=kind))
+            others = {"mesh": mesh_settings, "points": points_settings}
+            self._use("Set the kind of motion", others[kind](track) if kind in others else _as_plane(track).but(model=kind))
 
     def _set(self, label: str, **changes: object) -> None:
         track = self.session.track
@@ -146,6 +159,6 @@ class TrackPage(Page):
 
 def _as_plane(track: Track) -> PlaneSettings:
     """A track's settings as a plane's, with what the two have in common."""
-    if isinstance(track.settings, MeshSettings):
+    if isinstance(track.settings, MeshSettings | PointsSettings):
         return PlaneSettings(look=track.settings.look, half=track.settings.half)
     return plane_settings(track)

@@ -4,24 +4,29 @@ from collections.abc import Iterator
 from functools import partial
 from pathlib import Path
 
+import numpy as np
 from PySide6.QtGui import QPainter
 from PySide6.QtWidgets import QFileDialog
 
 from wertis.app.commands import Command
 from wertis.app.mesh_painting import paint_mesh
 from wertis.app.picture_view import PictureView
+from wertis.app.point_painting import paint_points, points_on
 from wertis.app.step import Step
 from wertis.app.steps.region.overlays import paint_hold_outs
 from wertis.app.steps.track.page import TrackPage
+from wertis.app.tools import ScatteredPointsTool, Tool
 from wertis.app.workbench import Workbench
 from wertis.core.blas import single_threaded
 from wertis.core.errors import WertisError
 from wertis.core.jobs.events import Event, Stop
 from wertis.core.jobs.job import Job
 from wertis.core.jobs.occluder_mattes import write_mattes
+from wertis.core.jobs.point_tracking import good_spots
 from wertis.core.jobs.tracking import runs_from, track_shot
 from wertis.core.shot import hold_outs, items
 from wertis.core.shot.document import HoldOut
+from wertis.core.shot.points import PointsSettings, add_point, put_points, remove_points, use_points, with_points
 from wertis.core.track.advice import advice
 
 _WAYS = (("track.forward", "Forward", "T", "forward"), ("track.backward", "Backward", "Shift+T", "backward"),
@@ -41,6 +46,7 @@ class TrackStep(Step):
         self.page.track_wanted.connect(self.track)
         self.page.stop_wanted.connect(bench.work.stop)
         self.page.passers_wanted.connect(self.choose_passers)
+        self.page.points.wanted.connect(self.with_points)
         self._come_back: int | None = None  # the frame in view before tracking both ways
 
     def commands(self) -> list[Command]:
@@ -68,7 +74,76 @@ class TrackStep(Step):
 
     def paint(self, painter: QPainter, view: PictureView) -> None:
         paint_mesh(painter, view)
+        paint_points(painter, view, self.page.points.chosen)
         paint_hold_outs(painter, view, self.bench.mattes)
+
+    # -- points ---------------------------------------------------------------------------------------------------
+
+    def tool_wanted(self) -> tuple[str, ...]:
+        track = self.session.track
+        settings = track.settings if track is not None else None
+        if track is None or not isinstance(settings, PointsSettings) or settings.points is None or self.session.live.track_id:
+            return ()
+        return ("points", track.id, str(len(settings.points)))
+
+    def tool(self, wanted: tuple[str, ...]) -> Tool | None:
+        return ScatteredPointsTool(self._point_places, self._points_moved, self._points_chosen)
+
+    def _point_places(self) -> np.ndarray | None:
+        track = self.session.track
+        there = points_on(self.bench.viewer, track) if track is not None else None
+        return there[0] if there is not None else None
+
+    def _points_chosen(self, chosen: set[int]) -> None:
+        self.page.points.chosen = set(chosen)
+        self.page.points.show_state()
+
+    def _points_moved(self, places: np.ndarray, dragging: bool) -> None:
+        """Points were dragged: on the region's frame they are set elsewhere, on others they are put right there, and tracking goes on from them."""
+        s, track = self.session, self.session.track
+        if track is None or not isinstance(track.settings, PointsSettings):
+            return
+        settings = track.settings
+        if s.frame == track.region.frame:
+            self.bench.edit("Move a point", lambda: with_points(s.shot, s.track_id, places, settings.names, settings.sides), "point-drag", dragging)
+        else:
+            self.bench.edit("Put a point right", lambda: put_points(s.shot, s.track_id, s.frame, places), "point-drag", dragging)
+            if not dragging:
+                self.bench.say("The point is put right on this frame; track on from here (T or Shift+T).")
+
+    def with_points(self, what: str) -> None:
+        """Something that the page asks for of the points."""
+        s, track = self.session, self.session.track
+        if track is None or s.plate is None or s.cache is None:
+            return
+        names = self.page.points.names()
+        if what == "add-point":
+            if s.frame != track.region.frame:
+                s.go(track.region.frame)
+            self.bench.pick(self._point_picked, "Click a spot that stands out from what is round it. Esc gives up.")
+        elif what == "find-spots":
+            self.bench.attempt(self._find_spots)
+        elif not names:
+            self.bench.say("Choose points first: click one, or Shift-drag a box round several.")
+        elif what == "remove-points":
+            s.history.do("Remove points", remove_points(s.shot, track.id, names))
+        else:
+            left_out = set(getattr(track.solution, "left_out", ()))
+            self.bench.edit("Use points" if names <= left_out else "Leave points out",
+                            lambda: use_points(s.shot, s.track_id, left_out - names if names <= left_out else left_out | names))
+
+    def _point_picked(self, point: np.ndarray) -> None:
+        s = self.session
+        if self.bench.edit("Add a point", lambda: add_point(s.shot, s.track_id, point)):
+            self.bench.say("The point is set. Add more, or track (Ctrl+T): one gives position, two also scale and turn, four perspective.")
+
+    def _find_spots(self) -> None:
+        s, track = self.session, self.session.track
+        assert track is not None and s.plate is not None and s.cache is not None
+        found = good_spots(s.shot, track, s.plate, int(self.page.points.count.value()), read=s.cache.get)
+        names = tuple(str(k + 1) for k in range(len(found)))
+        s.history.do("Find good spots", with_points(s.shot, track.id, found, names, (0,) * len(found)))
+        self.bench.say(f"{len(found)} good spots were found. Track them with Ctrl+T.")
 
     # -- tracking -------------------------------------------------------------------------------------------------
 

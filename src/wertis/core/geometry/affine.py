@@ -1,0 +1,112 @@
+"""Motions of a plane through points: affine ones, and robust fits of every kind."""
+
+from itertools import combinations, islice
+from typing import Literal
+
+import numpy as np
+
+from wertis.core.geometry import homography
+
+PlaneKind = Literal["shift", "shift-scale", "shift-turn", "similarity", "affine", "perspective"]
+KINDS_BY_COUNT: dict[int, PlaneKind] = {1: "shift", 2: "similarity", 3: "affine", 4: "perspective"}
+"""What so many points can determine, and more points as well as four."""
+_LEAST_DEVIATION = 0.05  # pixels: points that are off by less are not doubted
+_ROUNDS = 5  # of reweighting
+_DETERMINE = {"shift": 1, "shift-scale": 2, "shift-turn": 2, "similarity": 2, "affine": 3, "perspective": 4}  # points that a motion meets
+_SAMPLES = 60  # sets of so few points that are tried
+
+
+def affine_through(source: np.ndarray, target: np.ndarray) -> np.ndarray:
+    """The affine motion (3, 3), or the similarity of two points or points on a line, that takes points nearest to others (n, 2) by least squares."""
+    middle = source.mean(0)
+    x, y = (source - middle).T
+    scale = max(float(np.abs(source - middle).max()), 1e-9)
+    flat = len(source) < 3 or np.linalg.svd((source - middle) / scale, compute_uv=False)[1] < 1e-3
+    zero, one = np.zeros_like(x), np.ones_like(x)
+    if flat:
+        rows = np.concatenate([np.column_stack([x, -y, one, zero]), np.column_stack([y, x, zero, one])])
+    else:
+        rows = np.concatenate([np.column_stack([x, y, one, zero, zero, zero]), np.column_stack([zero, zero, zero, x, y, one])])
+    v = np.linalg.lstsq(rows, np.concatenate([target[:, 0], target[:, 1]]), rcond=None)[0]
+    out = np.eye(3)
+    if flat:
+        out[:2] = [[v[0], -v[1], v[2]], [v[1], v[0], v[3]]]
+    else:
+        out[:2] = [v[:3], v[3:]]
+    back = np.eye(3)
+    back[:2, 2] = -middle
+    return np.asarray(out @ back)
+
+
+def allowed_kind(kind: PlaneKind, count: int) -> PlaneKind:
+    """The kind of motion, or what so many points can determine of it."""
+    most = KINDS_BY_COUNT[min(count, 4)]
+    order = ("shift", "shift-scale", "shift-turn", "similarity", "affine", "perspective")
+    return kind if order.index(kind) <= order.index(most) else most
+
+
+def robust_fit(kind: PlaneKind, source: np.ndarray, target: np.ndarray, errors: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """The motion (3, 3) of a kind that takes points nearest to others (n, 2), those that disagree counting little, and (n,) by how much each is off.
+
+    As many points as determine it are met. The weights are Cauchy's, iterated (P. Holland and R. Welsch, Robust regression using iteratively reweighted
+    least-squares, 1977).
+
+    Parameters
+    ----------
+    errors : (n,) expected error of each, in pixels.
+    """
+    kind = allowed_kind(kind, len(source))
+    base = 1 / np.maximum(errors, _LEAST_DEVIATION) ** 2
+    matrix = _least_median(kind, source, target, base)
+    for _ in range(_ROUNDS):
+        away = np.linalg.norm(homography.apply(matrix, source) - target, axis=1)
+        scale = max(float(np.median(away * np.sqrt(base))), 1.0)
+        matrix = _weighted_fit(kind, source, target, base / (1 + base * (away / (2 * scale)) ** 2))
+    return matrix, np.linalg.norm(homography.apply(matrix, source) - target, axis=1)
+
+
+def _least_median(kind: PlaneKind, source: np.ndarray, target: np.ndarray, base: np.ndarray) -> np.ndarray:
+    """The motion (3, 3) through as few points as determine it from which the median of all is least off (P. Rousseeuw, Least median of squares, 1984)."""
+    few = _DETERMINE[kind]
+    if len(source) <= few:
+        return _weighted_fit(kind, source, target, base)
+    subsets = list(islice(combinations(range(len(source)), few), _SAMPLES + 1))
+    if len(subsets) > _SAMPLES:
+        rng = np.random.default_rng(len(source))
+        subsets = [tuple(rng.choice(len(source), few, replace=False)) for _ in range(_SAMPLES)]
+    best, least = _weighted_fit(kind, source, target, base), np.inf
+    for subset in subsets:
+        which = list(subset)
+        found = _weighted_fit(kind, source[which], target[which], base[which])
+        with np.errstate(all="ignore"):
+            away = np.linalg.norm(homography.apply(found, source) - target, axis=1) * np.sqrt(base)
+        middle = float(np.sort(away)[(len(source) + few) // 2])
+        if middle < least:
+            best, least = found, middle
+    return best
+
+
+def _weighted_fit(kind: PlaneKind, source: np.ndarray, target: np.ndarray, weight: np.ndarray) -> np.ndarray:
+    out = np.eye(3)
+    share = (weight / weight.sum())[:, None]
+    a, b = (source * share).sum(0), (target * share).sum(0)
+    p, q = source - a, target - b
+    if kind == "perspective":
+        try:
+            return homography.from_points(source, target, weight)
+        except ValueError:
+            kind = "affine"
+    size = float((share * p * p).sum())
+    if kind == "shift" or size < 1e-9:
+        form = np.eye(2)
+    elif kind == "affine" and np.linalg.svd(p, compute_uv=False)[1] > 1e-6:
+        form = np.linalg.lstsq(p * np.sqrt(share), q * np.sqrt(share), rcond=None)[0].T
+    else:
+        along, across = float((share * p * q).sum()) / size, float((share[:, 0] * (p[:, 0] * q[:, 1] - p[:, 1] * q[:, 0])).sum()) / size
+        if kind == "shift-scale":
+            across = 0.0
+        elif kind == "shift-turn":
+            along, across = (v / max(np.hypot(along, across), 1e-9) for v in (along, across))
+        form = np.array([[along, -across], [across, along]])
+    out[:2, :2], out[:2, 2] = form, b - form @ a
+    return out

@@ -1,0 +1,68 @@
+"""Displacements measured at scattered places, joined by a smooth field that says how sure it is.
+
+The field is expected to be smooth, as far as leaving measurements out shows that it is, with single places free to differ. F. Bookstein, Principal warps,
+1989 (least bending); S. Wood, Thin plate regression splines, 2003 (choosing it by what is left out); the weights are those of Student's t, iterated.
+"""
+
+import numpy as np
+
+from wertis.core.geometry.bspline import DIFFERENCES, Lattice, NormalEquations, difference, evaluate
+
+_BENDING = (0.01, 0.03, 0.1, 0.3, 1.0, 3.0)  # pixels of bending between neighbours, from which the expected is chosen
+_HONEST = 0.3  # pixels of bending that are held possible when it is said how sure the field is
+_DEGREES_OF_FREEDOM = 2.0  # of Student's t by which bending is expected: single places may differ
+_FREE = 40.0  # pixels of displacement that nothing speaks against
+_ROUNDS = 5  # of reweighting
+_FOLDS = 2  # of the cross-validation
+_OVERDISPERSION = 2.5  # times the deviations that the measurements state, for what their model leaves out
+_FLOOR = 0.03  # pixels of error of a measurement, however sure
+
+
+def joined(lattice: Lattice, places: np.ndarray, moves: np.ndarray, covariance: np.ndarray, wanted: np.ndarray, free: float = _FREE,
+           ) -> tuple[np.ndarray, np.ndarray]:
+    """The displacement (n, 2) of places `wanted` (n, 2) and its covariance (n, 2, 2).
+
+    Parameters
+    ----------
+    places, moves, covariance : (m, 2), (m, 2) and (m, 2, 2) what was measured.
+    free : pixels of displacement that nothing speaks against.
+    """
+    information = np.linalg.inv(covariance * _OVERDISPERSION ** 2 + _FLOOR ** 2 * np.eye(2))
+    fold = np.arange(len(places)) % _FOLDS
+    loss = []
+    for scale in _BENDING:
+        total = 0.0
+        for k in range(_FOLDS):
+            kept, out = fold != k, fold == k
+            if not kept.any() or not out.any():
+                continue
+            system, values = _field(lattice, places[kept], moves[kept], information[kept], scale, free)
+            rest = moves[out] - evaluate(lattice, values, places[out])[0]
+            spread = system.covariance(places[out]) + np.linalg.inv(information[out])
+            away = np.einsum("na,nab,nb->n", rest, np.linalg.inv(spread), rest)
+            # Student's t, so that single places that differ do not decide
+            total += float((0.5 * np.log(np.linalg.det(spread)) + 2.5 * np.log1p(away / 3)).sum())
+        loss.append(total)
+    best = _BENDING[int(np.argmin(loss))]
+    _, values = _field(lattice, places, moves, information, best, free)
+    doubtful, _ = _field(lattice, places, moves, information, max(_HONEST, best), free)
+    return evaluate(lattice, values, wanted)[0], doubtful.covariance(wanted)
+
+
+def _field(lattice: Lattice, places: np.ndarray, moves: np.ndarray, information: np.ndarray, wanted: float,
+           free: float) -> tuple[NormalEquations, np.ndarray]:
+    """The equations of the control values, and the values (rows, columns, 2), where bending of about `wanted` pixels is expected."""
+    packed = np.stack([information[:, 0, 0], information[:, 0, 1], information[:, 1, 1]], axis=1)
+    pull = (information @ moves[..., None])[..., 0]
+    values = np.zeros((*lattice.shape, 2))
+    for turn in range(_ROUNDS):
+        # from loose to stiff, so that a single place that differs is let go before its neighbours are drawn along
+        scale = max(wanted, _BENDING[-1] * 0.2 ** turn)
+        system = NormalEquations(lattice)
+        system.add_places(places, packed, pull)
+        for kernel, count in DIFFERENCES[2]:
+            bending = difference(values, kernel)
+            system.add_difference(kernel, count * (_DEGREES_OF_FREEDOM + 2) / (_DEGREES_OF_FREEDOM * scale ** 2 + (bending ** 2).sum(-1)))
+        system.add_diagonal(np.full(lattice.shape, 1 / free ** 2))
+        values = system.solve()
+    return system, values
