@@ -23,8 +23,10 @@ from wertis.core.blas import single_threaded
 from wertis.core.check.slip import Slip
 from wertis.core.check.summary import Summary, share_under, summary
 from wertis.core.errors import DeliverError, RegionError, WertisError
+from wertis.core.exchange.camera_json import write_camera
 from wertis.core.geometry import polygon
 from wertis.core.geometry.motion import Motion, carried
+from wertis.core.jobs.camera import Solve, carried_on_plane, picked_plane, solve_plate, with_plane
 from wertis.core.jobs.check import check_track
 from wertis.core.jobs.events import Event
 from wertis.core.jobs.export import export_corner_pin, export_mesh
@@ -44,7 +46,7 @@ from wertis.core.shot import points as point_edits
 from wertis.core.shot import store as shot_files
 from wertis.core.shot.document import Artwork, HoldOut, Item, Placement, PlaneSettings, RepairLayer, Track, TrackSettings
 from wertis.core.shot.document import Shot as Document
-from wertis.core.shot.hold_outs import open_matte
+from wertis.core.shot.hold_outs import open_matte, read_matte
 from wertis.core.shot.meshes import MeshSettings, mesh_of
 from wertis.core.shot.points import PointsSettings, PointsSolution
 from wertis.core.shot.resolve import motion_of
@@ -234,6 +236,36 @@ class Shot:
         wanted = list(frames) if frames is not None else self._frames()
         return self._left_out(render(self.document, self.plate, str(pattern), wanted, what, resume=resume, stop=stop), progress)
 
+    def solve(self, focal: float | None = None, radial: bool = False, hold_outs: Iterable[Points | str | Path] = (), progress: Progress | None = None,
+              stop: threading.Event | None = None) -> Camera:
+        """Solve the camera of the shot's range from features of the whole picture.
+
+        Parameters
+        ----------
+        focal : in pixels, when it is known; solved for otherwise.
+        radial : solve for a radial term of the lens as well.
+        hold_outs : polygons (N, 2) that stay in the picture, or matte sequences, whose features do not count.
+
+        Raises
+        ------
+        WertisError
+            When no camera can be solved, with what that means, or the work was stopped.
+        """
+        masks = [_held(what, self.plate.size) for what in hold_outs]
+
+        def held(frame: int) -> np.ndarray:
+            return np.asarray(np.max([mask(frame) for mask in masks], axis=0))
+
+        found: Solve | None = None
+        with single_threaded():
+            for event in solve_plate(self.plate, self._frames(), focal, radial, held if masks else None, stop=stop):
+                if progress is not None:
+                    progress(event)
+                found = event.item if isinstance(event.item, Solve) else found
+        if found is None:
+            raise WertisError("Solving was stopped before its end.")
+        return Camera(self, found)
+
     def frame(self, frame: int, what: Literal["comp", "graphic"] = "comp") -> np.ndarray:
         """A frame as it is rendered, (h, w, channels): a function of the shot and the frame alone."""
         with single_threaded():
@@ -334,6 +366,61 @@ class Drift:
     def share_under(self, level: float) -> float:
         """The share of measured frames whose drift is under a level in pixels."""
         return share_under(self.by_frame, level)
+
+
+def _held(what: Points | str | Path, size: tuple[int, int]) -> Callable[[int], np.ndarray]:
+    """What a polygon or a matte sequence holds out: frame to (h, w) uint8."""
+    if isinstance(what, str | Path):
+        matte = open_matte(Path(what), size)
+        nothing = np.zeros(size[::-1], np.uint8)
+
+        def there(frame: int) -> np.ndarray:
+            mask = read_matte(matte, frame)
+            return nothing if mask is None else mask
+
+        return there
+    mask = polygon.fill(polygon.checked(_numbers(what, "hold-out"), size), size)
+    return lambda frame: np.where(mask > 0, 255, 0).astype(np.uint8)
+
+
+class Camera:
+    """A solved camera of a shot.
+
+    Attributes
+    ----------
+    solved : its path, focal length, points and errors.
+    """
+
+    def __init__(self, shot: Shot, found: Solve) -> None:
+        self.shot, self._found = shot, found
+        self.solved = found.camera
+
+    @property
+    def error(self) -> float:
+        """Mean reprojection error in pixels; common practice: under 1 is usable, about 0.3 good."""
+        return self.solved.error
+
+    def pin(self, corners: Points, frame: int) -> dict[int, np.ndarray]:
+        """Corners (n, 2) of a flat part of the scene on a frame, carried to all frames: frame to (n, 2).
+
+        Raises
+        ------
+        WertisError
+            When there is no plane to be found there.
+        """
+        places = _numbers(corners, "corners")
+        return carried_on_plane(self.solved, picked_plane(self._found, places, frame), places, frame)
+
+    def plane(self, region: Points, frame: int, name: str = "Plane") -> Surface:
+        """A track more in the shot, whose motion is that of the plane seen inside a region (N, 2) on a frame."""
+        with _fields():
+            document, ident = with_plane(self.shot.document, self._found, _numbers(region, "region"), frame, name)
+        self.shot._do(f"Add {name}", document)
+        return Surface(self.shot, ident)
+
+    def save(self, path: str | Path) -> None:
+        """Write the camera as JSON."""
+        write_camera(Path(path), self.solved)
 
 
 @dataclass(frozen=True)

@@ -14,7 +14,8 @@ from wertis.core.errors import WertisError
 # command to the module and function that run it; each is imported when it is wanted
 COMMANDS = {"track": ("wertis.cli.track", "run_track"), "check": ("wertis.cli.check", "run_check"), "repair": ("wertis.cli.repair", "run_repair"),
             "motion": ("wertis.cli.motion", "run_motion"), "render": ("wertis.cli.deliver", "run_render"), "matte": ("wertis.cli.deliver", "run_matte"),
-            "export": ("wertis.cli.deliver", "run_export"), "cuts": ("wertis.cli.cuts", "run_cuts"), "demo": ("wertis.cli.window", "run_demo"),
+            "export": ("wertis.cli.deliver", "run_export"), "cuts": ("wertis.cli.cuts", "run_cuts"), "solve": ("wertis.cli.solve", "run_solve"),
+            "demo": ("wertis.cli.window", "run_demo"),
             "open": ("wertis.cli.window", "run_open")}
 
 
@@ -59,6 +60,21 @@ def build_parser() -> argparse.ArgumentParser:
     track.add_argument("--save", metavar="SHOT.wertis", help="begin a shot with the track in it, to be opened, checked, repaired and rendered")
     track.add_argument("--name", default="Surface", metavar="NAME", help="name of the track in that shot")
     track.add_argument("--quiet", action="store_true", help="no progress")
+
+    solve = commands.add_parser("solve", help="solve a plate's camera, and carry a rectangle of a flat part of the scene through the shot")
+    solve.add_argument("plate", help="a folder of frames, a sequence pattern or a movie")
+    solve.add_argument("--out", required=True, metavar="CAMERA.json", help="file to write: focal length, error, a matrix for each frame, points")
+    solve.add_argument("--focal", type=float, metavar="PX", help="focal length in pixels, when it is known (default: solved)")
+    solve.add_argument("--lens", action="store_true", help="solve for a radial term of the lens as well")
+    solve.add_argument("--start", type=int, metavar="FRAME", help="frame on which the corners are given")
+    solve.add_argument("--corners", metavar='"x,y x,y x,y x,y"', help="corners of a rectangle on a flat part of the scene")
+    solve.add_argument("--pin", metavar="OUT.csv", help="file to write: frame,x1,y1,x2,y2,x3,y3,x4,y4 of those corners")
+    solve.add_argument("--holdout", action="append", default=[], metavar='"x,y x,y ..."|MATTE', help="what does not count, as for wertis track")
+    solve.add_argument("--layer", default="", metavar="NAME", help="layer of the plate's EXR files to look at")
+    solve.add_argument("--range", dest="range_", metavar="FIRST-LAST", help="frames to solve (default: the whole plate)")
+    solve.add_argument("--save", metavar="SHOT.wertis", help="keep the rectangle's plane as a track of a shot")
+    solve.add_argument("--name", default="Plane", metavar="NAME", help="name of that track")
+    solve.add_argument("--quiet", action="store_true", help="no progress")
 
     check = commands.add_parser("check", help="measure on the pictures how far a track drifts")
     check.add_argument("shot", help="a .wertis file")

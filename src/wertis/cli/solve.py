@@ -1,0 +1,39 @@
+"""`wertis solve`: a plate's camera, and a plane of its scene carried through the shot."""
+
+import argparse
+from pathlib import Path
+
+import wertis
+from wertis.cli import arguments
+from wertis.cli.exits import EXIT_OK, EXIT_PARTLY
+from wertis.cli.progress import Progress
+from wertis.core.errors import RegionError, WertisError
+from wertis.core.exchange.corner_pin_csv import write_plain
+
+
+def run_solve(a: argparse.Namespace) -> int:
+    """Run the command; the exit code says whether every frame has an answer."""
+    if bool(a.pin) != bool(a.corners):
+        raise WertisError("--pin OUT.csv gets the corners of --corners carried through the shot; give both, or neither.")
+    corners = arguments.points(a.corners, "corners") if a.corners else None
+    if corners is not None and (len(corners) != 4 or a.start is None):
+        raise RegionError("--corners takes the four corners of a rectangle on the frame of --start; give both.")
+    arguments.folders_exist(a.out, a.pin, a.save)
+    shot = wertis.open(a.plate, a.layer)
+    first, last = arguments.frame_range(a.range_, shot.plate.first, shot.plate.last)
+    shot.range = first, last
+    progress = Progress("solving", a.quiet)
+    camera = shot.solve(a.focal, a.lens, [arguments.hold_out(text) for text in a.holdout], progress)
+    progress.end()
+    camera.save(a.out)
+    if corners is not None and a.pin:
+        write_plain(Path(a.pin), camera.pin(corners, a.start))
+        if a.save:
+            camera.plane(corners, a.start, a.name)
+    if a.save:
+        shot.save(Path(a.save))
+    solved = camera.solved
+    missing = last - first + 1 - len(solved.poses)
+    print(f"{len(solved.poses)} of {last - first + 1} frames solved, mean error {solved.error:.2f} px, focal length {solved.focal:.1f} px, "
+          f"{len(solved.points)} points.")
+    return EXIT_PARTLY if missing else EXIT_OK

@@ -1,0 +1,53 @@
+"""A solved camera as JSON: per frame a 3x4 world-to-camera matrix, focal length, principal point, lens terms, mean error, the scene's points."""
+
+import json
+from pathlib import Path
+
+import numpy as np
+
+from wertis.core.errors import DeliverError
+from wertis.core.files import read_text, write_text
+from wertis.core.geometry.camera import SolvedCamera
+
+FORMAT, VERSION = "wertis camera", 1
+_CONVENTION = ("pixels, first pixel's centre at 0.5,0.5, y down; cameras take the world to the camera, x right, y down, z forward; a point X is seen at "
+               "principal + focal * d(x/z, y/z) with d(p) = p (1 + radial[0] r^2 + radial[1] r^4)")
+
+
+def write_camera(path: Path, camera: SolvedCamera) -> None:
+    """Write a camera.
+
+    Raises
+    ------
+    DeliverError
+        When the file cannot be written.
+    """
+    data = {"format": FORMAT, "version": VERSION, "convention": _CONVENTION, "size": list(camera.size), "focal": camera.focal,
+            "principal": camera.principal.tolist(), "radial": list(camera.radial), "error": camera.error,
+            "errors": {str(f): e for f, e in camera.errors.items()},
+            "cameras": {str(f): p.tolist() for f, p in camera.poses.items()}, "points": np.round(camera.points, 9).tolist()}
+    write_text(path, json.dumps(data, indent=1))
+
+
+def read_camera(path: Path) -> SolvedCamera:
+    """Read a camera that `write_camera` wrote.
+
+    Raises
+    ------
+    DeliverError
+        When the file cannot be read, or is not such a file.
+    """
+    try:
+        data = json.loads(read_text(path))
+        if data["format"] != FORMAT or data["version"] != VERSION:
+            raise DeliverError(f"{path.name} is not a camera of a version that can be read here.")
+        poses = {int(f): np.array(p, float) for f, p in data["cameras"].items()}
+        points, principal = np.array(data["points"], float).reshape(-1, 3), np.array(data["principal"], float)
+        if any(p.shape != (3, 4) or not np.isfinite(p).all() for p in poses.values()) or principal.shape != (2,) or not float(data["focal"]) > 0:
+            raise DeliverError(f"{path.name} holds a camera that is none: its matrices, principal point or focal length cannot be used.")
+        width, height = (int(v) for v in data["size"])
+        first, second = (float(v) for v in data["radial"])
+        return SolvedCamera((width, height), float(data["focal"]), principal, (first, second), poses, points, np.arange(len(points)),
+                            {int(f): float(e) for f, e in data["errors"].items()})
+    except (KeyError, TypeError, ValueError, AttributeError) as why:
+        raise DeliverError(f"{path.name} does not hold a camera as docs/formats.md says ({why}).") from why

@@ -1,0 +1,165 @@
+"""A camera with its path, and planes of the scene that it sees.
+
+R. Hartley and A. Zisserman, Multiple view geometry in computer vision, 2004 (the camera); D. Brown, Decentering distortion of lenses, 1966 (radial terms).
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from wertis.core.errors import WertisError
+
+_STEPS = 12  # of Gauss-Newton
+
+
+@dataclass(frozen=True)
+class SolvedCamera:
+    """A camera's path and what it saw.
+
+    Attributes
+    ----------
+    size : width and height of the picture.
+    focal : pixels.
+    principal : (2,) in pixels, the first pixel's centre at (0.5, 0.5).
+    radial : first and second radial terms of the lens, on the picture in units of the focal length.
+    poses : frame to (3, 4), world to camera: x right, y down, z forward.
+    points : (N, 3) features in space.
+    numbers : (N,) which track of `FeatureTracks` each is.
+    errors : frame to mean reprojection error in pixels.
+    """
+
+    size: tuple[int, int]
+    focal: float
+    principal: np.ndarray
+    radial: tuple[float, float]
+    poses: dict[int, np.ndarray]
+    points: np.ndarray
+    numbers: np.ndarray
+    errors: dict[int, float]
+
+    @property
+    def error(self) -> float:
+        """Mean reprojection error over all frames, in pixels."""
+        return float(np.mean(list(self.errors.values()))) if self.errors else np.inf
+
+    def project(self, points: np.ndarray, frame: int) -> np.ndarray:
+        """Points (n, 3) of the world in a frame's picture (n, 2); nan behind the camera."""
+        pose = self.poses[frame]
+        at = points @ pose[:, :3].T + pose[:, 3]
+        with np.errstate(all="ignore"):
+            flat = np.where(at[:, 2:] > 1e-9, at[:, :2] / at[:, 2:], np.nan)
+        return self.distorted(flat) * self.focal + self.principal
+
+    def rays(self, points: np.ndarray, frame: int) -> tuple[np.ndarray, np.ndarray]:
+        """The camera's place (3,) on a frame, and the directions (n, 3) in the world in which it sees points (n, 2) of its picture."""
+        pose = self.poses[frame]
+        flat = self.straight((points - self.principal) / self.focal)
+        return -pose[:, :3].T @ pose[:, 3], np.column_stack([flat, np.ones(len(flat))]) @ pose[:, :3]
+
+    def distorted(self, flat: np.ndarray) -> np.ndarray:
+        """Points (n, 2) of the plane at unit distance, as the lens shows them."""
+        k1, k2 = self.radial
+        square = (flat ** 2).sum(-1, keepdims=True)
+        return np.asarray(flat * (1 + k1 * square + k2 * square ** 2))
+
+    def straight(self, seen: np.ndarray) -> np.ndarray:
+        """The way back of `distorted`, by iteration."""
+        flat = seen.copy()
+        k1, k2 = self.radial
+        for _ in range(20):
+            square = (flat ** 2).sum(-1, keepdims=True)
+            flat = seen / (1 + k1 * square + k2 * square ** 2)
+        return np.asarray(flat)
+
+
+@dataclass(frozen=True)
+class ScenePlane:
+    """A plane of the scene: `point` (3,) on it, unit `normal` (3,) towards the camera it was picked from, and how many pixels its features lie off."""
+
+    point: np.ndarray
+    normal: np.ndarray
+    off: float
+
+
+def plane_through(camera: SolvedCamera, points: np.ndarray, frame: int) -> ScenePlane:
+    """The plane that most of some points (n, 3) in space lie on, towards the camera of a frame.
+
+    Raises
+    ------
+    WertisError
+        When there are fewer than three, or they lie on a line.
+    """
+    if len(points) < 3:
+        raise WertisError(f"{len(points)} features were solved on that surface, and a plane needs three; draw it larger, or where there is more detail.")
+    scale = camera.focal / max(float(np.median((points @ camera.poses[frame][:, :3].T + camera.poses[frame][:, 3])[:, 2])), 1e-9)  # pixels per unit
+    rng = np.random.default_rng(len(points))
+    best, least = np.ones(len(points), bool), np.inf
+    for _ in range(300):
+        a, b, c = points[rng.choice(len(points), 3, replace=False)]
+        normal = np.cross(b - a, c - a)
+        length = float(np.linalg.norm(normal))
+        if length < 1e-12:
+            continue
+        off = np.abs((points - a) @ normal / length) * scale
+        cost = float(np.minimum(off, 3.0).sum())
+        if cost < least:
+            best, least = off < max(3.0 * float(np.median(off)), 0.5), cost
+    kept = points[best]
+    for _ in range(5):
+        middle = kept.mean(0)
+        normal = np.linalg.svd(kept - middle)[2][2]
+        off = np.abs((points - middle) @ normal) * scale
+        kept = points[off < max(3.0 * float(np.median(off)), 0.5)]
+        if len(kept) < 3:
+            raise WertisError("The features on that surface lie on a line; a plane needs some beside it.")
+    eye = -camera.poses[frame][:, :3].T @ camera.poses[frame][:, 3]
+    return ScenePlane(middle, normal * np.sign((eye - middle) @ normal), float(np.median(off)))
+
+
+def refined_plane(camera: SolvedCamera, plane: ScenePlane, start: np.ndarray, seen: dict[int, tuple[np.ndarray, np.ndarray]], frame: int) -> ScenePlane:
+    """The plane by which points of a frame, carried through it, come nearest to where they were seen on others: robust Gauss-Newton on its three numbers.
+
+    Parameters
+    ----------
+    start : (n, 2) the points on `frame`.
+    seen : other frame to which of them (m,) were seen there, and where (m, 2).
+    """
+    eye = -camera.poses[frame][:, :3].T @ camera.poses[frame][:, 3]
+    inverse = plane.normal / float((plane.point - eye) @ plane.normal)  # the plane is all X with inverse . (X - eye) = 1
+    _, rays = camera.rays(start, frame)
+    frames = [f for f in seen if f in camera.poses and f != frame]
+    if not frames:
+        return plane
+    which = np.concatenate([seen[f][0] for f in frames])
+    was = np.concatenate([seen[f][1] for f in frames])
+
+    def carried(numbers: np.ndarray) -> np.ndarray:
+        space = eye + rays / (rays @ numbers)[:, None]
+        return np.concatenate([camera.project(space[seen[f][0]], f) for f in frames])
+
+    off = np.inf
+    for _ in range(_STEPS):
+        at = carried(inverse)
+        away = was - at
+        size = np.linalg.norm(np.nan_to_num(away, nan=1e3), axis=1)
+        # a track counts as a whole: one that is not of the plane goes wrong on all of its frames
+        each = np.array([np.median(size[which == k]) if (which == k).any() else np.inf for k in range(len(start))])
+        off = float(np.median(each[np.isfinite(each)]))
+        cut = max(3.0 * off, 0.3)
+        weight = np.where(np.isfinite(at).all(1), 1 / (1 + (each[which] / cut) ** 4), 0)
+        step = 1e-5 * np.linalg.norm(inverse)
+        slopes = np.stack([(carried(inverse + step * axis) - at) / step for axis in np.eye(3)], axis=2)
+        slopes, away = np.nan_to_num(slopes), np.nan_to_num(away)
+        normal = np.einsum("n,nka,nkb->ab", weight, slopes, slopes)
+        inverse = inverse + np.linalg.solve(normal + 1e-9 * np.trace(normal) * np.eye(3), np.einsum("n,nka,nk->a", weight, slopes, away))
+    unit = inverse / np.linalg.norm(inverse)
+    point = eye + unit / float(unit @ inverse)
+    return ScenePlane(point, unit * np.sign((eye - point) @ unit), off)
+
+
+def on_plane(camera: SolvedCamera, plane: ScenePlane, points: np.ndarray, frame: int) -> np.ndarray:
+    """Where the rays through points (n, 2) of a frame meet a plane, (n, 3); nan where they do not."""
+    eye, rays = camera.rays(points, frame)
+    with np.errstate(all="ignore"):
+        far = ((plane.point - eye) @ plane.normal) / (rays @ plane.normal)
+    return np.asarray(eye + np.where(far > 0, far, np.nan)[:, None] * rays)

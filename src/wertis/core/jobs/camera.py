@@ -1,0 +1,171 @@
+"""Solving a plate's camera, and the planes of its scene as tracks."""
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+
+import cv2
+import numpy as np
+
+from wertis.core.errors import RegionError, WertisError
+from wertis.core.geometry import homography, polygon
+from wertis.core.geometry.camera import ScenePlane, SolvedCamera, on_plane, plane_through, refined_plane
+from wertis.core.jobs.events import Counter, Event, Stop, stopped
+from wertis.core.plate.base import Plate, luma
+from wertis.core.shot.document import PlaneSettings, PlaneSolution, Shot
+from wertis.core.shot.edits import add_track
+from wertis.core.track.camera import solve_camera
+from wertis.core.track.features import FeatureTracks, follow_features, followed_from
+from wertis.core.track.run import track_plane
+
+
+@dataclass(frozen=True)
+class Solve:
+    """A solved camera, the features that it was solved from, and the plate with what is held out of it."""
+
+    camera: SolvedCamera
+    tracks: FeatureTracks
+    plate: Plate
+    held: Callable[[int], np.ndarray] | None = None
+    read: Callable[[int], np.ndarray] | None = None
+
+    def seen(self, frame: int) -> np.ndarray:
+        """A frame's luma (h, w) uint8."""
+        return np.clip(luma((self.read or self.plate.read)(frame)), 0, 255).astype(np.uint8)
+
+
+def solve_plate(plate: Plate, frames: Sequence[int], focal: float | None = None, radial: bool = False, held: Callable[[int], np.ndarray] | None = None,
+                read: Callable[[int], np.ndarray] | None = None, stop: Stop | None = None) -> Iterator[Event]:
+    """Follow features through frames and solve the camera; the last event's item is the `Solve`.
+
+    Parameters
+    ----------
+    focal : in pixels, when it is known.
+    radial : solve for one radial term of the lens.
+    held : gives (h, w) uint8, 255 on what moves by itself or does not count.
+
+    Raises
+    ------
+    WertisError
+        When no camera can be solved, with what that means.
+    PlateError
+        When a frame cannot be read.
+    """
+    if len(frames) < 3:
+        raise WertisError(f"A camera needs three frames at least; the range has {len(frames)}.")
+    if focal is not None and not 0.1 * max(plate.size) < focal < 50 * max(plate.size):
+        raise WertisError(f"A focal length of {focal:g} pixels does not fit a picture that is {plate.size[0]} wide; give it in pixels, or leave it out.")
+    fetch = read or plate.read
+
+    def seen(frame: int) -> np.ndarray:
+        return np.clip(luma(fetch(frame)), 0, 255).astype(np.uint8)
+
+    count = Counter(len(frames) + 1)
+    tracks: FeatureTracks | None = None
+    for frame, so_far in follow_features(frames, seen, held):
+        tracks = so_far
+        yield count.event(frame, note=f"following features on frame {frame}")
+        if stopped(stop):
+            return
+    assert tracks is not None
+    yield count.remark(frames[-1], note="solving the camera")
+    camera = solve_camera(tracks, plate.size, focal, radial)
+    yield Event(None, count.total, count.total, Solve(camera, tracks, plate, held, read), "done")
+
+
+def picked_plane(solve: Solve, region: np.ndarray, frame: int) -> ScenePlane:
+    """The plane that is seen inside a region (N, 2) on a frame: features are followed there anew, and what most of them agree on is the plane.
+
+    Raises
+    ------
+    WertisError
+        When the camera has no answer on the frame, or too few features lie there.
+    """
+    camera = solve.camera
+    if frame not in camera.poses:
+        raise RegionError(f"The camera is not solved on frame {frame}; choose one on which it is.")
+    mask = polygon.fill(region, camera.size)
+    grid = _grid(region)
+    seen = {f: (np.arange(len(grid)), homography.apply(m, grid)) for f, m in _tracked_as_plane(solve, region, mask, frame).items()}
+    start = grid
+    if len(seen) < _FEW:  # too little to track it as a whole
+        held = solve.held(frame) if solve.held is not None else None
+        if held is not None:
+            mask[held > 127] = 0
+        onward, backward = [f for f in camera.poses if f > frame], [f for f in reversed(camera.poses) if f < frame]
+        start, seen = followed_from(solve.seen(frame), mask, onward, backward, solve.seen, _DENSE)
+    return refined_plane(camera, _first_plane(camera, start, seen, frame), start, seen, frame)
+
+
+def _tracked_as_plane(solve: Solve, region: np.ndarray, mask: np.ndarray, frame: int) -> dict[int, np.ndarray]:
+    """Frame to the homography (3, 3) from `frame` by which the planar tracker finds the region there, where it is sure."""
+    found = {}
+    for run in ([f for f in solve.camera.poses if f > frame], [f for f in reversed(solve.camera.poses) if f < frame]):
+        try:
+            for f, fix in track_plane(solve.plate, _box(region), frame, run, "perspective", read=solve.read, held=solve.held, mask=mask):
+                if fix.matrix is not None and fix.error < _SURE and fix.seen > _SEEN:
+                    found[f] = fix.matrix
+        except RegionError:
+            break
+    return found
+
+
+def _grid(region: np.ndarray) -> np.ndarray:
+    """(n, 2) points over a region."""
+    low, high = region.min(0), region.max(0)
+    x, y = np.meshgrid(*(np.linspace(a, b, 7) for a, b in zip(low, high, strict=True)))
+    points = np.column_stack([x.ravel(), y.ravel()])
+    inside = np.array([cv2.pointPolygonTest(region.astype(np.float32), (float(px), float(py)), False) >= 0 for px, py in points])
+    return np.concatenate([region, points[inside]])
+
+
+_FEW, _SURE, _SEEN = 3, 0.4, 0.5  # frames, pixels of expected error and share of the region, from which the planar tracker's answers make a plane
+
+
+def _first_plane(camera: SolvedCamera, start: np.ndarray, seen: dict[int, tuple[np.ndarray, np.ndarray]], frame: int) -> ScenePlane:
+    """A plane through the features (n, 2) of a frame, each put into space by the frame on which it is seen from farthest aside."""
+    eye, rays = camera.rays(start, frame)
+    best, space = np.zeros(len(start)), np.full((len(start), 3), np.nan)
+    for other, (which, places) in seen.items():
+        there, back = camera.rays(places, other)
+        aside = there - eye
+        a, b = rays[which], back
+        aa, ab, bb, ad, bd = (np.einsum("ni,ni->n", x, y) for x, y in ((a, a), (a, b), (b, b), (a, np.broadcast_to(aside, a.shape)),
+                                                                          (b, np.broadcast_to(aside, b.shape))))
+        sine = aa * bb - ab ** 2
+        with np.errstate(all="ignore"):
+            far = (ad * bb - bd * ab) / sine
+        good = np.isfinite(far) & (far > 0) & (sine > best[which])
+        space[which[good]] = eye + far[good, None] * a[good]
+        best[which[good]] = sine[good]
+    return plane_through(camera, space[np.isfinite(space).all(1)], frame)
+
+
+_DENSE = 250  # features on a plane
+
+
+def carried_on_plane(camera: SolvedCamera, plane: ScenePlane, points: np.ndarray, frame: int) -> dict[int, np.ndarray]:
+    """Points (n, 2) of a frame that lie on a plane, carried to all frames: frame to (n, 2)."""
+    there = on_plane(camera, plane, points, frame)
+    if not np.isfinite(there).all():
+        raise RegionError("A corner does not lie on the plane as the camera sees it; draw it this side of the plane's horizon.")
+    found = {f: camera.project(there, f) for f in camera.poses}
+    found[frame] = points.copy()
+    return {f: p for f, p in found.items() if np.isfinite(p).all()}
+
+
+def with_plane(shot: Shot, solve: Solve, region: np.ndarray, frame: int, name: str) -> tuple[Shot, str]:
+    """The shot with a track more, whose motion is that of a plane of the scene seen by the solved camera; its id."""
+    plane = picked_plane(solve, region, frame)
+    box = _box(region)
+    moved = carried_on_plane(solve.camera, plane, box, frame)
+    out, track = add_track(shot, region, frame, name)
+    frames = sorted(moved)
+    matrices = np.array([homography.from_points(box, moved[f]) if f != frame else np.eye(3) for f in frames])
+    errors = np.array([0.0 if f == frame else solve.camera.errors.get(f, np.inf) for f in frames])
+    solution = PlaneSolution(reference=frame, frames=np.array(frames, np.int64), matrices=matrices, errors=errors, seen=np.ones(len(frames)))
+    return out.with_track(track.but(settings=PlaneSettings(), solution=solution)), track.id
+
+
+def _box(region: np.ndarray) -> np.ndarray:
+    x, y, w, h = cv2.boundingRect(region.astype(np.float32))
+    return np.array([[x, y], [x + w, y], [x + w, y + h], [x, y + h]], float)

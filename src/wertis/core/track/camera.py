@@ -1,0 +1,186 @@
+"""A camera solved from feature tracks: its path, its focal length and lens, and the features' places in space.
+
+Structure from motion and its bundle adjustment are pycolmap's (J. Schönberger and J.-M. Frahm, Structure-from-motion revisited, CVPR 2016); what it is
+given, which frames and which pairs of them, and what is made of its answer, is ours. The world has no scale of its own: it begins at the first camera, and
+the features that are seen from there are one unit away, as the median has it.
+"""
+
+import tempfile
+from collections.abc import Sequence
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+import cv2
+import numpy as np
+
+from wertis.core.errors import WertisError
+from wertis.core.geometry.camera import SolvedCamera
+from wertis.core.track.features import FeatureTracks
+
+_STEPS = (1, 2, 4, 8, 16, 32, 64, 128)  # frames between those that are paired
+_LEAST_SHARED = 30  # tracks that two frames must share to be paired
+_TRIPOD = 0.8  # share of the shared features that a turn of the camera explains, from which it only turns
+_SOLVED_TOGETHER = 28  # frames
+_PLACED = 12  # features in space by which a further frame is placed
+_ERROR = 2.0  # pixels, by which a feature may be off its place in space
+
+
+def solve_camera(tracks: FeatureTracks, size: tuple[int, int], focal: float | None = None, radial: bool = False) -> SolvedCamera:
+    """Solve a camera.
+
+    Parameters
+    ----------
+    size : width and height of the picture.
+    focal : in pixels, when it is known; else it is solved for.
+    radial : solve for one radial term of the lens.
+
+    Raises
+    ------
+    WertisError
+        When it cannot be solved, with what that means for the shot.
+    """
+    pycolmap = _pycolmap()
+    pycolmap.logging.minloglevel = 3
+    step = max(1, round(len(tracks.frames) / _SOLVED_TOGETHER))
+    frames = tracks.frames[::step]  # others are placed among these afterwards
+    on = {f: tracks.on(f) for f in frames}
+    with tempfile.TemporaryDirectory(prefix="wertis-camera-") as folder:
+        path = Path(folder) / "tracks.db"
+        database = pycolmap.Database.open(path)
+        camera = pycolmap.Camera.create_from_model_name(1, "SIMPLE_RADIAL", focal or 1.2 * max(size), *size)
+        camera.has_prior_focal_length = focal is not None
+        _written(pycolmap, database, camera, frames, on)
+        pairs = _pairs(frames, on)
+        if not pairs:
+            raise WertisError("Too few features are seen on several frames; the shot is too short, too blurred or too bare to solve a camera from.")
+        for a, b, matches in pairs:
+            database.write_matches(frames.index(a) + 1, frames.index(b) + 1, matches.astype(np.uint32))
+        database.close()
+        (Path(folder) / "pairs.txt").write_text("".join(f"{_name(a)} {_name(b)}\n" for a, b, _ in pairs))
+        pycolmap.verify_matches(path, Path(folder) / "pairs.txt")
+        options = pycolmap.IncrementalPipelineOptions()
+        options.ba_refine_focal_length = focal is None
+        options.ba_refine_extra_params = radial
+        options.multiple_models, options.extract_colors, options.random_seed = False, False, 1
+        options.ba_global_frames_ratio = options.ba_global_points_ratio = 1.4
+        options.mapper.init_min_tri_angle, options.mapper.filter_max_reproj_error = 4.0, _ERROR
+        options.mapper.init_min_num_inliers = 50
+        found = pycolmap.incremental_mapping(path, folder, folder, options)
+        best = max(found.values(), key=lambda r: r.num_reg_images(), default=None)
+    if best is None or best.num_reg_images() < 3:
+        raise WertisError(_why_not(on, frames))
+    return _taken(best, tracks, size)
+
+
+def _pycolmap() -> Any:
+    try:
+        import pycolmap
+    except ImportError as why:
+        raise WertisError("Solving a camera needs the package pycolmap; install it with: pip install 'wertis[camera]'.") from why
+    return pycolmap
+
+
+def _name(frame: int) -> str:
+    return f"frame{frame:+09d}"
+
+
+def _written(pycolmap: Any, database: Any, camera: Any, frames: Sequence[int], on: dict[int, tuple[np.ndarray, np.ndarray]]) -> None:
+    """The camera, and the features of all frames, put into a database."""
+    camera_id = database.write_camera(camera, use_camera_id=True)
+    rig = pycolmap.Rig()
+    rig.rig_id = 1
+    rig.add_ref_sensor(camera.sensor_id)
+    rig_id = database.write_rig(rig, use_rig_id=True)
+    for k, frame in enumerate(frames, 1):
+        image = pycolmap.Image()
+        image.name, image.camera_id, image.image_id = _name(frame), camera_id, k
+        database.write_image(image, use_image_id=True)
+        whole = pycolmap.Frame()
+        whole.frame_id, whole.rig_id = k, rig_id
+        whole.add_data_id(image.data_id)
+        database.write_frame(whole, use_frame_id=True)
+        database.write_keypoints(k, on[frame][1].astype(np.float32))
+
+
+def _pairs(frames: Sequence[int], on: dict[int, tuple[np.ndarray, np.ndarray]]) -> list[tuple[int, int, np.ndarray]]:
+    """Pairs of frames, and (n, 2) which of their features belong together."""
+    found = []
+    for step in _STEPS:
+        for a, b in zip(frames, frames[step:], strict=False):
+            _, first, second = np.intersect1d(on[a][0], on[b][0], return_indices=True)
+            if len(first) >= _LEAST_SHARED:
+                found.append((a, b, np.column_stack([first, second])))
+    return found
+
+
+def _why_not(on: dict[int, tuple[np.ndarray, np.ndarray]], frames: Sequence[int]) -> str:
+    """Why no camera could be solved: whether it only turns, or hardly moves."""
+    a, b = frames[0], frames[len(frames) // 3]
+    _, first, second = np.intersect1d(on[a][0], on[b][0], return_indices=True)
+    if len(first) >= _LEAST_SHARED:
+        p, q = on[a][1][first], on[b][1][second]
+        if float(np.median(np.linalg.norm(p - q, axis=1))) < 2:
+            return "The camera hardly moves: there is no parallax to tell depth from. Track the surface as a plane; it will do as well."
+        plane = cv2.findHomography(p, q, cv2.RANSAC, 1.5)[1]
+        if plane is not None and float(plane.mean()) > _TRIPOD:
+            return ("The camera only turns, or all of the scene is one plane: there is no parallax to tell depth from. Track the surface as a plane "
+                    "with perspective; it will do as well.")
+    return "No camera could be solved: too few features move as one rigid scene. Hold out what moves by itself, or choose a range with more parallax."
+
+
+def _taken(found: Any, tracks: FeatureTracks, size: tuple[int, int]) -> SolvedCamera:
+    camera = next(iter(found.cameras.values()))
+    focal, cx, cy, k1 = camera.params
+    poses, errors = {}, {}
+    frames = {_name(f): f for f in tracks.frames}
+    for image in found.images.values():
+        if image.has_pose:
+            poses[frames[image.name]] = np.asarray(image.cam_from_world().matrix())
+    numbers = {f: tracks.on(f)[0] for f in poses}
+    points, which = [], []
+    for point in found.points3D.values():
+        element = point.track.elements[0]
+        image = found.images[element.image_id]
+        points.append(point.xyz)
+        which.append(numbers[frames[image.name]][element.point2D_idx])
+    poses, space = _from_first(poses, np.array(points).reshape(-1, 3))
+    solved = SolvedCamera(size, float(focal), np.array([cx, cy]), (float(k1), 0.0), poses, space, np.array(which, int), {})
+    place = dict(zip(which, solved.points, strict=True))
+    for frame in tracks.frames:
+        seen = [(place[n], tracks.places[n][frame]) for n in tracks.on(frame)[0] if n in place]
+        if len(seen) >= _PLACED:
+            at, was = (np.array(x) for x in zip(*seen, strict=True))
+            if frame not in poses:
+                pose = _placed(solved, at, was, min(poses, key=lambda f, frame=frame: abs(f - frame)))  # type: ignore[misc]
+                if pose is None:
+                    continue
+                solved.poses[frame] = pose
+            away = np.linalg.norm(solved.project(at, frame) - was, axis=1)
+            errors[frame] = float(np.mean(away[away < _ERROR])) if (away < _ERROR).any() else float(np.median(away))
+    return replace(solved, poses=dict(sorted(solved.poses.items())), errors=dict(sorted(errors.items())))
+
+
+def _placed(camera: SolvedCamera, points: np.ndarray, seen: np.ndarray, near: int) -> np.ndarray | None:
+    """The pose (3, 4) of a frame on which points (n, 3) are seen at places (n, 2), from that of a frame near it; None where too few agree."""
+    pose = camera.poses[near]
+    flat = camera.straight((seen - camera.principal) / camera.focal)
+    turn, shift = cv2.Rodrigues(pose[:, :3])[0], pose[:, 3:].copy()
+    ok, turn, shift, inliers = cv2.solvePnPRansac(points, flat, np.eye(3), None, turn, shift, True, 200, _ERROR / camera.focal)
+    if not ok or inliers is None or len(inliers) < _PLACED:
+        return None
+    which = inliers[:, 0]
+    turn, shift = cv2.solvePnPRefineLM(points[which], flat[which], np.eye(3), None, turn, shift)
+    return np.column_stack([cv2.Rodrigues(turn)[0], shift])
+
+
+def _from_first(poses: dict[int, np.ndarray], points: np.ndarray) -> tuple[dict[int, np.ndarray], np.ndarray]:
+    """Cameras and points (N, 3) in a world that begins at the first camera, in which what it sees is one unit away."""
+    first = poses[min(poses)]
+    seen = points @ first[:, :3].T + first[:, 3]
+    unit = float(np.median(seen[seen[:, 2] > 0, 2])) if (seen[:, 2] > 0).any() else 1.0
+    moved = {}
+    for frame in sorted(poses):
+        turn = poses[frame][:, :3] @ first[:, :3].T
+        moved[frame] = np.column_stack([turn, (poses[frame][:, 3] - turn @ first[:, 3]) / unit])
+    return moved, seen / unit
