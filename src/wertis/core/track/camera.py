@@ -23,6 +23,10 @@ _LEAST_SHARED = 30  # tracks that two frames must share to be paired
 _TRIPOD = 0.8  # share of the shared features that a turn of the camera explains, from which it only turns
 _SOLVED_TOGETHER = 28  # frames
 _PLACED = 12  # features in space by which a further frame is placed
+_ARRIVED, _ITERATIONS = 1e-5, 40  # of adjusting: share by which the cost still falls where it ends, and steps at most
+_LEAST_FITS = (3.0, 1.0)  # pixels, of each round of adjusting, beyond which a sight of a feature is left out
+_LEAST_SIGHTS = 4  # frames on which a feature must be seen
+_USUAL = 0.3  # pixels by which features are usually off
 _ERROR = 2.0  # pixels, by which a feature may be off its place in space
 
 
@@ -40,7 +44,8 @@ def solve_camera(tracks: FeatureTracks, size: tuple[int, int], focal: float | No
     WertisError
         When it cannot be solved, with what that means for the shot.
     """
-    pycolmap = _pycolmap()
+    import pycolmap  # large, and nobody else needs it
+
     pycolmap.logging.minloglevel = 3
     step = max(1, round(len(tracks.frames) / _SOLVED_TOGETHER))
     frames = tracks.frames[::step]  # others are placed among these afterwards
@@ -70,15 +75,7 @@ def solve_camera(tracks: FeatureTracks, size: tuple[int, int], focal: float | No
         best = max(found.values(), key=lambda r: r.num_reg_images(), default=None)
     if best is None or best.num_reg_images() < 3:
         raise WertisError(_why_not(on, frames))
-    return _taken(best, tracks, size)
-
-
-def _pycolmap() -> Any:
-    try:
-        import pycolmap
-    except ImportError as why:
-        raise WertisError("Solving a camera needs the package pycolmap; install it with: pip install 'wertis[camera]'.") from why
-    return pycolmap
+    return _adjusted(pycolmap, _taken(best, tracks, size), tracks, focal is None, radial)
 
 
 def _name(frame: int) -> str:
@@ -132,7 +129,7 @@ def _why_not(on: dict[int, tuple[np.ndarray, np.ndarray]], frames: Sequence[int]
 def _taken(found: Any, tracks: FeatureTracks, size: tuple[int, int]) -> SolvedCamera:
     camera = next(iter(found.cameras.values()))
     focal, cx, cy, k1 = camera.params
-    poses, errors = {}, {}
+    poses = {}
     frames = {_name(f): f for f in tracks.frames}
     for image in found.images.values():
         if image.has_pose:
@@ -148,17 +145,85 @@ def _taken(found: Any, tracks: FeatureTracks, size: tuple[int, int]) -> SolvedCa
     solved = SolvedCamera(size, float(focal), np.array([cx, cy]), (float(k1), 0.0), poses, space, np.array(which, int), {})
     place = dict(zip(which, solved.points, strict=True))
     for frame in tracks.frames:
-        seen = [(place[n], tracks.places[n][frame]) for n in tracks.on(frame)[0] if n in place]
-        if len(seen) >= _PLACED:
-            at, was = (np.array(x) for x in zip(*seen, strict=True))
-            if frame not in poses:
+        if frame not in poses:
+            seen = [(place[n], tracks.places[n][frame]) for n in tracks.on(frame)[0] if n in place]
+            if len(seen) >= _PLACED:
+                at, was = (np.array(x) for x in zip(*seen, strict=True))
                 pose = _placed(solved, at, was, min(poses, key=lambda f, frame=frame: abs(f - frame)))  # type: ignore[misc]
-                if pose is None:
-                    continue
-                solved.poses[frame] = pose
+                if pose is not None:
+                    poses[frame] = pose
+    return replace(solved, poses=dict(sorted(poses.items())))
+
+
+def _adjusted(pycolmap: Any, solved: SolvedCamera, tracks: FeatureTracks, zoom: bool, radial: bool) -> SolvedCamera:
+    """All frames and all tracks that fit adjusted together, those that fit badly left out (bundle adjustment, with Cauchy's weights)."""
+    for least in _LEAST_FITS:
+        space = {n: x for n in range(len(tracks.places)) if (x := _triangulated(solved, tracks.places[n])) is not None}
+        off = {n: {f: float(np.linalg.norm(solved.project(space[n][None], f)[0] - p)) for f, p in tracks.places[n].items() if f in solved.poses}
+               for n in space}
+        good = {n: {f for f, e in on.items() if e < least} for n, on in off.items() if float(np.median(list(on.values()))) < least / 2}
+        good = {n: frames for n, frames in good.items() if len(frames) >= _LEAST_SIGHTS}
+        if len(good) < _PLACED:
+            break
+        solved = _adjusted_once(pycolmap, solved, tracks, {n: space[n] for n in good}, good, zoom, radial)
+    errors = {}
+    place = dict(zip(solved.numbers.tolist(), solved.points, strict=True))
+    for frame in solved.poses:
+        seen = [(place[n], tracks.places[n][frame]) for n in tracks.on(frame)[0] if n in place]
+        if seen:
+            at, was = (np.array(x) for x in zip(*seen, strict=True))
             away = np.linalg.norm(solved.project(at, frame) - was, axis=1)
             errors[frame] = float(np.mean(away[away < _ERROR])) if (away < _ERROR).any() else float(np.median(away))
-    return replace(solved, poses=dict(sorted(solved.poses.items())), errors=dict(sorted(errors.items())))
+    poses, points = _from_first(solved.poses, solved.points)
+    return replace(solved, poses=poses, points=points, errors=errors)
+
+
+def _triangulated(solved: SolvedCamera, places: dict[int, np.ndarray]) -> np.ndarray | None:
+    """Where a track's feature (3,) lies in space, by the direct linear transform; None where it is seen too seldom, too far away, or behind a camera."""
+    frames = [f for f in places if f in solved.poses]
+    if len(frames) < _LEAST_SIGHTS:
+        return None
+    flat = solved.straight((np.array([places[f] for f in frames]) - solved.principal) / solved.focal)
+    poses = np.array([solved.poses[f] for f in frames])
+    rows = np.concatenate([flat[:, :1] * poses[:, 2] - poses[:, 0], flat[:, 1:] * poses[:, 2] - poses[:, 1]])
+    rows /= np.linalg.norm(rows, axis=1, keepdims=True)
+    found = np.linalg.svd(rows)[2][3]
+    if abs(found[3]) < 1e-12:
+        return None
+    point = found[:3] / found[3]
+    depth = poses[:, 2, :3] @ point + poses[:, 2, 3]
+    return point if (depth > 0).all() else None
+
+
+def _adjusted_once(pycolmap: Any, solved: SolvedCamera, tracks: FeatureTracks, space: dict[int, np.ndarray], good: dict[int, set[int]], zoom: bool,
+                   radial: bool) -> SolvedCamera:
+    made = pycolmap.Reconstruction()
+    camera = pycolmap.Camera.create_from_model_name(1, "SIMPLE_RADIAL", solved.focal, *solved.size)
+    camera.params = [solved.focal, *solved.principal, solved.radial[0]]
+    made.add_camera_with_trivial_rig(camera)
+    order = list(solved.poses)
+    index: dict[tuple[int, int], int] = {}
+    for k, frame in enumerate(order, 1):
+        numbers = [n for n in space if frame in good[n]]
+        index.update({(n, frame): i for i, n in enumerate(numbers)})
+        image = pycolmap.Image(name=_name(frame), keypoints=np.array([tracks.places[n][frame] for n in numbers]).reshape(-1, 2), camera_id=1, image_id=k)
+        made.add_image_with_trivial_frame(image, pycolmap.Rigid3d(solved.poses[frame]))
+    at = {frame: k for k, frame in enumerate(order, 1)}
+    idents = {n: made.add_point3D(x, pycolmap.Track([pycolmap.TrackElement(at[f], index[n, f]) for f in sorted(good[n])])) for n, x in space.items()}
+    options = pycolmap.BundleAdjustmentOptions()
+    options.refine_focal_length, options.refine_extra_params, options.print_summary = zoom, radial, False
+    options.ceres.loss_function_type, options.ceres.loss_function_scale = pycolmap.LossFunctionType.CAUCHY, _USUAL
+    options.ceres.solver_options.function_tolerance, options.ceres.solver_options.max_num_iterations = _ARRIVED, _ITERATIONS
+    config = pycolmap.BundleAdjustmentConfig()
+    for k in at.values():
+        config.add_image(k)
+    config.fix_gauge(pycolmap.BundleAdjustmentGauge.TWO_CAMS_FROM_WORLD)
+    pycolmap.create_default_bundle_adjuster(options, config, made).solve()
+    focal, cx, cy, k1 = made.camera(1).params
+    poses = {frame: np.asarray(made.image(at[frame]).cam_from_world().matrix()) for frame in order}
+    points = np.array([made.point3D(idents[n]).xyz for n in space])
+    return replace(solved, focal=float(focal), principal=np.array([cx, cy]), radial=(float(k1), 0.0), poses=poses, points=points,
+                   numbers=np.array(list(space), int))
 
 
 def _placed(camera: SolvedCamera, points: np.ndarray, seen: np.ndarray, near: int) -> np.ndarray | None:
