@@ -20,7 +20,9 @@ from wertis.core.track.features import FeatureTracks
 
 _STEPS = (1, 2, 4, 8, 16, 32, 64, 128)  # frames between those that are paired
 _LEAST_SHARED = 30  # tracks that two frames must share to be paired
-_TRIPOD = 0.8  # share of the shared features that a turn of the camera explains, from which it only turns
+_TRIPOD, _ASKED = 0.97, 6  # share of the shared features that one homography explains, from which there is no parallax, and pairs that are asked
+_NO_PARALLAX = ("The camera only turns, or all of the scene is one plane: there is no parallax to tell depth from. Track the surface as a plane with "
+                "perspective; it will do as well.")
 _SOLVED_TOGETHER = 28  # frames
 _PLACED = 12  # features in space by which a further frame is placed
 _ARRIVED, _ITERATIONS = 1e-5, 40  # of adjusting: share by which the cost still falls where it ends, and steps at most
@@ -59,6 +61,9 @@ def solve_camera(tracks: FeatureTracks, size: tuple[int, int], focal: float | No
         pairs = _pairs(frames, on)
         if not pairs:
             raise WertisError("Too few features are seen on several frames; the shot is too short, too blurred or too bare to solve a camera from.")
+        if _one_plane(on, pairs):
+            database.close()
+            raise WertisError(_NO_PARALLAX)
         for a, b, matches in pairs:
             database.write_matches(frames.index(a) + 1, frames.index(b) + 1, matches.astype(np.uint32))
         database.close()
@@ -111,18 +116,23 @@ def _pairs(frames: Sequence[int], on: dict[int, tuple[np.ndarray, np.ndarray]]) 
     return found
 
 
+def _one_plane(on: dict[int, tuple[np.ndarray, np.ndarray]], pairs: Sequence[tuple[int, int, np.ndarray]]) -> bool:
+    """Whether one homography takes nearly all features of the frames farthest apart to each other: the camera only turns, or the scene is one plane."""
+    shares = []
+    for a, b, matches in sorted(pairs, key=lambda pair: pair[0] - pair[1])[:_ASKED]:
+        inside = cv2.findHomography(on[a][1][matches[:, 0]], on[b][1][matches[:, 1]], cv2.RANSAC, 1.0)[1]
+        shares.append(float(inside.mean()) if inside is not None else 0.0)
+    return min(shares) > _TRIPOD
+
+
 def _why_not(on: dict[int, tuple[np.ndarray, np.ndarray]], frames: Sequence[int]) -> str:
-    """Why no camera could be solved: whether it only turns, or hardly moves."""
+    """Why no camera could be solved."""
     a, b = frames[0], frames[len(frames) // 3]
     _, first, second = np.intersect1d(on[a][0], on[b][0], return_indices=True)
     if len(first) >= _LEAST_SHARED:
         p, q = on[a][1][first], on[b][1][second]
         if float(np.median(np.linalg.norm(p - q, axis=1))) < 2:
             return "The camera hardly moves: there is no parallax to tell depth from. Track the surface as a plane; it will do as well."
-        plane = cv2.findHomography(p, q, cv2.RANSAC, 1.5)[1]
-        if plane is not None and float(plane.mean()) > _TRIPOD:
-            return ("The camera only turns, or all of the scene is one plane: there is no parallax to tell depth from. Track the surface as a plane "
-                    "with perspective; it will do as well.")
     return "No camera could be solved: too few features move as one rigid scene. Hold out what moves by itself, or choose a range with more parallax."
 
 

@@ -1,0 +1,202 @@
+"""A camera solved from features: against made-up scenes, OpenCV's projection and pose, and from pictures to a track on a plane."""
+
+import csv
+import json
+import tempfile
+import unittest
+from functools import cache
+from pathlib import Path
+
+import cv2
+import numpy as np
+
+import wertis
+from tests.scenes import texture
+from wertis.cli.main import main
+from wertis.core.errors import DeliverError, WertisError
+from wertis.core.exchange.camera_json import read_camera, write_camera
+from wertis.core.geometry.camera import SolvedCamera, on_plane, plane_through, refined_plane
+from wertis.core.track.camera import solve_camera
+from wertis.core.track.features import FeatureTracks, follow_features
+
+SIZE, FOCAL = (640, 400), 700.0
+FRAMES = list(range(1, 25))
+
+
+def pose(frame: int, turning_only: bool = False) -> np.ndarray:
+    """(3, 4) world to camera: a walk sideways that looks at the scene, or a turn on the spot."""
+    t = (frame - 1) / (len(FRAMES) - 1)
+    turn = cv2.Rodrigues(np.array([0.03 * np.sin(5 * t), -0.25 * (t - 0.5), 0.02 * t]))[0]
+    place = np.array([0.0, 0, 0]) if turning_only else np.array([1.6 * (t - 0.5), 0.15 * np.sin(4 * t), 0.3 * t])
+    return np.column_stack([turn, -turn @ place])
+
+
+def seen(points: np.ndarray, frame: int, turning_only: bool = False) -> np.ndarray:
+    """Where the camera sees points (n, 3), by OpenCV's projection; first pixel's centre at 0.5, 0.5."""
+    matrix = np.array([[FOCAL, 0, SIZE[0] / 2], [0, FOCAL, SIZE[1] / 2], [0, 0, 1]])
+    at = pose(frame, turning_only)
+    return cv2.projectPoints(points, cv2.Rodrigues(at[:, :3])[0], at[:, 3], matrix, None)[0][:, 0]
+
+
+def tracks_of(points: np.ndarray, turning_only: bool = False, noise: float = 0.1, wandering: int = 0) -> FeatureTracks:
+    rng = np.random.default_rng(2)
+    places: list[dict[int, np.ndarray]] = [{} for _ in points]
+    for frame in FRAMES:
+        at = seen(points, frame, turning_only) + rng.normal(0, noise, (len(points), 2))
+        at[:wandering] += np.array([4.0, 1.5]) * frame  # these move by themselves
+        inside = ((at > 0) & (at < SIZE)).all(1)
+        for k in np.flatnonzero(inside):
+            places[k][frame] = at[k]
+    return FeatureTracks(FRAMES, places)
+
+
+@cache
+def scene() -> np.ndarray:
+    """(n, 3) points: a wall at an angle, and clutter before and behind it."""
+    rng = np.random.default_rng(4)
+    wall = np.column_stack([rng.uniform(-1.2, 1.2, 120), rng.uniform(-0.8, 0.8, 120), np.zeros(120)])
+    wall[:, 2] = 4 + 0.4 * wall[:, 0]
+    return np.vstack([wall, rng.uniform([-2, -1, 3], [2, 1, 7], (220, 3))])
+
+
+@cache
+def solved() -> SolvedCamera:
+    return solve_camera(tracks_of(scene(), wandering=20), SIZE)
+
+
+class SolveTest(unittest.TestCase):
+    def test_path_and_focal_length_are_found_though_some_features_wander(self) -> None:
+        camera = solved()
+        self.assertEqual(sorted(camera.poses), FRAMES)
+        self.assertLess(abs(camera.focal / FOCAL - 1), 0.01)
+        self.assertLess(camera.error, 0.2)
+        self.assertTrue(all(n >= 20 for n in camera.numbers))  # what moves by itself is left out
+        first = pose(FRAMES[0])
+        for frame in FRAMES:
+            turn = pose(frame)[:, :3] @ first[:, :3].T
+            off = cv2.Rodrigues(camera.poses[frame][:, :3] @ turn.T)[0]
+            self.assertLess(np.degrees(np.linalg.norm(off)), 0.1)
+        eyes = np.array([-camera.poses[f][:, :3].T @ camera.poses[f][:, 3] for f in FRAMES])
+        truth = np.array([first[:, :3] @ (-pose(f)[:, :3].T @ pose(f)[:, 3]) + first[:, 3] for f in FRAMES])
+        scale = (eyes * truth).sum() / (eyes ** 2).sum()
+        self.assertLess(np.linalg.norm(scale * eyes - truth, axis=1).max(), 0.02)
+
+    def test_poses_are_those_of_opencvs_solvepnp_on_the_same_matches(self) -> None:
+        camera, tracks = solved(), tracks_of(scene(), wandering=20)
+        frame = 12
+        at = np.array([tracks.places[n][frame] for n in camera.numbers if frame in tracks.places[n]])
+        points = np.array([x for x, n in zip(camera.points, camera.numbers, strict=True) if frame in tracks.places[n]])
+        matrix = np.array([[camera.focal, 0, camera.principal[0]], [0, camera.focal, camera.principal[1]], [0, 0, 1]])
+        _, turn, shift = cv2.solvePnP(points, at, matrix, None)
+        np.testing.assert_allclose(camera.poses[frame][:, :3], cv2.Rodrigues(turn)[0], atol=1e-3)
+        np.testing.assert_allclose(camera.poses[frame][:, 3], shift[:, 0], atol=2e-3)
+        np.testing.assert_allclose(camera.project(points, frame), cv2.projectPoints(points, cv2.Rodrigues(camera.poses[frame][:, :3])[0],
+                                   camera.poses[frame][:, 3], matrix, None)[0][:, 0], atol=1e-6)
+
+    def test_a_plane_carries_points_to_where_they_are(self) -> None:
+        camera, frame = solved(), 6
+        wall = np.isin(camera.numbers, range(20, 120))
+        plane = plane_through(camera, camera.points[wall], frame)
+        quad = np.array([[-0.6, -0.4], [0.6, -0.4], [0.6, 0.4], [-0.6, 0.4]])
+        corners = np.column_stack([quad, 4 + 0.4 * quad[:, 0]])
+        numbers = camera.numbers[wall]
+        tracks = tracks_of(scene(), wandering=20)
+        start = np.array([tracks.places[n].get(frame, [np.nan] * 2) for n in numbers])
+        fine = np.isfinite(start).all(1)
+        sights = {f: (np.array([k for k, n in enumerate(numbers[fine]) if f in tracks.places[n]]),
+                      np.array([tracks.places[n][f] for n in numbers[fine] if f in tracks.places[n]])) for f in FRAMES}
+        for found, limit in ((plane, 0.4), (refined_plane(camera, plane, start[fine], sights, frame), 0.2)):
+            there = on_plane(camera, found, seen(corners, frame), frame)
+            for f in FRAMES:
+                self.assertLess(np.linalg.norm(camera.project(there, f) - seen(corners, f), axis=1).max(), limit)
+        truth = pose(FRAMES[0])[:, :3] @ np.array([0.4, 0, -1]) / np.linalg.norm([0.4, 0, -1])
+        self.assertLess(np.degrees(np.arccos(abs(plane.normal @ truth))), 0.5)
+        with self.assertRaisesRegex(WertisError, "a plane needs three"):
+            plane_through(camera, camera.points[:2], frame)
+
+    def test_the_lens_is_taken_out_and_put_back(self) -> None:
+        camera = SolvedCamera(SIZE, FOCAL, np.array([320.0, 200]), (-0.12, 0.03), {1: pose(1)}, np.zeros((0, 3)), np.zeros(0, int), {})
+        flat = np.random.default_rng(1).uniform(-0.4, 0.4, (50, 2))
+        np.testing.assert_allclose(camera.straight(camera.distorted(flat)), flat, atol=1e-9)
+        points = np.column_stack([flat, np.ones(50)]) * 3 @ pose(1)[:, :3] - pose(1)[:, :3].T @ pose(1)[:, 3]
+        matrix = np.array([[FOCAL, 0, 320.0], [0, FOCAL, 200], [0, 0, 1]])
+        theirs = cv2.projectPoints(points, cv2.Rodrigues(pose(1)[:, :3])[0], pose(1)[:, 3], matrix, np.array([-0.12, 0.03, 0, 0]))[0][:, 0]
+        np.testing.assert_allclose(camera.project(points, 1), theirs, atol=1e-6)  # OpenCV's radial terms are the same
+        eye, rays = camera.rays(theirs, 1)
+        np.testing.assert_allclose(np.cross(rays, points - eye), 0, atol=1e-6)
+
+    def test_a_camera_that_only_turns_is_said_to(self) -> None:
+        with self.assertRaisesRegex(WertisError, "only turns"):
+            solve_camera(tracks_of(scene(), turning_only=True), SIZE)
+        with self.assertRaisesRegex(WertisError, "Too few features"):
+            solve_camera(FeatureTracks(FRAMES, [{1: np.array([4.0, 5])}]), SIZE)
+
+    def test_a_camera_is_written_and_read(self) -> None:
+        with tempfile.TemporaryDirectory() as name:
+            path = Path(name) / "camera.json"
+            write_camera(path, solved())
+            back = read_camera(path)
+            self.assertEqual((back.focal, back.size), (solved().focal, SIZE))
+            np.testing.assert_array_equal(back.poses[7], solved().poses[7])
+            data = json.loads(path.read_text())
+            for key, value in (("format", "x"), ("focal", -1), ("cameras", {"1": [[1, 2]]}), ("principal", "here")):
+                path.write_text(json.dumps({**data, key: value}))
+                with self.assertRaises(DeliverError):
+                    read_camera(path)
+
+
+@cache
+def film() -> list[np.ndarray]:
+    """A wall at an angle before a far one, seen by the camera: (h, w, 3) uint8."""
+    out = []
+    for frame in FRAMES:
+        picture = np.zeros((SIZE[1], SIZE[0], 3), np.uint8)
+        for half_width, half_height, depth, slope, name in ((6.0, 4.0, 8.0, 0.0, "rocket"), (0.9, 0.7, 4.0, 0.4, "coffee")):
+            image = cv2.resize(texture(name, (320, 240)), (960, 720), interpolation=cv2.INTER_CUBIC)
+            quad = np.array([[-half_width, -half_height], [half_width, -half_height], [half_width, half_height], [-half_width, half_height]])
+            corners = np.column_stack([quad, depth + slope * quad[:, 0]])
+            source = np.array([[0, 0], [960, 0], [960, 720], [0, 720]], np.float32) - 0.5
+            matrix = cv2.getPerspectiveTransform(source, seen(corners, frame).astype(np.float32) - 0.5)
+            layer = cv2.warpPerspective(image, matrix, SIZE, flags=cv2.INTER_AREA)
+            there = cv2.warpPerspective(np.ones(image.shape[:2], np.float32), matrix, SIZE)[..., None]
+            picture = (picture * (1 - there) + layer.reshape(*layer.shape[:2], -1) * there).astype(np.uint8)
+        out.append(picture)
+    return out
+
+
+class PicturesTest(unittest.TestCase):
+    def test_features_are_followed_for_long(self) -> None:
+        tracks = list(follow_features(FRAMES, lambda f: cv2.cvtColor(film()[f - 1], cv2.COLOR_BGR2GRAY)))[-1][1]
+        self.assertGreater(len(tracks.places), 150)
+        self.assertGreater(np.median([len(p) for p in tracks.places]), 12)
+        mask = np.zeros(SIZE[::-1], np.uint8)
+        mask[:, :320] = 255
+        tracks = list(follow_features(FRAMES[:5], lambda f: cv2.cvtColor(film()[f - 1], cv2.COLOR_BGR2GRAY), lambda f: mask))[-1][1]
+        self.assertGreater(min(p[1][0] for p in tracks.places if 1 in p), 319)
+
+    def test_the_command_solves_and_carries_a_rectangle(self) -> None:
+        with tempfile.TemporaryDirectory() as name:
+            folder = Path(name)
+            (folder / "plate").mkdir()
+            for k, picture in enumerate(film(), 1):
+                cv2.imwrite(str(folder / "plate" / f"wall.{k:04d}.png"), picture)
+            quad = np.array([[-0.5, -0.4], [0.5, -0.4], [0.5, 0.4], [-0.5, 0.4]])
+            corners = np.column_stack([quad, 4 + 0.4 * quad[:, 0]])
+            start = 10
+            given = " ".join(f"{x},{y}" for x, y in seen(corners, start))
+            self.assertEqual(main(["solve", str(folder / "plate"), "--out", str(folder / "c.json"), "--start", str(start), "--corners", given,
+                                   "--pin", str(folder / "pin.csv"), "--save", str(folder / "s.wertis"), "--name", "Wall", "--quiet"]), 0)
+            camera = read_camera(folder / "c.json")
+            self.assertLess(abs(camera.focal / FOCAL - 1), 0.02)
+            with open(folder / "pin.csv", newline="") as f:
+                for row in csv.DictReader(f):
+                    at = np.array([[float(row[f"x{k}"]), float(row[f"y{k}"])] for k in (1, 2, 3, 4)])
+                    self.assertLess(np.linalg.norm(at - seen(corners, int(row["frame"])), axis=1).max(), 0.4)
+            wall = wertis.open(folder / "s.wertis").surface("Wall")
+            np.testing.assert_allclose(wall.follow(seen(corners, start), start)[24], seen(corners, 24), atol=0.4)
+            for wrong in (["--pin", "p.csv"], ["--focal", "3"], ["--corners", given, "--pin", "p.csv"]):
+                self.assertNotEqual(main(["solve", str(folder / "plate"), "--out", str(folder / "c.json"), "--quiet", *wrong]), 0)
+
+
+if __name__ == "__main__":
+    unittest.main()
