@@ -157,6 +157,17 @@ def refined_plane(camera: SolvedCamera, plane: ScenePlane, start: np.ndarray, se
     return ScenePlane(point, unit * np.sign((eye - point) @ unit), off)
 
 
+def plane_error(camera: SolvedCamera, plane: ScenePlane, start: np.ndarray, seen: dict[int, tuple[np.ndarray, np.ndarray]], frame: int) -> float:
+    """By how many pixels points (n, 2) of a frame, carried through a plane, usually miss where they are seen on others; `seen` as for `refined_plane`."""
+    space = on_plane(camera, plane, start, frame)
+    off: list[list[float]] = [[] for _ in start]
+    for f, (which, places) in seen.items():
+        away = np.linalg.norm(camera.project(space[which], f) - places, axis=1)
+        for k, e in zip(which, np.nan_to_num(away, nan=1e3), strict=True):
+            off[k].append(float(e))
+    return float(np.median([np.median(e) for e in off if e])) if any(off) else np.inf
+
+
 def on_plane(camera: SolvedCamera, plane: ScenePlane, points: np.ndarray, frame: int) -> np.ndarray:
     """Where the rays through points (n, 2) of a frame meet a plane, (n, 3); nan where they do not."""
     eye, rays = camera.rays(points, frame)

@@ -8,12 +8,12 @@ import numpy as np
 
 from wertis.core.errors import RegionError, WertisError
 from wertis.core.geometry import homography, polygon
-from wertis.core.geometry.camera import ScenePlane, SolvedCamera, on_plane, plane_through, refined_plane
+from wertis.core.geometry.camera import ScenePlane, SolvedCamera, on_plane, plane_error, plane_through, refined_plane
 from wertis.core.jobs.events import Counter, Event, Stop, stopped
 from wertis.core.plate.base import Plate, luma
 from wertis.core.shot.document import PlaneSettings, PlaneSolution, Shot
 from wertis.core.shot.edits import add_track
-from wertis.core.track.camera import solve_camera
+from wertis.core.track.camera import solve_camera, triangulated
 from wertis.core.track.features import FeatureTracks, follow_features, followed_from
 from wertis.core.track.run import track_plane
 
@@ -85,15 +85,53 @@ def picked_plane(solve: Solve, region: np.ndarray, frame: int) -> ScenePlane:
         raise RegionError(f"The camera is not solved on frame {frame}; choose one on which it is.")
     mask = polygon.fill(region, camera.size)
     grid = _grid(region)
-    seen = {f: (np.arange(len(grid)), homography.apply(m, grid)) for f, m in _tracked_as_plane(solve, region, mask, frame).items()}
-    start = grid
-    if len(seen) < _FEW:  # too little to track it as a whole
-        held = solve.held(frame) if solve.held is not None else None
-        if held is not None:
-            mask[held > 127] = 0
-        onward, backward = [f for f in camera.poses if f > frame], [f for f in reversed(camera.poses) if f < frame]
-        start, seen = followed_from(solve.seen(frame), mask, onward, backward, solve.seen, _DENSE)
-    return refined_plane(camera, _first_plane(camera, start, seen, frame), start, seen, frame)
+    whole = {f: (np.arange(len(grid)), homography.apply(m, grid)) for f, m in _tracked_as_plane(solve, region, mask, frame).items()}
+    found: list[ScenePlane] = []
+    trouble: WertisError | None = None
+    if len(whole) >= _FEW:
+        try:
+            found.append(refined_plane(camera, _first_plane(camera, grid, whole, frame), grid, whole, frame))
+            if found[0].off < _CONSISTENT:
+                return found[0]
+        except WertisError as why:
+            trouble = why
+    # what hides the surface on this frame, or a narrow strip of it, can lead the planar tracker astray; features that fit the camera are the judges
+    held = solve.held(frame) if solve.held is not None else None
+    if held is not None:
+        mask[held > 127] = 0
+    onward, backward = [f for f in camera.poses if f > frame], [f for f in reversed(camera.poses) if f < frame]
+    start, seen = _rigid(camera, *followed_from(solve.seen(frame), mask, onward, backward, solve.seen, _DENSE), frame)
+    if len(start) >= 3:
+        try:
+            found.append(refined_plane(camera, _first_plane(camera, start, seen, frame), start, seen, frame))
+        except WertisError as why:
+            trouble = why
+    if not found:
+        raise trouble or WertisError("Too few features are seen on that surface to tell how it lies; draw it larger, or where there is more detail.")
+    return found[0] if len(start) < _JUDGES else min(found, key=lambda plane: plane_error(camera, plane, start, seen, frame))
+
+
+def _rigid(camera: SolvedCamera, start: np.ndarray, seen: dict[int, tuple[np.ndarray, np.ndarray]],
+           frame: int) -> tuple[np.ndarray, dict[int, tuple[np.ndarray, np.ndarray]]]:
+    """Those of the features (n, 2) of a frame that a still point in space explains, and where they are seen."""
+    tracks: list[dict[int, np.ndarray]] = [{frame: p} for p in start]
+    for f, (which, places) in seen.items():
+        for k, place in zip(which, places, strict=True):
+            tracks[k][f] = place
+    keep = []
+    for k, track in enumerate(tracks):
+        point = triangulated(camera, track)
+        if point is not None:
+            off = [float(np.linalg.norm(camera.project(point[None], f)[0] - p)) for f, p in track.items()]
+            if np.median(off) < _STILL:
+                keep.append(k)
+    now = {k: i for i, k in enumerate(keep)}
+    rest = {}
+    for f, (which, places) in seen.items():
+        inside = np.isin(which, keep)
+        if inside.any():
+            rest[f] = np.array([now[k] for k in which[inside]]), places[inside]
+    return start[keep], rest
 
 
 def _tracked_as_plane(solve: Solve, region: np.ndarray, mask: np.ndarray, frame: int) -> dict[int, np.ndarray]:
@@ -141,6 +179,8 @@ def _first_plane(camera: SolvedCamera, start: np.ndarray, seen: dict[int, tuple[
 
 
 _DENSE = 250  # features on a plane
+_CONSISTENT = 0.45  # pixels by which the planar tracker's answers may miss a plane that the camera sees
+_JUDGES, _STILL = 6, 1.0  # features that judge planes, and pixels within which a still point in space explains one
 
 
 def carried_on_plane(camera: SolvedCamera, plane: ScenePlane, points: np.ndarray, frame: int) -> dict[int, np.ndarray]:

@@ -168,7 +168,7 @@ def _taken(found: Any, tracks: FeatureTracks, size: tuple[int, int]) -> SolvedCa
 def _adjusted(pycolmap: Any, solved: SolvedCamera, tracks: FeatureTracks, zoom: bool, radial: bool) -> SolvedCamera:
     """All frames and all tracks that fit adjusted together, those that fit badly left out (bundle adjustment, with Cauchy's weights)."""
     for least in _LEAST_FITS:
-        space = {n: x for n in range(len(tracks.places)) if (x := _triangulated(solved, tracks.places[n])) is not None}
+        space = {n: x for n in range(len(tracks.places)) if (x := triangulated(solved, tracks.places[n])) is not None}
         off = {n: {f: float(np.linalg.norm(solved.project(space[n][None], f)[0] - p)) for f, p in tracks.places[n].items() if f in solved.poses}
                for n in space}
         good = {n: {f for f, e in on.items() if e < least} for n, on in off.items() if float(np.median(list(on.values()))) < least / 2}
@@ -188,7 +188,7 @@ def _adjusted(pycolmap: Any, solved: SolvedCamera, tracks: FeatureTracks, zoom: 
     return replace(solved, poses=poses, points=points, errors=errors)
 
 
-def _triangulated(solved: SolvedCamera, places: dict[int, np.ndarray]) -> np.ndarray | None:
+def triangulated(solved: SolvedCamera, places: dict[int, np.ndarray]) -> np.ndarray | None:
     """Where a track's feature (3,) lies in space, by the direct linear transform; None where it is seen too seldom, too far away, or behind a camera."""
     frames = [f for f in places if f in solved.poses]
     if len(frames) < _LEAST_SIGHTS:
