@@ -9,8 +9,9 @@ from wertis.app.painting import words
 from wertis.app.picture_view import PictureView
 from wertis.core.shot.document import Track
 from wertis.core.shot.points import PointsSettings, PointsSolution
-from wertis.core.track.points import SIDES, PointsFix
+from wertis.core.track.points import PointsFix
 
+_ARM = 6.0  # screen pixels of a cross, from its middle
 _FEW = 24  # points up to which each has its name
 
 
@@ -31,7 +32,8 @@ def points_on(view: PictureView, track: Track) -> tuple[np.ndarray, np.ndarray] 
 
 
 def paint_points(painter: QPainter, view: PictureView, chosen: set[int]) -> None:
-    """The selected track's points: a cross in its pattern's square where one is found, a ring where it is hidden, dotted where it is left out."""
+    """The selected track's points: a cross where one is found (in its pattern's square, where that has a set size), a ring where it is
+    hidden, dotted where it is left out."""
     track = view.session.track
     there = points_on(view, track) if track is not None and track.visible else None
     if track is None or there is None or not isinstance(track.settings, PointsSettings):
@@ -43,7 +45,7 @@ def paint_points(painter: QPainter, view: PictureView, chosen: set[int]) -> None
     if view.through is not None:
         painter.setClipRect(view.picture_area())
     for k, (place, name) in enumerate(zip(places, settings.names, strict=True)):
-        half = (settings.sides[k] or SIDES[0]) / 2
+        half = settings.sides[k] / 2  # where the size goes by the texture none is drawn
         at, low, high = view.to_screen(np.array([place, place - half, place + half]))
         if not np.isfinite([at, low, high]).all():
             continue
@@ -53,10 +55,11 @@ def paint_points(painter: QPainter, view: PictureView, chosen: set[int]) -> None
         for pen in (QPen(theme.HALO, 3), QPen(colour, 1.3, style)):
             painter.setPen(pen)
             if found[k]:
-                painter.drawRect(QRectF(QPointF(*low), QPointF(*high)).normalized())
-                painter.drawLines([QLineF(at[0] - 4, at[1], at[0] + 4, at[1]), QLineF(at[0], at[1] - 4, at[0], at[1] + 4)])
+                painter.drawLines([QLineF(at[0] - _ARM, at[1], at[0] + _ARM, at[1]), QLineF(at[0], at[1] - _ARM, at[0], at[1] + _ARM)])
+                if half:
+                    painter.drawRect(QRectF(QPointF(*low), QPointF(*high)).normalized())
             else:
                 painter.drawEllipse(QPointF(*at), 7, 7)
         if len(places) <= _FEW:
-            words(painter, QPointF(float(max(low[0], high[0])) + 4, float(min(low[1], high[1])) + 8), name, colour)
+            words(painter, QPointF(float(max(low[0], high[0], at[0] + _ARM)) + 4, float(min(low[1], high[1], at[1] - _ARM)) + 8), name, colour)
     painter.restore()

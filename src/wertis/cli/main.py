@@ -35,7 +35,7 @@ def build_parser() -> argparse.ArgumentParser:
     show = commands.add_parser("open", help="open a shot file, a folder of frames or a movie in the window")
     show.add_argument("shot", nargs="?", help="a .wertis file, a folder, a sequence pattern or a movie")
 
-    track = commands.add_parser("track", help="track a plane or a mesh through a plate; write where it goes as CSV, or begin a shot with it")
+    track = commands.add_parser("track", help="track a plane, a mesh or points through a plate; write where it goes as CSV, or begin a shot with it")
     track.add_argument("plate", help="a folder of frames, a sequence pattern (name.%%04d.png, name.####.png) or a movie")
     track.add_argument("--start", type=int, required=True, metavar="FRAME", help="frame on which region and corners are given")
     track.add_argument("--region", metavar='"x,y x,y ..."', help="outline of the surface on the start frame; needed but for --model points")

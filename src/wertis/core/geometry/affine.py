@@ -12,7 +12,8 @@ KINDS_BY_COUNT: dict[int, PlaneKind] = {1: "shift", 2: "similarity", 3: "affine"
 """What so many points can determine, and more points as well as four."""
 _LEAST_DEVIATION = 0.05  # pixels: points that are off by less are not doubted
 _ROUNDS = 5  # of reweighting
-_DETERMINE = {"shift": 1, "shift-scale": 2, "shift-turn": 2, "similarity": 2, "affine": 3, "perspective": 4}  # points that a motion meets
+POINTS_MET = {"shift": 1, "shift-scale": 2, "shift-turn": 2, "similarity": 2, "affine": 3, "perspective": 4}
+"""How many points each kind of motion meets exactly."""
 _SAMPLES = 60  # sets of so few points that are tried
 
 
@@ -67,7 +68,7 @@ def robust_fit(kind: PlaneKind, source: np.ndarray, target: np.ndarray, errors: 
 
 def _least_median(kind: PlaneKind, source: np.ndarray, target: np.ndarray, base: np.ndarray) -> np.ndarray:
     """The motion (3, 3) through as few points as determine it from which the median of all is least off (P. Rousseeuw, Least median of squares, 1984)."""
-    few = _DETERMINE[kind]
+    few = POINTS_MET[kind]
     if len(source) <= few:
         return _weighted_fit(kind, source, target, base)
     subsets = list(islice(combinations(range(len(source)), few), _SAMPLES + 1))

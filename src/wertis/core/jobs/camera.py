@@ -28,9 +28,14 @@ class Solve:
     held: Callable[[int], np.ndarray] | None = None
     read: Callable[[int], np.ndarray] | None = None
 
-    def seen(self, frame: int) -> np.ndarray:
+    def luma(self, frame: int) -> np.ndarray:
         """A frame's luma (h, w) uint8."""
-        return np.clip(luma((self.read or self.plate.read)(frame)), 0, 255).astype(np.uint8)
+        return _luma_of((self.read or self.plate.read)(frame))
+
+
+def _luma_of(picture: np.ndarray) -> np.ndarray:
+    """(h, w) uint8, as the features are followed on it."""
+    return np.clip(luma(picture), 0, 255).astype(np.uint8)
 
 
 def solve_plate(plate: Plate, frames: Sequence[int], focal: float | None = None, radial: bool = False, held: Callable[[int], np.ndarray] | None = None,
@@ -55,13 +60,9 @@ def solve_plate(plate: Plate, frames: Sequence[int], focal: float | None = None,
     if focal is not None and not 0.1 * max(plate.size) < focal < 50 * max(plate.size):
         raise WertisError(f"A focal length of {focal:g} pixels does not fit a picture that is {plate.size[0]} wide; give it in pixels, or leave it out.")
     fetch = read or plate.read
-
-    def seen(frame: int) -> np.ndarray:
-        return np.clip(luma(fetch(frame)), 0, 255).astype(np.uint8)
-
     count = Counter(len(frames) + 1)
     tracks: FeatureTracks | None = None
-    for frame, so_far in follow_features(frames, seen, held):
+    for frame, so_far in follow_features(frames, lambda f: _luma_of(fetch(f)), held):
         tracks = so_far
         yield count.event(frame, note=f"following features on frame {frame}")
         if stopped(stop):
@@ -100,7 +101,7 @@ def picked_plane(solve: Solve, region: np.ndarray, frame: int) -> ScenePlane:
     if held is not None:
         mask[held > 127] = 0
     onward, backward = [f for f in camera.poses if f > frame], [f for f in reversed(camera.poses) if f < frame]
-    start, seen = _rigid(camera, *followed_from(solve.seen(frame), mask, onward, backward, solve.seen, _DENSE), frame)
+    start, seen = _rigid(camera, *followed_from(solve.luma(frame), mask, onward, backward, solve.luma, _DENSE), frame)
     if len(start) >= 3:
         try:
             found.append(refined_plane(camera, _first_plane(camera, start, seen, frame), start, seen, frame))

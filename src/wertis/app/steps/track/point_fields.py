@@ -1,5 +1,7 @@
 """The points of a track of points on the page of the step Track: set, found, left out, removed."""
 
+from collections.abc import Callable
+
 import numpy as np
 from PySide6.QtCore import QSignalBlocker, Signal
 from PySide6.QtWidgets import QCheckBox, QFormLayout, QPushButton, QWidget
@@ -8,12 +10,13 @@ from wertis.app.fields import DragLabel, Number, named
 from wertis.app.pages import button_grid, combo
 from wertis.app.session import Session
 from wertis.core.errors import WertisError
+from wertis.core.geometry.affine import POINTS_MET
 from wertis.core.shot import edits
+from wertis.core.shot.document import Shot
 from wertis.core.shot.points import PointsSettings, PointsSolution, use_points, with_points
 
 TAKEN = {"shift": "Position", "shift-scale": "Position and scale", "shift-turn": "Position and turn", "similarity": "Position, scale and turn",
          "affine": "Shear as well", "perspective": "Perspective as well"}
-_DETERMINE = {"shift": 1, "shift-scale": 2, "shift-turn": 2, "similarity": 2, "affine": 3, "perspective": 4}  # points that a motion meets exactly
 _MOST_SIDE = 401
 _USUAL_COUNT = 4
 
@@ -71,7 +74,7 @@ class PointFields(QWidget):
             if solution.left_out:
                 lines.append(f"left out: {', '.join(solution.left_out[:6])}")
             name, off = solution.disagreeing
-            if name and solution.used.sum() > _DETERMINE[solution.model]:
+            if name and solution.used.sum() > POINTS_MET[solution.model]:
                 lines.append(f"point {name} disagrees most, by {off:.2f} px")
             k = solution.index(self.session.frame)
             if k is not None and not solution.measured[k].all():
@@ -108,9 +111,9 @@ class PointFields(QWidget):
             settings = track.settings
             self._do("Choose what patterns are made of", lambda: edits.set_settings(s.shot, s.track_id, settings.but(inside=on)))
 
-    def _do(self, label: str, make: "object") -> None:
+    def _do(self, label: str, make: Callable[[], Shot]) -> None:
         try:
-            self.session.history.do(label, make())  # type: ignore[operator]
+            self.session.history.do(label, make())
         except WertisError as why:
             self.session.message.emit(str(why), True)
         self.show_state()
