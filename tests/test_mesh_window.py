@@ -8,7 +8,7 @@ from tests.test_window import WindowCase
 from wertis.app.steps.repair.mesh_tool import MeshTool
 from wertis.app.steps.repair.step import RepairStep
 from wertis.core.shot import edits
-from wertis.core.shot.meshes import MeshSettings, MeshSolution, PegLayer, mesh_of
+from wertis.core.shot.meshes import MeshSettings, MeshSolution, PegLayer, mesh_of, vertices_on
 
 
 class MeshWindowTest(WindowCase):
@@ -79,6 +79,31 @@ class MeshWindowTest(WindowCase):
         w.open_path(self.folder / "sail.wertis")
         self.until(lambda: s.shot.tracks and w.viewer.picture is not None)
         self.assertEqual(s.shot.tracks, kept.tracks)
+
+    def test_a_mesh_that_drifts_is_pegged_by_itself(self) -> None:
+        w, s = self.window, self.window.session
+        w.open_path(self.plate)
+        self.until(lambda: w.viewer.picture is not None)
+        shot, track = edits.add_track(s.shot, np.array(self.made.region), s.frame, "Sail")
+        s.history.do("Draw", edits.set_settings(shot, track.id, MeshSettings(spacing=30)))
+        s.select(track.id)
+        s.go_step("Track")
+        w.run_command("track.both")
+        self.until(lambda: w.job is None and s.track.solution is not None, 60)
+        solution = s.track.solution
+        places, vertices = solution.places.copy(), solution.vertices
+        frame = solution.reference + 4
+        away = 5 * np.exp(-((vertices - vertices.mean(0)) ** 2).sum(1) / (2 * 60.0 ** 2))[:, None]
+        places[solution.index(frame)] += away
+        s.history.do("Spoil", s.shot.with_track(s.track.but(solution=solution.but(places=places))))
+        before = vertices_on(s.track, frame)
+        s.go_step("Repair")
+        w.run_command("repair.itself")
+        self.until(lambda: w.job is None, 100)
+        self.assertIn(frame, s.track.layer(PegLayer).frames)
+        left = vertices_on(s.track, frame) - (before - away)
+        self.assertLess(np.quantile(np.linalg.norm(left, axis=1), 0.9), 0.7)
+        self.assertIn("pegs on", w.steps["Repair"].page.mesh.facts.text())
 
     def drag_in(self, view: object, start: np.ndarray, end: np.ndarray) -> None:
         """Drag from one place of the picture to another, in a view."""
