@@ -20,7 +20,7 @@ from wertis.core.geometry import homography
 from wertis.core.geometry.affine import allowed_kind, robust_fit
 from wertis.core.geometry.bspline import Lattice
 from wertis.core.geometry.motion import Motion
-from wertis.core.geometry.smooth_field import joined
+from wertis.core.geometry.smooth_field import fitted_field
 from wertis.core.jobs.point_tracking import good_spots
 from wertis.core.jobs.tracking import runs_from, tracked
 from wertis.core.shot import edits, points, store
@@ -111,7 +111,7 @@ class FitTest(unittest.TestCase):
 
         moves = truth(places) + self.rng.normal(0, 0.1, (150, 2))
         wanted = self.rng.uniform(40, 260, (40, 2))
-        found, covariance = joined(lattice, places, moves, np.tile(0.01 * np.eye(2), (150, 1, 1)), wanted)
+        found, covariance = fitted_field(lattice, places, moves, np.tile(0.01 * np.eye(2), (150, 1, 1)), wanted)
         away = np.linalg.norm(found - truth(wanted), axis=1)
         self.assertLess(np.sqrt((away ** 2).mean()), 0.12)
         self.assertGreater((away < 2 * np.sqrt(np.linalg.eigvalsh(covariance)[:, 1])).mean(), 0.9)

@@ -12,7 +12,7 @@ from wertis.core.check.series import Picture
 from wertis.core.check.slip import Slip, unmeasured
 from wertis.core.geometry.bspline import Lattice
 from wertis.core.geometry.conventions import from_centred, to_centred
-from wertis.core.geometry.smooth_field import joined
+from wertis.core.geometry.smooth_field import fitted_field
 from wertis.core.geometry.warp import Warp
 from wertis.core.imaging.patch_alignment import MARGIN, PatchAlignment, View, grid_on, in_front, nearest
 from wertis.core.imaging.pyramid import HeldOut, Pyramid
@@ -81,7 +81,7 @@ class VertexDriftSeries:
         slip, deviation = np.full((len(self._points), 2), np.nan), np.full(len(self._points), np.inf)
         if len(found.patches) >= _LEAST_PATCHES:
             near = usable[nearest(self._points[usable], self._centres[found.patches], 1)[0][:, 0] < self._reach]
-            field, spread = joined(self._lattice, self._centres[found.patches], found.moves, found.covariance, self._points[near])
+            field, spread = fitted_field(self._lattice, self._centres[found.patches], found.moves, found.covariance, self._points[near])
             slip[near] = view.onto(self._points[near] + field) - there[near]
             turned = slopes[near] @ spread @ slopes[near].transpose(0, 2, 1)
             deviation[near] = np.sqrt(np.maximum(np.linalg.eigvalsh(turned)[:, 1], 0) + _FLOOR ** 2)

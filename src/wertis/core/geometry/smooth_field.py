@@ -18,7 +18,7 @@ _OVERDISPERSION = 2.5  # times the deviations that the measurements state, for w
 _FLOOR = 0.03  # pixels of error of a measurement, however sure
 
 
-def joined(lattice: Lattice, places: np.ndarray, moves: np.ndarray, covariance: np.ndarray, wanted: np.ndarray, free: float = _FREE,
+def fitted_field(lattice: Lattice, places: np.ndarray, moves: np.ndarray, covariance: np.ndarray, wanted: np.ndarray, free: float = _FREE,
            ) -> tuple[np.ndarray, np.ndarray]:
     """The displacement (n, 2) of places `wanted` (n, 2) and its covariance (n, 2, 2).
 

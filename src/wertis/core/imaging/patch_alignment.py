@@ -31,8 +31,8 @@ _PLAIN = 1.5  # luma, standard deviation of the grain that is always reckoned wi
 _TOGETHER = 6.0  # neighbouring pixels go together: so many count as one
 _ALIKE = 0.6  # share of a patch's contrast that must be explained
 _ODD = 5.0  # times the usual unexplained share of contrast from which a patch shows something else
-_COMPANIONS = 4.0  # sides of a patch within which others are its company
-_COMPANY, _NEAR_BY = 3, 3.0  # patches of the eight round one that must move as it does, and within how many pixels
+_NEIGHBOURHOOD = 4.0  # sides of a patch within which others are its neighbours
+_LEAST_AGREEING, _AGREEMENT = 3, 3.0  # of the eight nearest patches, how many must predict a patch's motion, and within how many pixels
 _GROWTHS, _FAR_OFF = 3, 1.5  # times that patches beside those are tried which drift by so many pixels
 _CLIP_LEVEL = 252.0  # luma from which a pixel is taken to be clipped
 _FAINT = 0.25  # of a patch's pixels that must be on the surface and in the picture
@@ -96,7 +96,7 @@ class View:
                  size: tuple[int, int]) -> None:
         self._frame, self._held, self.onto, self.slopes, self._origin, self.size = frame, held, forward, jacobian, np.array(origin), size
 
-    def laid(self, places: np.ndarray, which: np.ndarray) -> np.ndarray:
+    def mapped(self, places: np.ndarray, which: np.ndarray) -> np.ndarray:
         """(n, P, 2) where places (n, P, 2) of the reference, of the patches `which` (n,), are in the whole picture."""
         return self.onto(places.reshape(-1, 2).astype(np.float64)).reshape(places.shape)
 
@@ -106,7 +106,7 @@ class View:
 
     def at(self, level: int, places: np.ndarray, which: np.ndarray) -> np.ndarray:
         """(n, P, 2) float32 places (n, P, 2) of the patches `which` (n,) of the reference in the level's pixels of the part of the frame."""
-        there = self.laid(places, which) - self._origin
+        there = self.mapped(places, which) - self._origin
         return np.nan_to_num(there / 2 ** level, nan=-1e6).astype(np.float32)
 
     def read(self, level: int, places: np.ndarray, which: np.ndarray) -> np.ndarray:
@@ -155,7 +155,7 @@ class PatchAlignment:
             if len(patches):
                 fine, covariance, explained[patches] = self._matched(view, level, patches, moves, affine)
                 patches, covariance = patches[fine], covariance[fine]
-        kept = in_company(self.centres[patches], moves[patches], affine[patches], _COMPANIONS * self.side)
+        kept = agrees_with_neighbours(self.centres[patches], moves[patches], affine[patches], _NEIGHBOURHOOD * self.side)
         patches, covariance = patches[kept], covariance[kept]
         if self._searched is not self.centres:
             patches, covariance = self._grown(view, patches, covariance, moves, affine, among, explained)
@@ -190,7 +190,7 @@ class PatchAlignment:
             if not fine.any():
                 break
             patches, covariance = np.concatenate([patches, rest[fine]]), np.concatenate([covariance, new[fine]])
-            kept = in_company(self.centres[patches], moves[patches], affine[patches], _COMPANIONS * self.side)
+            kept = agrees_with_neighbours(self.centres[patches], moves[patches], affine[patches], _NEIGHBOURHOOD * self.side)
             patches, covariance = patches[kept], covariance[kept]
         return patches, covariance
 
@@ -229,7 +229,7 @@ class PatchAlignment:
         pixel = 2.0 ** _COARSE
         moves, found = np.zeros((len(self._searched), 2)), np.zeros(len(self._searched), bool)
         middles = self._searched[wanted]
-        usable = wanted[in_front(view.laid(middles[:, None], wanted)[:, 0], view.slopes_at(middles, wanted), view.size)]
+        usable = wanted[in_front(view.mapped(middles[:, None], wanted)[:, 0], view.slopes_at(middles, wanted), view.size)]
         if not len(usable):
             return moves, found
         windows = view.read(_COARSE, self._searched[usable][:, None] + _square(half) * pixel, usable).reshape(len(usable), 2 * half + 1, -1)
@@ -292,19 +292,19 @@ class PatchAlignment:
         return agrees, np.linalg.inv(normal)[:, :2, :2], explained
 
 
-def in_company(centres: np.ndarray, moves: np.ndarray, affine: np.ndarray, reach: float) -> np.ndarray:
+def agrees_with_neighbours(centres: np.ndarray, moves: np.ndarray, affine: np.ndarray, reach: float) -> np.ndarray:
     """(n,) whether some of the patches round each, as they move and shear (n, 2), (n, 2, 2), lead to about its move.
 
     One with few patches within `reach` pixels has nobody to contradict it.
     """
-    if len(centres) <= _COMPANY:
+    if len(centres) <= _LEAST_AGREEING:
         return np.ones(len(centres), bool)
     far, near = (a[:, 1:] for a in nearest(centres, centres, 9))
     step = centres[:, None] - centres[near]
     led = moves[near] + np.einsum("nkab,nkb->nka", (affine[near] + affine[:, None]) / 2, step)
     close = far < reach
-    agree = ((np.linalg.norm(led - moves[:, None], axis=2) < _NEAR_BY) & close).sum(1)
-    return np.asarray(agree >= np.minimum(_COMPANY, close.sum(1) - 1))
+    agree = ((np.linalg.norm(led - moves[:, None], axis=2) < _AGREEMENT) & close).sum(1)
+    return np.asarray(agree >= np.minimum(_LEAST_AGREEING, close.sum(1) - 1))
 
 
 def in_front(places: np.ndarray, slopes: np.ndarray, size: tuple[int, int]) -> np.ndarray:

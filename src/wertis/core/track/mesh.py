@@ -52,7 +52,7 @@ _LEAST_BLUR = 1.5  # pixels, length of a blur from which it is modelled
 _LEAST_GAIN = 0.001  # share of the texture from which what was found again is believed
 _PATCH_SIDE, _PATCH_SIDES, _PATCH_OVERLAP = 0.8, (15, 41), 0.9  # of the control points' distance, pixels, and of the side: patches to find it by
 _SURROUNDINGS = 2.5  # sides of a patch, round what is hidden, in which patches are looked for
-_LIES_OFF = 0.3  # pixels by which a patch that is found must lie off
+_LEAST_DISPLACEMENT = 0.3  # pixels by which a patch that is found must lie off
 _LEAST_ERROR = 0.02  # pixels, of a vertex however rich its texture: resampling
 _ERROR_FACTOR = 2.2  # times the expected error that the equations state, for what they leave out: tiles share grain, light is not quite a ramp
 _DRIFT_OCCLUDED = 0.9  # pixels a frame, by which a hidden part may come to lie elsewhere than expected
@@ -226,8 +226,8 @@ class MeshTracker:
         near = nearest(patches.centres, lost, 1)[0][:, 0]
         view = View(pyramid, pyramid.held, lambda p: evaluate(self.lattice, values, p)[0], self._slopes_of(values), (0, 0), pyramid.size)
         found = patches.align(view, np.flatnonzero(near < _SURROUNDINGS * patches.side))
-        lies_off = (np.linalg.norm(found.moves, axis=1) > _LIES_OFF) & (near[found.patches] < patches.side)
-        places, moves = patches.centres[found.patches][lies_off], found.moves[lies_off]
+        displaced = (np.linalg.norm(found.moves, axis=1) > _LEAST_DISPLACEMENT) & (near[found.patches] < patches.side)
+        places, moves = patches.centres[found.patches][displaced], found.moves[displaced]
         if not len(places):
             return values
         moves = evaluate(self.lattice, values, places + moves)[0] - evaluate(self.lattice, values, places)[0]

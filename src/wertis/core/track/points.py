@@ -14,9 +14,9 @@ from wertis.core.geometry import homography
 from wertis.core.geometry.affine import affine_through, robust_fit
 from wertis.core.geometry.bspline import Lattice
 from wertis.core.geometry.conventions import from_centred, to_centred
-from wertis.core.geometry.smooth_field import joined
+from wertis.core.geometry.smooth_field import fitted_field
 from wertis.core.geometry.warp import HomographyWarp, Warp
-from wertis.core.imaging.patch_alignment import PatchAlignment, View, in_company, nearest
+from wertis.core.imaging.patch_alignment import PatchAlignment, View, agrees_with_neighbours, nearest
 from wertis.core.imaging.pyramid import HeldOut, Pyramid
 
 SIDES = (21, 31, 45)  # pixels, of patterns whose size is chosen by their texture
@@ -28,7 +28,7 @@ _LOST = 1.5  # pixels of expected error from which a point counts as hidden
 _UNSURE = 0.7  # the same where many points together say how the surface moves
 _BARE = 0.3  # pixels, standard deviation under usual grain, of a pattern whose point goes with the others where it is not found
 _MANY = 12  # points that together say how the surface moves
-_COMPANIONS = 4.0  # sides of the largest pattern within which points are each other's company
+_NEIGHBOURHOOD = 4.0  # sides of the largest pattern within which points are neighbours
 _LEADERS = 6  # points that a hidden one goes with
 _DRIFT = 0.9  # pixels a frame, by which a hidden point may come to lie elsewhere than expected
 _KEPT_VELOCITY = 0.8  # part of a point's motion that is expected to go on
@@ -84,7 +84,7 @@ class _PointsView(View):
         super().__init__(frame, held, nowhere, nowhere, (0, 0), frame.size)
         self._start, self._places, self._shape = start, places, shape
 
-    def laid(self, places: np.ndarray, which: np.ndarray) -> np.ndarray:
+    def mapped(self, places: np.ndarray, which: np.ndarray) -> np.ndarray:
         away = places.astype(np.float64) - self._start[which][:, None]
         return np.asarray(self._places[which][:, None] + away @ self._shape[which].transpose(0, 2, 1))
 
@@ -149,7 +149,7 @@ class PointTracker:
         self._places = to_centred(places)
         self._velocity = np.zeros_like(self._places)
         for k in range(len(places)):
-            self._shape[k] = self._led(k, np.ones(len(places), bool))[1]
+            self._shape[k] = self._carried_by_neighbours(k, np.ones(len(places), bool))[1]
 
     def feed(self, luma: np.ndarray, held: np.ndarray | None = None, pyramid: Pyramid | None = None) -> PointsFix:
         """The next frame's answer; `luma` as for the reference frame, `held` (h, w) uint8 is 255 on pixels that are held out."""
@@ -163,7 +163,7 @@ class PointTracker:
         for turn in range(2):  # those that are not found at first are looked for where the others lead
             wanted = ~found
             if turn:
-                led = [self._led(int(k), found, places) for k in np.flatnonzero(wanted)]
+                led = [self._carried_by_neighbours(int(k), found, places) for k in np.flatnonzero(wanted)]
                 if not found.any() or not led:
                     break
                 places[wanted], shape[wanted] = (np.array(x) for x in zip(*led, strict=True))
@@ -180,24 +180,25 @@ class PointTracker:
                 error = np.sqrt(_OVERDISPERSION ** 2 * np.linalg.eigvalsh(spread)[:, 1] + _FLOOR ** 2)
                 good = error < _LOST
                 k, here = k[good], here[good]
-                places[k] = own.laid((self._start[k] + got.moves[good])[:, None], got.patches[good])[:, 0]
+                places[k] = own.mapped((self._start[k] + got.moves[good])[:, None], got.patches[good])[:, 0]
                 shape[k] = here @ (np.eye(2) + got.affine[good])
                 errors[k], matches[k], found[k], spreads[k] = error[good], got.explained[good], True, spread[good]
             index = np.flatnonzero(found)  # patterns of all sizes together
-            kept = in_company(self._start[index], places[index] - self._start[index], shape[index] - np.eye(2), _COMPANIONS * float(self.sides.max()))
+            reach = _NEIGHBOURHOOD * float(self.sides.max())
+            kept = agrees_with_neighbours(self._start[index], places[index] - self._start[index], shape[index] - np.eye(2), reach)
             found[index[~kept]] = False
         for k in np.flatnonzero(~found):
-            places[k], shape[k] = self._led(int(k), found, places) if found.any() else (expected[k], shape[k])
+            places[k], shape[k] = self._carried_by_neighbours(int(k), found, places) if found.any() else (expected[k], shape[k])
         errors = np.where(found, errors, np.inf)
         if found.sum() >= _MANY:
-            places, errors, found = self._joined(places, spreads, found)
+            places, errors, found = self._regularised(places, spreads, found)
         self._hidden_for = np.where(found, 0, self._hidden_for + 1)
         errors = np.where(found, errors, np.hypot(_DRIFT * self._hidden_for, _LOST))
         self._velocity = np.where(found[:, None], _KEPT_VELOCITY * (places - before), 0)
         self._places, self._shape = places, shape
         return PointsFix(from_centred(self._start), from_centred(places), errors, np.where(found, matches, 0), found)
 
-    def _joined(self, places: np.ndarray, spreads: np.ndarray, found: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    def _regularised(self, places: np.ndarray, spreads: np.ndarray, found: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         """Places (N, 2), errors (N,) and which are known (N,), where many points together say how the surface moves.
 
         A pattern with little texture is then as sure as its neighbours make it.
@@ -207,13 +208,13 @@ class PointTracker:
         common = affine_through(self._start[index], places[index])
         whole = homography.apply(common, self._start)
         rest = moves - (whole - self._start)[index]
-        field, covariance = joined(self._lattice, self._start[index], rest, spreads[index], self._start, free=200.0)
+        field, covariance = fitted_field(self._lattice, self._start[index], rest, spreads[index], self._start, free=200.0)
         errors = np.sqrt(np.maximum(np.linalg.eigvalsh(covariance)[:, 1], 0) + _FLOOR ** 2)
         near = nearest(self._start, self._start[index], 1)[0][:, 0] < self._spacing * 1.5
         known = near & (errors < _UNSURE) & (found | self._bare)
         return whole + field, errors, known
 
-    def _led(self, k: int, found: np.ndarray, places: np.ndarray | None = None) -> tuple[np.ndarray, np.ndarray]:
+    def _carried_by_neighbours(self, k: int, found: np.ndarray, places: np.ndarray | None = None) -> tuple[np.ndarray, np.ndarray]:
         """Where those of the points round one that were `found` (N,) lead it, (2,), and its pattern's affine motion (2, 2)."""
         places = self._places if places is None else places
         index = np.flatnonzero(found & (np.arange(len(found)) != k))
