@@ -28,6 +28,7 @@ from wertis.core.geometry import polygon
 from wertis.core.geometry.motion import Motion, carried
 from wertis.core.jobs.camera import Solve, carried_on_plane, picked_plane, solve_plate, with_plane
 from wertis.core.jobs.check import check_track
+from wertis.core.jobs.dense_tracking import motion_folder
 from wertis.core.jobs.events import Event
 from wertis.core.jobs.export import export_corner_pin, export_mesh
 from wertis.core.jobs.find import find_vertices
@@ -44,6 +45,7 @@ from wertis.core.shot import edits, items, meshes, motions, repairs
 from wertis.core.shot import pegs as peg_edits
 from wertis.core.shot import points as point_edits
 from wertis.core.shot import store as shot_files
+from wertis.core.shot.dense import DenseSettings
 from wertis.core.shot.document import Artwork, HoldOut, Item, Placement, PlaneSettings, RepairLayer, Track, TrackSettings
 from wertis.core.shot.document import Shot as Document
 from wertis.core.shot.hold_outs import open_matte, read_matte
@@ -161,16 +163,23 @@ class Shot:
 
     def add(self, region: Points, frame: int, name: str = "Surface", model: str = "perspective", look: str = "mix", half: bool = False,
             smooth: bool = False, spacing: float | None = None, stiffness: float | None = None, vertices: Points | None = None,
-            points: Points | Mapping[str, tuple[float, float]] | None = None) -> Surface:
+            points: Points | Mapping[str, tuple[float, float]] | None = None, keep: str | Path | None = None, whole: bool = False,
+            parts: bool | None = None, neighbours: bool = True) -> Surface:
         """Add a track whose region (N, 2) is drawn on a frame, without tracking it yet; the words are those of `track`.
+
+        Parameters
+        ----------
+        neighbours : dense motion keeps the steps between neighbouring frames as well, for other programs.
 
         Raises
         ------
         WertisError
             When the region or the settings cannot be used.
         """
-        if model not in (*KINDS, "mesh", "points"):
-            raise RegionError(f"'{model}' is not a kind of motion that this version tracks; choose one of {', '.join(KINDS)}, mesh, points.")
+        if model not in (*KINDS, "mesh", "points", "dense"):
+            raise RegionError(f"'{model}' is not a kind of motion that this version tracks; choose one of {', '.join(KINDS)}, mesh, points, dense.")
+        if model != "dense" and (keep is not None or whole or parts is not None):
+            raise RegionError(f"A folder to keep, the whole picture and parts are those of dense motion; track with model dense, not {model}.")
         if (model == "points") != (points is not None):
             raise RegionError("Points are what model points tracks; give points with it, and only with it.")
         if model != "mesh" and (spacing is not None or stiffness is not None or vertices is not None):
@@ -189,6 +198,9 @@ class Shot:
                 settings = MeshSettings(spacing=spacing, stiffness=stiffness, look=look, half=half, vertices=own)  # type: ignore[arg-type]
             elif points is not None:
                 settings = _points_settings(points, look)
+            elif model == "dense":
+                settings = DenseSettings(folder=str(Path(keep).absolute()) if keep is not None else "", whole=whole, look=look,  # type: ignore[arg-type]
+                                         parts=whole if parts is None else parts, neighbours=neighbours)
             else:
                 settings = PlaneSettings(model=model, look=look, half=half)  # type: ignore[arg-type]
             shot = edits.set_settings(shot, track.id, settings)
@@ -200,14 +212,15 @@ class Shot:
     def track(self, region: Points, frame: int, model: str = "perspective", name: str = "Surface", look: str = "mix", half: bool = False,
               hold_outs: Iterable[Points | str | Path] = (), progress: Progress | None = None, stop: threading.Event | None = None,
               spacing: float | None = None, stiffness: float | None = None, vertices: Points | None = None,
-              points: Points | Mapping[str, tuple[float, float]] | None = None) -> Surface:
+              points: Points | Mapping[str, tuple[float, float]] | None = None, keep: str | Path | None = None, whole: bool = False,
+              parts: bool | None = None) -> Surface:
         """Track a region through the shot's range, both ways from the frame on which it is drawn.
 
         Parameters
         ----------
         region : (N, 2) outline of a flat surface with detail.
-        model : how it may move: shift, shift-scale, shift-turn, similarity, affine, perspective, mesh for a surface that bends, or points for single
-            spots that make a motion together.
+        model : how it may move: shift, shift-scale, shift-turn, similarity, affine, perspective, mesh for a surface that bends, points for single
+            spots that make a motion together, or dense for the motion of every pixel.
         look : what is looked at: mix (the channels, for most detail over least grain), luma, red, green, blue or contrast.
         half : track at half the resolution.
         hold_outs : polygons (N, 2) that stay in the picture, or matte sequences, whose pixels do not exist for the track.
@@ -215,8 +228,11 @@ class Shot:
         stiffness : of a mesh, 0 (cloth) to 100 (board); from the pictures when not given.
         vertices : (V, 2) a mesh's own vertices on the frame, in place of those that are laid.
         points : (N, 2) the spots on the frame for model points, or name to x, y.
+        keep : folder in which dense motion is kept; in the user's cache when not given. What is there and still holds is not computed again.
+        whole : dense motion of the whole picture, not of the region alone.
+        parts : dense motion of what does not go with one surface as well; of the whole picture it is looked for when not given.
         """
-        surface = self.add(region, frame, name, model, look, half, False, spacing, stiffness, vertices, points)
+        surface = self.add(region, frame, name, model, look, half, False, spacing, stiffness, vertices, points, keep, whole, parts)
         for held in hold_outs:
             surface.hold_out(held)
         return surface.track(progress=progress, stop=stop)
@@ -521,6 +537,11 @@ class Surface:
             after = tracked(shot, self.id, self.shot.plate, runs_from(shot, self.record, at, direction), stop=stop, progress=progress)
         self.shot._do(f"Track {self.name}", after)
         return self
+
+    @property
+    def motion_folder(self) -> Path:
+        """Where a track's dense motion is kept, as docs/formats.md describes."""
+        return motion_folder(self.record)
 
     @property
     def vertices(self) -> np.ndarray:

@@ -1,5 +1,9 @@
 """Reading what a person typed: points, ranges."""
 
+import argparse
+import contextlib
+import tempfile
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 import numpy as np
@@ -59,3 +63,20 @@ def folders_exist(*targets: str | None) -> None:
     for target in filter(None, targets):
         if not Path(target).absolute().parent.is_dir():
             raise WertisError(f"The folder {Path(target).absolute().parent} does not exist; make it, or write somewhere else.")
+
+
+def refused(a: argparse.Namespace, options: Sequence[str], models: str) -> None:
+    """Raises WertisError where an option was given that is for another kind of track."""
+    for option in options:
+        if getattr(a, option) is not None:
+            raise WertisError(f"--{option} is for another kind of track; give --model {models} with it.")
+
+
+@contextlib.contextmanager
+def kept_or_temporary(folder: str | None) -> Iterator[Path]:
+    """A folder by its name, or one that is gone afterwards."""
+    if folder:
+        yield Path(folder).absolute()
+        return
+    with tempfile.TemporaryDirectory(prefix="wertis-") as temporary:
+        yield Path(temporary)

@@ -35,16 +35,16 @@ def build_parser() -> argparse.ArgumentParser:
     show = commands.add_parser("open", help="open a shot file, a folder of frames or a movie in the window")
     show.add_argument("shot", nargs="?", help="a .wertis file, a folder, a sequence pattern or a movie")
 
-    track = commands.add_parser("track", help="track a plane, a mesh or points through a plate; write where it goes as CSV, or begin a shot with it")
+    track = commands.add_parser("track", help="track a plane, a mesh, points or every pixel; write where it goes as CSV, or begin a shot with it")
     track.add_argument("plate", help="a folder of frames, a sequence pattern (name.%%04d.png, name.####.png) or a movie")
     track.add_argument("--start", type=int, required=True, metavar="FRAME", help="frame on which region and corners are given")
-    track.add_argument("--region", metavar='"x,y x,y ..."', help="outline of the surface on the start frame; needed but for --model points")
+    track.add_argument("--region", metavar='"x,y x,y ..."', help="outline of the surface on the start frame; without it dense takes the whole picture")
     track.add_argument("--corners", metavar='"x,y x,y x,y x,y"', help="four points to follow (default: the region, when it has four)")
     track.add_argument("--model", default="perspective", metavar="KIND",
                        help="shift, shift-scale, shift-turn, similarity (shift, scale, turn), affine (with shear), perspective (default), "
-                            "mesh for a surface that bends, or points for single spots")
+                            "mesh for a surface that bends, points for single spots, or dense for every pixel")
     track.add_argument("--points", metavar="IN.csv",
-                       help="with --model mesh or points: points to follow, id,x,y on the start frame; --out gets frame,id,x,y, of points an error too")
+                       help="mesh, points, dense: points to follow, id,x,y on the start frame; --out gets frame,id,x,y, of points and dense an error too")
     track.add_argument("--pegs", metavar="PEGS.csv", help="with --model mesh: frame,id,x,y, known places of those points, through which the result passes")
     track.add_argument("--spacing", type=float, metavar="PX", help="with --model mesh: pixels between vertices (default: about 200 vertices)")
     track.add_argument("--stiffness", type=float, metavar="0-100", help="with --model mesh: 0 cloth to 100 board (default: from the pictures)")
@@ -57,6 +57,7 @@ def build_parser() -> argparse.ArgumentParser:
     track.add_argument("--half", action="store_true", help="track at half the resolution")
     track.add_argument("--range", dest="range_", metavar="FIRST-LAST", help="frames to track (default: the whole plate)")
     track.add_argument("--out", metavar="OUT.csv", help="file to write: frame,x1,y1,x2,y2,x3,y3,x4,y4; of a mesh frame,id,x,y of its points or vertices")
+    track.add_argument("--keep", metavar="DIR", help="dense: folder in which the motion is kept, and found again; without it nothing is kept")
     track.add_argument("--save", metavar="SHOT.wertis", help="begin a shot with the track in it, to be opened, checked, repaired and rendered")
     track.add_argument("--name", default="Surface", metavar="NAME", help="name of the track in that shot")
     track.add_argument("--quiet", action="store_true", help="no progress")

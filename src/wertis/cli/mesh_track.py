@@ -32,6 +32,7 @@ def run_mesh_track(a: argparse.Namespace) -> int:
     region = arguments.points(a.region, "region")
     if len(region) < 3:
         raise RegionError(f"--region has {len(region)} point(s); give at least three, round an area with detail.")
+    arguments.refused(a, ("keep",), "dense")
     arguments.folders_exist(a.out, a.save)
     points = points_csv.read_points(Path(a.points)) if a.points else {}
     pegs = points_csv.read_frames(Path(a.pegs)) if a.pegs else {}

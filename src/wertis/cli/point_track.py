@@ -21,9 +21,8 @@ def run_point_track(a: argparse.Namespace) -> int:
         raise WertisError("Say what to do with the track: --out OUT.csv writes its points, --save SHOT.wertis keeps it as a shot.")
     if not a.points:
         raise WertisError("--model points follows the points of --points IN.csv (id,x,y on the start frame); give it.")
-    for option in ("pegs", "spacing", "stiffness"):
-        if getattr(a, option) is not None:
-            raise WertisError(f"--{option} is for a mesh; give --model mesh with it.")
+    arguments.refused(a, ("pegs", "spacing", "stiffness"), "mesh")
+    arguments.refused(a, ("keep",), "dense")
     arguments.folders_exist(a.out, a.save)
     points = points_csv.read_points(Path(a.points))
     shot = wertis.open(a.plate, a.layer)

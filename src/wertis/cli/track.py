@@ -6,6 +6,7 @@ from pathlib import Path
 
 import wertis
 from wertis.cli import arguments
+from wertis.cli.dense_track import run_dense_track
 from wertis.cli.mesh_track import run_mesh_track
 from wertis.cli.point_track import run_point_track
 from wertis.cli.progress import Progress
@@ -14,7 +15,7 @@ from wertis.core.errors import RegionError, WertisError
 from wertis.core.exchange.corner_pin_csv import write_plain
 from wertis.core.track.kinds import KINDS
 
-_OTHERS = {"mesh": run_mesh_track, "points": run_point_track}
+_OTHERS = {"mesh": run_mesh_track, "points": run_point_track, "dense": run_dense_track}
 
 
 def run_track(a: argparse.Namespace) -> int:
@@ -23,9 +24,9 @@ def run_track(a: argparse.Namespace) -> int:
         raise WertisError(f"--model {a.model} is not a kind of motion that this version tracks; choose one of {', '.join([*KINDS, *_OTHERS])}.")
     if a.model in _OTHERS:
         return _OTHERS[a.model](a)
-    for option in ("points", "pegs", "spacing", "stiffness"):
-        if getattr(a, option) is not None:
-            raise WertisError(f"--{option} is for another kind of track; give --model mesh{' or points' if option == 'points' else ''} with it.")
+    arguments.refused(a, ("pegs", "spacing", "stiffness"), "mesh")
+    arguments.refused(a, ("points",), "mesh, points or dense")
+    arguments.refused(a, ("keep",), "dense")
     if not a.region:
         raise WertisError("--region \"x,y x,y ...\" says where the surface is on the start frame; give it.")
     if not a.out and not a.save:

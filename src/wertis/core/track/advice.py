@@ -1,13 +1,34 @@
 """What a finished track's weak and lost frames say about what to do next."""
 
 from collections.abc import Mapping
+from typing import Protocol
 
-from wertis.core.geometry.mesh import MeshFix
-from wertis.core.geometry.motion import Fix
-from wertis.core.track.points import PointsFix
+from wertis.core.geometry.warp import Warp
 
-AnyFix = Fix | MeshFix | PointsFix
-"""One frame's answer of a tracker of any kind."""
+
+class AnyFix(Protocol):
+    """One frame's answer of a tracker of any kind.
+
+    Attributes
+    ----------
+    warp : from the reference frame's picture; None when the surface was lost.
+    error : expected error in pixels (one standard deviation) of what is seen.
+    seen : share 0..1 of what is tracked that is seen.
+    reason : why it was lost, in words; empty otherwise.
+    """
+
+    @property
+    def warp(self) -> Warp | None: ...
+
+    @property
+    def error(self) -> float: ...
+
+    @property
+    def seen(self) -> float: ...
+
+    @property
+    def reason(self) -> str: ...
+
 
 WEAK_ERROR = 1.0  # pixels of expected error; common practice calls a track usable under it
 WEAK_SEEN = 0.15  # share of the region

@@ -129,7 +129,7 @@ class MeshTracker:
         self.shapes = ShapeBasis(self.values)
         self._innovation = 1e3  # pixels, of the last frame
         self._usual_matched_share = 1.0
-        self._grain = float(np.quantile(fine.energy, 0.02))  # luma variance, of the reference at the finest level
+        self.grain = float(np.quantile(fine.energy, 0.02))  # luma variance, of the reference at the finest level
         self._vertex_weights = _nearness(self.vertices, fine, step)
         self._occluded_for = np.zeros(len(self.vertices))
 
@@ -274,7 +274,7 @@ class MeshTracker:
             along = self._shutter * (jacobian @ evaluate(self.lattice, self._reference_motion, tiles.centre[chosen])[0][..., None])[..., 0]
         measured = mesh_pass(pyramid[level], tiles, chosen, self.lattice, values, pyramid.held[level] if pyramid.held is not None else None, along)
         area = jacobian[:, 0, 0] * jacobian[:, 1, 1] - jacobian[:, 0, 1] * jacobian[:, 1, 0]
-        grain = self._grain
+        grain = self.grain
         gain = np.maximum(measured.gain, 0.05)
         usual = (grain + _INTERPOLATION_VARIANCE) * (1 + 1 / gain ** 2) + _MODEL_ERROR * tiles.energy[chosen]
         ratio = measured.variance / gain ** 2 / usual
@@ -333,7 +333,7 @@ class MeshTracker:
         for shutter in _SHUTTERS:
             self._shutter, self._blurred_tiles = shutter, {}
             look = self._linearise(pyramid, 1, values)
-            rich = look.tiles.energy[look.chosen] > 8 * self._grain
+            rich = look.tiles.energy[look.chosen] > 8 * self.grain
             self._shutter_scores[shutter] += float(np.median(look.measured.likeness[rich])) if rich.any() else 0.0
         self._blurred_tiles = {}
         best = max(self._shutter_scores, key=lambda s: self._shutter_scores[s])
@@ -406,7 +406,7 @@ class MeshTracker:
         """(rows, columns) how far each control point's texture is hidden, 0..1; 0 where there is none."""
         index, basis = self._tile_basis(look, lattice or self.lattice)
         shape = (lattice or self.lattice).shape
-        amount = np.sqrt(np.maximum(look.tiles.energy[look.chosen] - 2 * self._grain, 0))
+        amount = np.sqrt(np.maximum(look.tiles.energy[look.chosen] - 2 * self.grain, 0))
         total = np.bincount(index.ravel(), (basis * amount[:, None]).ravel(), shape[0] * shape[1])
         lost = np.bincount(index.ravel(), (basis * (amount * (1 - look.weight))[:, None]).ravel(), shape[0] * shape[1])
         least = _LITTLE_TEXTURE * float(np.median(total[total > 0])) + 1e-9 if (total > 0).any() else 1.0
@@ -456,7 +456,7 @@ class MeshTracker:
     def _occluded_share(self, look: _Linearisation) -> float:
         """Share 0..1 of the tiles with rich texture that do not match."""
         energy = look.tiles.energy[look.chosen]
-        rich = energy > max(float(np.median(energy)), 8 * self._grain)
+        rich = energy > max(float(np.median(energy)), 8 * self.grain)
         return float(np.mean(look.weight[rich] < 0.1)) if rich.any() else 0.0
 
     def _update_scales(self, found: np.ndarray, predicted: np.ndarray, look: _Linearisation) -> None:
@@ -480,7 +480,7 @@ class MeshTracker:
             energy, left = look.tiles.energy[look.chosen][good], look.measured.variance[good]
             flat = energy <= np.quantile(energy, 0.33)
             grain = float(np.quantile((left / (1 + look.measured.gain[good] ** 2))[flat], 0.3))
-            self._grain = 0.8 * self._grain + 0.2 * min(grain, float(np.quantile(energy, 0.1)))
+            self.grain = 0.8 * self.grain + 0.2 * min(grain, float(np.quantile(energy, 0.1)))
         self._innovation_scale = max(usual(found - predicted, 2, self._innovation_scale), 0.05)
         if self._fixed_bending_scale is None and (self._count < _VALIDATED_FIRST or self._count % _VALIDATED_EVERY == 0):
             self._cross_validate(look, found, predicted)

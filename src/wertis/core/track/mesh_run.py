@@ -18,7 +18,7 @@ from wertis.core.track.run import Masks, PictureReader
 from wertis.core.track.shape_basis import ShapeBasis
 from wertis.core.track.tracker_input import looked_at
 
-_STEP = 0.82  # of the vertices' usual spacing, between the control points of the tracker's map
+SURFACE_STEP = 0.82  # of the vertices' usual spacing, between the control points of the tracker's map
 _BOARD, _CLOTH = 3e-4, 5.0  # pixels by which a control point may lie off the line between its neighbours at stiffness 100 and 0
 
 
@@ -78,7 +78,7 @@ def track_mesh(plate: Plate, mesh: Mesh, mask: np.ndarray, start: int, frames: I
     def smaller(picture: np.ndarray | None) -> np.ndarray | None:
         return cv2.resize(picture, None, fx=0.5, fy=0.5, interpolation=cv2.INTER_AREA) if half and picture is not None else picture
 
-    step = _STEP * usual_spacing(float(np.count_nonzero(mask))) * scale
+    step = SURFACE_STEP * usual_spacing(float(np.count_nonzero(mask))) * scale
     looked = Mesh(mesh.vertices * scale, mesh.triangles, mesh.weights) if half else mesh
     small = smaller(mask)
     assert small is not None

@@ -1,0 +1,153 @@
+"""Tracking a shot's dense motion: computed once, kept in a folder, and made anew only where something changed."""
+
+import hashlib
+import shutil
+from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
+from itertools import chain
+from pathlib import Path
+
+import numpy as np
+import platformdirs
+
+from wertis.core.errors import DeliverError, RegionError
+from wertis.core.geometry.mesh import Mesh, laid, usual_spacing
+from wertis.core.imaging.channel_mixture import channel_mixture
+from wertis.core.imaging.pyramid import Pyramid
+from wertis.core.jobs.events import Stop, stopped
+from wertis.core.jobs.tracking import Reader, register_tracker
+from wertis.core.plate.base import Plate
+from wertis.core.shot import regions
+from wertis.core.shot.dense import DenseSettings, dense_settings, set_dense_tracked
+from wertis.core.shot.document import Shot, Track
+from wertis.core.shot.hold_outs import held_masks
+from wertis.core.track.dense import DenseFix, DenseTracker
+from wertis.core.track.feeding import fed
+from wertis.core.track.mesh_run import SURFACE_STEP
+from wertis.core.track.motion_store import KeptField, MotionFolder, expected_bytes, frame_key, loaded
+from wertis.core.track.tracker_input import looked_at
+
+_WRITERS = 2  # threads that write the steps between neighbours
+_VERSION = 1  # of how fields are computed: files of another one are computed anew
+
+
+def motion_folder(track: Track) -> Path:
+    """Where a track's dense motion is kept: where its settings say, or in the user's cache."""
+    settings = dense_settings(track)
+    if settings.folder:
+        return Path(settings.folder)
+    return Path(platformdirs.user_cache_dir("wertis", appauthor=False)) / "motion" / track.id
+
+
+def wanted_mask(track: Track, plate: Plate) -> np.ndarray:
+    """(h, w) uint8 of what a track's dense motion is computed for."""
+    if dense_settings(track).whole:
+        return np.full(plate.size[::-1], 255, np.uint8)
+    return regions.mask_of(track.region, plate.size)
+
+
+def expected_size(track: Track, plate: Plate, frames: int) -> int:
+    """About how many bytes of a disk a track's dense motion over so many frames takes."""
+    ys, xs = np.nonzero(wanted_mask(track, plate))
+    if not len(xs):
+        return 0
+    return expected_bytes((int(np.ptp(xs)) + 1, int(np.ptp(ys)) + 1), frames)
+
+
+def size_words(count: int) -> str:
+    """So many bytes, as a person reads them."""
+    return f"{count / 2 ** 30:.1f} GB" if count >= 2 ** 30 else f"{max(count / 2 ** 20, 1):.0f} MB"
+
+
+def _dense(shot: Shot, track: Track, plate: Plate, runs: list[range], read: Reader | None, stop: Stop | None) -> Iterator[tuple[int, KeptField]]:
+    settings, start, fetch = dense_settings(track), track.region.frame, read or plate.read
+    mask, held = wanted_mask(track, plate), held_masks(shot, track, plate.size)
+    away = held(start) if held is not None else None
+    if away is not None:
+        mask[away > 127] = 0
+    if np.count_nonzero(mask) < 100:
+        raise RegionError("The region covers fewer than 100 pixels that are not held out; draw it larger.")
+    folder = MotionFolder(motion_folder(track), plate.size)
+    _room_for(folder.folder, expected_size(track, plate, sum(map(len, runs))))
+    first = fetch(start)
+    mixture = channel_mixture(first, mask) if settings.look == "mix" else None
+    what = (_VERSION, settings.look, settings.parts, plate.layer, plate.alpha, hashlib.sha256(mask.tobytes()).digest())
+
+    def as_seen(picture: np.ndarray) -> np.ndarray:
+        return looked_at(picture, settings.look, False, mixture)
+
+    def key(frame: int) -> str:
+        return frame_key(plate, frame, start, what, held(frame) if held is not None else None)
+
+    spacing = usual_spacing(float(np.count_nonzero(mask)))
+    mesh = Mesh(laid(mask, spacing))
+    for frames in runs:
+        done: set[int] = set()
+        for part, begin in _missing(folder, frames, start, key):
+            for frame in (f for f in frames if f not in done and (not part or _before(f, part[0], frames))):
+                done.add(frame)
+                there = folder.known(frame, key(frame))
+                if there is not None:
+                    yield frame, KeptField(folder.folder, frame, *there)
+            if not part:
+                continue
+            tracker = DenseTracker(as_seen(first), mask, mesh, SURFACE_STEP * spacing, settings.parts)
+            if begin is not None and begin != start:
+                tracker.start_at(loaded(folder.folder, begin))
+
+            def answered(frame: int, picture: np.ndarray, pyramid: Pyramid | None, tracker: DenseTracker = tracker) -> DenseFix:
+                return tracker.feed(picture, held(frame) if held is not None else None, pyramid)
+
+            for frame, fix in fed(plate, start, part, first, fetch, as_seen, answered, lambda reason: DenseFix(None, reason=reason), stop):
+                done.add(frame)
+                if fix.field is None:
+                    yield frame, KeptField(folder.folder, frame, fix.seen, np.inf, fix.reason or "lost")
+                    continue
+                folder.keep(frame, fix.field, key(frame), fix.seen, fix.error)
+                yield frame, KeptField(folder.folder, frame, fix.seen, fix.error)
+            if stopped(stop):
+                return
+    if settings.neighbours:
+        def brought_up(frame: int) -> None:
+            if not stopped(stop) and not folder.near_is_current(frame):
+                folder.keep_near(frame, start)
+
+        with ThreadPoolExecutor(_WRITERS) as pool:
+            list(pool.map(brought_up, sorted({start, *chain(*runs)})))
+
+
+def _before(frame: int, other: int, frames: range) -> bool:
+    return (frame - other) * frames.step < 0
+
+
+def _missing(folder: MotionFolder, frames: range, start: int, key: Callable[[int], str]) -> list[tuple[list[int], int | None]]:
+    """The stretches of a run that have to be computed, each with the frame before it, whose field is there; an empty one at the end."""
+    out: list[tuple[list[int], int | None]] = []
+    before = frames[0] - frames.step
+    for frame in frames:
+        if folder.known(frame, key(frame)) is None:
+            if out and out[-1][0][-1] == frame - frames.step:
+                out[-1][0].append(frame)
+            else:
+                known = before == start or folder.known(before, key(before)) is not None
+                out.append(([frame], before if known else None))
+        before = frame
+    return [*out, ([], None)]
+
+
+def _room_for(folder: Path, size: int) -> None:
+    """Raises DeliverError where a disk has not enough room for so many bytes."""
+    there = next((p for p in (folder, *folder.absolute().parents) if p.exists()), Path("/"))
+    free = shutil.disk_usage(there).free
+    if free < size:
+        raise DeliverError(f"The motion would take about {size_words(size)}, and {there} has {size_words(free)} left; "
+                           "choose another folder for it, or a smaller region or range.")
+
+
+def _keep(shot: Shot, ident: str, fixes: dict[int, KeptField]) -> Shot:
+    track = shot.track(ident)
+    folder = next((fix.folder for fix in fixes.values()), motion_folder(track) if track is not None else Path())
+    return set_dense_tracked(shot, ident, fixes, str(folder.absolute()))
+
+
+register_tracker(DenseSettings, _dense, _keep)
