@@ -16,7 +16,6 @@ from wertis.core.geometry.warp import SPARSE, Box, Warp
 
 PITCH = 4  # pixels between the corners of the triangles; the field is taken for flat within one
 _TORN = 3.0  # times its length in the source from which a triangle's side in the target spans a gap
-_STEP = 1.0  # source pixels of the central difference: less would see the corners of the bilinear field
 _NEAR = 2.0 * PITCH  # target pixels from a triangle's middle within which a point may lie on it
 _ARRIVED = 0.05  # target pixels within which a point counts as found where Newton's method does not end
 
@@ -67,11 +66,6 @@ class FieldWarp(Warp):
         moved = flat + self.field.sampled(self.field.displacement, flat)
         moved[~np.isfinite(flat).all(1)] = np.nan
         return moved.reshape(p.shape)
-
-    def jacobian(self, points: np.ndarray) -> np.ndarray:
-        p = np.asarray(points, np.float64)
-        columns = [(self.forward(p + step) - self.forward(p - step)) / (2 * _STEP) for step in _STEP * np.eye(2)]
-        return np.stack(columns, axis=-1)
 
     def inverse(self, points: np.ndarray) -> np.ndarray:
         p = np.asarray(points, np.float64)

@@ -11,14 +11,13 @@ import numpy as np
 import platformdirs
 
 from wertis.core.errors import DeliverError, RegionError
-from wertis.core.geometry.mesh import Mesh, laid, usual_spacing
+from wertis.core.geometry.mesh import Mesh, usual_spacing
 from wertis.core.imaging.channel_mixture import channel_mixture
 from wertis.core.imaging.pyramid import Pyramid
 from wertis.core.jobs.events import Stop, stopped
 from wertis.core.jobs.tracking import Reader, register_tracker
 from wertis.core.plate.base import Plate
-from wertis.core.shot import regions
-from wertis.core.shot.dense import DenseSettings, dense_settings, set_dense_tracked
+from wertis.core.shot.dense import DenseSettings, dense_settings, set_dense_tracked, spread_points, wanted_mask
 from wertis.core.shot.document import Shot, Track
 from wertis.core.shot.hold_outs import held_masks
 from wertis.core.track.dense import DenseFix, DenseTracker
@@ -39,16 +38,9 @@ def motion_folder(track: Track) -> Path:
     return Path(platformdirs.user_cache_dir("wertis", appauthor=False)) / "motion" / track.id
 
 
-def wanted_mask(track: Track, plate: Plate) -> np.ndarray:
-    """(h, w) uint8 of what a track's dense motion is computed for."""
-    if dense_settings(track).whole:
-        return np.full(plate.size[::-1], 255, np.uint8)
-    return regions.mask_of(track.region, plate.size)
-
-
 def expected_size(track: Track, plate: Plate, frames: int) -> int:
     """About how many bytes of a disk a track's dense motion over so many frames takes."""
-    ys, xs = np.nonzero(wanted_mask(track, plate))
+    ys, xs = np.nonzero(wanted_mask(track, plate.size))
     if not len(xs):
         return 0
     return expected_bytes((int(np.ptp(xs)) + 1, int(np.ptp(ys)) + 1), frames)
@@ -61,7 +53,7 @@ def size_words(count: int) -> str:
 
 def _dense(shot: Shot, track: Track, plate: Plate, runs: list[range], read: Reader | None, stop: Stop | None) -> Iterator[tuple[int, KeptField]]:
     settings, start, fetch = dense_settings(track), track.region.frame, read or plate.read
-    mask, held = wanted_mask(track, plate), held_masks(shot, track, plate.size)
+    mask, held = wanted_mask(track, plate.size), held_masks(shot, track, plate.size)
     away = held(start) if held is not None else None
     if away is not None:
         mask[away > 127] = 0
@@ -80,7 +72,7 @@ def _dense(shot: Shot, track: Track, plate: Plate, runs: list[range], read: Read
         return frame_key(plate, frame, start, what, held(frame) if held is not None else None)
 
     spacing = usual_spacing(float(np.count_nonzero(mask)))
-    mesh = Mesh(laid(mask, spacing))
+    mesh = Mesh(spread_points(track, plate.size))
     for frames in runs:
         done: set[int] = set()
         for part, begin in _missing(folder, frames, start, key):

@@ -1,11 +1,13 @@
-"""How the drift of a mesh is measured, at its vertices, each by the picture round it; and how it is repaired by itself, by pegs."""
+"""How the drift of a surface that bends is measured, at many places, each by the picture round it; and how a mesh is repaired by itself, by pegs."""
 
 import numpy as np
 
 from wertis.core.check.vertex_drift import VertexDriftSeries
 from wertis.core.errors import WertisError
+from wertis.core.geometry.mesh import Mesh
 from wertis.core.jobs.check import DriftPlaces, register_drift
 from wertis.core.jobs.repair import TargetOn, register_repairs
+from wertis.core.shot.dense import DenseSolution
 from wertis.core.shot.document import Shot, Track
 from wertis.core.shot.edits import track_of
 from wertis.core.shot.meshes import MeshSolution, PegLayer, vertices_on
@@ -24,9 +26,13 @@ def _places(track: Track) -> DriftPlaces:
 def _meter(track: Track, luma: np.ndarray, mask: np.ndarray, points: np.ndarray) -> VertexDriftSeries:
     solution = track.solution
     assert isinstance(solution, MeshSolution)
+    return VertexDriftSeries(luma, _some(track, mask), points, solution.mesh.spacing)
+
+
+def _some(track: Track, mask: np.ndarray) -> np.ndarray:
     if not mask.any():
         raise WertisError(f"The region of {track.name} is not in the picture on the frame that counts as right; choose another.")
-    return VertexDriftSeries(luma, mask, points, solution.mesh.spacing)
+    return mask
 
 
 class PegRepairs:
@@ -68,5 +74,18 @@ class PegRepairs:
         return clear_pegs(shot, track_id, frame)
 
 
+def _dense_places(track: Track) -> DriftPlaces:
+    solution = track.solution
+    assert isinstance(solution, DenseSolution)
+    return DriftPlaces(solution.points, solution.reference, "the dense motion", "place")
+
+
+def _dense_meter(track: Track, luma: np.ndarray, mask: np.ndarray, points: np.ndarray) -> VertexDriftSeries:
+    solution = track.solution
+    assert isinstance(solution, DenseSolution)
+    return VertexDriftSeries(luma, _some(track, mask), points, Mesh(solution.points).spacing)
+
+
 register_repairs(MeshSolution, PegRepairs())
 register_drift(MeshSolution, _places, _meter)
+register_drift(DenseSolution, _dense_places, _dense_meter)

@@ -7,10 +7,12 @@ from typing import Literal, Self
 import numpy as np
 from pydantic import model_validator
 
+from wertis.core.geometry.mesh import laid, usual_spacing
 from wertis.core.geometry.motion import Motion
+from wertis.core.shot import regions
 from wertis.core.shot.document import Look, Region, Shot, Solution, Track, TrackSettings
 from wertis.core.shot.edits import unlocked
-from wertis.core.shot.fields import FilePath, Integers, Reals
+from wertis.core.shot.fields import FilePath, Integers, Reals, Table
 from wertis.core.shot.resolve import register_solution
 from wertis.core.track.motion_store import DenseMotion, KeptField
 
@@ -42,6 +44,7 @@ class DenseSolution(Solution):
     Attributes
     ----------
     folder : of the fields; see `core.track.motion_store`.
+    points : (P, 2) on the reference frame, spread over what is tracked: where its drift is stated.
     frames : (n,) int64, all frames that were tried.
     errors : (n,) expected error in pixels of what is seen; inf where the surface was lost.
     seen : (n,) share of the region seen, 0..1.
@@ -50,6 +53,7 @@ class DenseSolution(Solution):
 
     kind: Literal["dense"] = "dense"
     folder: FilePath
+    points: Table
     frames: Integers
     errors: Reals
     seen: Reals
@@ -58,6 +62,8 @@ class DenseSolution(Solution):
     @model_validator(mode="after")
     def _sound(self) -> Self:
         n = len(self.frames)
+        if self.points.shape[1:] != (2,) or len(self.points) < 3:
+            raise ValueError("the drift is stated at three points or more")
         if self.errors.shape != (n,) or self.seen.shape != (n,):
             raise ValueError("the tracked numbers are not all of one length")
         if n > 1 and not np.all(np.diff(self.frames) > 0):
@@ -88,6 +94,17 @@ def dense_settings(track: Track) -> DenseSettings:
     return DenseSettings(look=getattr(track.settings, "look", "mix"))
 
 
+def wanted_mask(track: Track, size: tuple[int, int]) -> np.ndarray:
+    """(h, w) uint8 of what a track's dense motion is computed for, in a picture of `size` (width, height)."""
+    return np.full(size[::-1], 255, np.uint8) if dense_settings(track).whole else regions.mask_of(track.region, size)
+
+
+def spread_points(track: Track, size: tuple[int, int]) -> np.ndarray:
+    """(P, 2) points over what a track's dense motion is computed for, as far apart as a mesh's vertices usually are."""
+    mask = wanted_mask(track, size)
+    return laid(mask, usual_spacing(float(np.count_nonzero(mask))))
+
+
 def set_dense_tracked(shot: Shot, ident: str, fixes: dict[int, KeptField], folder: str) -> Shot:
     """The shot with new answers for a track of dense motion, over those that there were in the same folder."""
     track = unlocked(shot, ident)
@@ -104,7 +121,9 @@ def set_dense_tracked(shot: Shot, ident: str, fixes: dict[int, KeptField], folde
         if fix.reason:
             reasons[frame] = fix.reason
     frames = sorted(table)
-    solution = DenseSolution(reference=reference, folder=folder, frames=np.array(frames, np.int64), errors=np.array([table[f][0] for f in frames]),
+    points = spread_points(track, shot.plate.size) if shot.plate is not None else track.region.box
+    errors = np.array([table[f][0] for f in frames])
+    solution = DenseSolution(reference=reference, folder=folder, points=points, frames=np.array(frames, np.int64), errors=errors,
                              seen=np.array([table[f][1] for f in frames]), reasons=reasons)
     return shot.with_track(track.but(solution=solution))
 

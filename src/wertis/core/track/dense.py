@@ -207,6 +207,13 @@ class DenseTracker:
                 total += agrees[..., None] * displacement
                 weight += agrees
             chosen = np.where((gained & (weight > 0))[..., None], total / np.maximum(weight, 1)[..., None], chosen)
+            # what has no texture goes with the textured pixels round it
+            bare = ~self._textured & self._mask & (self._share_alike(gained) > _STILL_SEEN)
+            rows, columns = np.nonzero(bare)
+            if len(rows):
+                points = np.column_stack([self._x[rows, columns], self._y[rows, columns]]).astype(np.float64)
+                chosen[rows, columns] = layer.candidates(points, layer.found, 1)[0]
+                gained |= bare
         hidden = self._in_patches & ~alike & ~gained
         if hidden.any():
             rows, columns = np.nonzero(hidden)

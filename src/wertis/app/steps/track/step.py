@@ -156,6 +156,7 @@ class TrackStep(Step):
         if s.plate is None or s.cache is None or self.bench.work.busy():
             return
         self.bench.playback.pause()
+        self.page.dense.place_beside_shot()
         shot, ident, plate, read = s.shot, s.track.id, s.plate, s.cache.get
         try:
             runs = runs_from(shot, s.track, s.frame, direction)
