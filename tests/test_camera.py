@@ -12,10 +12,16 @@ import numpy as np
 
 import wertis
 from tests.scenes import texture
+from tests.test_window import WindowCase
 from wertis.cli.main import main
 from wertis.core.errors import DeliverError, WertisError
 from wertis.core.exchange.camera_json import read_camera, write_camera
-from wertis.core.geometry.camera import SolvedCamera, on_plane, plane_through, refined_plane
+from wertis.core.geometry.camera import ScenePlane, SolvedCamera, on_plane, plane_through, refined_plane
+from wertis.core.jobs.camera import solve_again
+from wertis.core.shot.cameras import CameraSettings, camera_record, set_off_plane, set_plane, solved_camera
+from wertis.core.shot.document import Shot
+from wertis.core.shot.edits import add_track
+from wertis.core.shot.resolve import motion_of
 from wertis.core.track.camera import solve_camera
 from wertis.core.track.features import FeatureTracks, follow_features
 
@@ -164,6 +170,95 @@ def film() -> list[np.ndarray]:
     return out
 
 
+class RecordTest(unittest.TestCase):
+    """The camera as the shot keeps it."""
+
+    def shot(self) -> Shot:
+        return Shot(camera=camera_record(solved(), tracks_of(scene(), wandering=20), False, False))
+
+    def test_it_is_the_camera_that_was_solved(self) -> None:
+        record = solved_camera(self.shot())
+        np.testing.assert_array_equal(record.solved.poses[7], solved().poses[7])
+        self.assertLess(np.nanmedian(record.off), 0.2)
+        numbers, places = record.seen_on(12)
+        np.testing.assert_allclose(record.solved.project(record.points[numbers], 12), places, atol=2.0)
+        with self.assertRaisesRegex(WertisError, "not solved yet"):
+            solved_camera(Shot())
+
+    def test_solved_again_without_some_points_it_is_no_worse(self) -> None:
+        shot = self.shot()
+        record = solved_camera(shot)
+        worst = set(np.argsort(-record.off)[:30].tolist())
+        again = solved_camera(solve_again(shot, worst))
+        self.assertLessEqual(len(again.points), len(record.points) - 30)
+        self.assertLessEqual(again.solved.error, record.solved.error + 1e-3)
+        self.assertLess(abs(again.focal / FOCAL - 1), 0.01)
+        with self.assertRaisesRegex(WertisError, "would be left"):
+            solve_again(shot, set(range(len(record.points) - 3)))
+
+    def test_a_track_needs_a_plane_and_a_camera(self) -> None:
+        shot, track = add_track(self.shot(), np.array([[200.0, 120], [400, 120], [400, 260], [200, 260]]), 10)
+        with self.assertRaisesRegex(WertisError, "no plane of the scene"):
+            set_off_plane(shot, track.id, 5)
+        plane = ScenePlane(np.array([0.0, 0, 1]), np.array([0.0, 0, -1]), 0.0)
+        moved = set_plane(shot, track.id, plane)
+        settings = moved.tracks[0].settings
+        assert isinstance(settings, CameraSettings)
+        self.assertIsNotNone(settings.plane)
+        with self.assertRaisesRegex(WertisError, "not solved on frame"):
+            set_plane(shot.with_track(track.but(region=track.region.but(frame=99))), track.id, plane)
+        away = ScenePlane(np.array([0.0, 0, -1]), np.array([0.0, 0, 1]), 0.0)
+        with self.assertRaisesRegex(WertisError, "horizon"):
+            set_plane(shot, track.id, away)
+
+
+class CameraWindowTest(WindowCase):
+    def test_from_a_region_on_a_wall_to_a_graphic(self) -> None:
+        folder = self.folder / "room"
+        folder.mkdir()
+        for k, picture in enumerate(film(), 1):
+            cv2.imwrite(str(folder / f"wall.{k:04d}.png"), picture)
+        w, s = self.window, self.window.session
+        w.open_path(folder)
+        self.until(lambda: w.viewer.picture is not None)
+        quad = np.array([[-0.6, -0.5], [0.6, -0.5], [0.6, 0.5], [-0.6, 0.5]])
+        corners = np.column_stack([quad, 4 + 0.4 * quad[:, 0]])
+        start = s.shot
+        shot, track = add_track(s.shot, seen(corners, 1), 1, "Wall")
+        s.history.do("Draw", shot)
+        s.select(track.id)
+        s.go_step("Track")
+        page = w.steps["Track"].page
+        page.kind.setCurrentIndex(page.kind.findData("camera"))
+        page.kind.activated.emit(page.kind.currentIndex())
+        self.assertIn("not solved yet", page.camera.facts.text())
+        w.run_command("track.both")
+        self.until(lambda: w.job is None and s.shot.camera is not None, 90)
+        self.assertIn("24 frames", page.camera.facts.text())
+        self.spin()
+        tool = w.viewer.tool
+        self.assertGreater(len(tool._points()), 50)
+        tool._chosen_changed({0, 1, 2})
+        self.assertEqual(len(page.camera.chosen), 3)
+        before = len(s.shot.camera.points)
+        page.camera.buttons["drop"].click()
+        self.until(lambda: w.job is None, 60)
+        self.assertLess(len(s.shot.camera.points), before)
+        motion = motion_of(s.track)
+        assert motion is not None
+        np.testing.assert_allclose(motion.at(24).forward(seen(corners, 1)), seen(corners, 24), atol=0.5)
+        s.go_step("Use")
+        w.steps["Use"].place()
+        self.until(lambda: s.placement is not None)
+        out = self.folder / "out" / "comp.####.png"
+        w.steps["Deliver"].render("comp", str(out))
+        self.until(lambda: w.job is None, 60)
+        self.assertEqual(len(list(out.parent.glob("*.png"))), len(FRAMES))
+        while s.history.undo_label:
+            w.undo()
+        self.assertEqual(s.shot, start)
+
+
 class PicturesTest(unittest.TestCase):
     def test_features_are_followed_for_long(self) -> None:
         tracks = list(follow_features(FRAMES, lambda f: cv2.cvtColor(film()[f - 1], cv2.COLOR_BGR2GRAY)))[-1][1]
@@ -194,8 +289,23 @@ class PicturesTest(unittest.TestCase):
                     self.assertLess(np.linalg.norm(at - seen(corners, int(row["frame"])), axis=1).max(), 0.4)
             wall = wertis.open(folder / "s.wertis").surface("Wall")
             np.testing.assert_allclose(wall.follow(seen(corners, start), start)[24], seen(corners, 24), atol=0.4)
+            np.testing.assert_allclose(solved_camera(wall.shot.document).focal, camera.focal)
+            # a hand's breadth before the wall: by OpenCV's projection of a quad that stands off along the wall's normal
+            normal = np.array([0.4, 0, -1]) / np.hypot(0.4, 1)
+            eye = -pose(start)[:, :3].T @ pose(start)[:, 3]
+            far = float((eye - corners[0]) @ normal)
+            rays = corners - eye
+            nearer = eye + rays * (1 - 0.1)  # where the same rays meet the plane that is a tenth nearer
+            np.testing.assert_allclose((nearer - corners) @ normal, far * 0.1, atol=1e-9)
+            wall.stand_off(10)
+            np.testing.assert_allclose(wall.follow(seen(corners, start), start)[24], seen(nearer, 24), atol=0.6)
+            wall.shot.undo()
+            np.testing.assert_allclose(wall.follow(seen(corners, start), start)[24], seen(corners, 24), atol=0.4)
             for wrong in (["--pin", "p.csv"], ["--focal", "3"], ["--corners", given, "--pin", "p.csv"]):
                 self.assertNotEqual(main(["solve", str(folder / "plate"), "--out", str(folder / "c.json"), "--quiet", *wrong]), 0)
+
+
+del WindowCase
 
 
 if __name__ == "__main__":

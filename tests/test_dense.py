@@ -135,7 +135,7 @@ class FilesTest(unittest.TestCase):
         self.assertEqual((bool(field.seen[0, 0]), int(field.seen.sum())), (False, 11))
 
     def test_kitti_flow(self) -> None:
-        """M. Menze and A. Geiger, Object scene flow for autonomous vehicles, 2015, devkit: 16-bit RGB, u = (R - 2^15) / 64, v = (G - 2^15) / 64, B valid."""
+        """M. Menze and A. Geiger, Object scene flow for autonomous vehicles, 2015, devkit: 16-bit RGB, (R - 2^15) / 64, (G - 2^15) / 64, B valid."""
         coded = np.zeros((3, 4, 3), np.uint16)
         coded[1, 2] = 1, round(-2.25 * 64) + 32768, round(1.5 * 64) + 32768  # OpenCV writes blue first
         cv2.imwrite(str(self.folder / "a.png"), coded)
@@ -228,7 +228,8 @@ class TrackedTest(unittest.TestCase):
         source, out = self.folder / "in.csv", self.folder / "out.csv"
         source.write_text("id,x,y\n" + "".join(f"p{k},{x},{y}\n" for k, (x, y) in enumerate(self.points)))
         region = " ".join(f"{x},{y}" for x, y in QUAD)
-        call = ["track", str(self.plate), "--start", str(REFERENCE), "--region", region, "--model", "dense", "--points", str(source), "--out", str(out), "--quiet"]
+        call = ["track", str(self.plate), "--start", str(REFERENCE), "--region", region, "--model", "dense", "--points", str(source)]
+        call += ["--out", str(out), "--quiet"]
         self.assertEqual(main([*call, "--keep", str(self.keep)]), 0)
         self.assertEqual(len(list(self.keep.glob("to.*.exr"))), LAST - REFERENCE)
         rows = list(csv.DictReader(out.open()))

@@ -26,7 +26,7 @@ from wertis.core.errors import DeliverError, RegionError, WertisError
 from wertis.core.exchange.camera_json import write_camera
 from wertis.core.geometry import polygon
 from wertis.core.geometry.motion import Motion, carried
-from wertis.core.jobs.camera import Solve, carried_on_plane, picked_plane, solve_plate, with_plane
+from wertis.core.jobs.camera import Solve, picked_plane, solve_plate, with_camera, with_plane
 from wertis.core.jobs.check import check_track
 from wertis.core.jobs.dense_tracking import motion_folder
 from wertis.core.jobs.events import Event
@@ -45,6 +45,7 @@ from wertis.core.shot import edits, items, meshes, motions, repairs
 from wertis.core.shot import pegs as peg_edits
 from wertis.core.shot import points as point_edits
 from wertis.core.shot import store as shot_files
+from wertis.core.shot.cameras import carried_on_plane, set_off_plane
 from wertis.core.shot.dense import DenseSettings
 from wertis.core.shot.document import Artwork, HoldOut, Item, Placement, PlaneSettings, RepairLayer, Track, TrackSettings
 from wertis.core.shot.document import Shot as Document
@@ -280,6 +281,7 @@ class Shot:
                 found = event.item if isinstance(event.item, Solve) else found
         if found is None:
             raise WertisError("Solving was stopped before its end.")
+        self._do("Solve the camera", with_camera(self.document, found, focal is not None, radial))
         return Camera(self, found)
 
     def frame(self, frame: int, what: Literal["comp", "graphic"] = "comp") -> np.ndarray:
@@ -536,6 +538,12 @@ class Surface:
         with single_threaded():
             after = tracked(shot, self.id, self.shot.plate, runs_from(shot, self.record, at, direction), stop=stop, progress=progress)
         self.shot._do(f"Track {self.name}", after)
+        return self
+
+    def stand_off(self, percent: float) -> Surface:
+        """Let what lies on a camera's plane stand off it, towards the camera, by percent of the plane's distance. Returns itself."""
+        with _fields():
+            self.shot._do("Stand off the plane", set_off_plane(self.shot.document, self.id, percent))
         return self
 
     @property

@@ -1,21 +1,23 @@
 """Solving a plate's camera, and the planes of its scene as tracks."""
 
-from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Collection, Iterator, Sequence
+from dataclasses import dataclass, replace
 
 import cv2
 import numpy as np
 
 from wertis.core.errors import RegionError, WertisError
 from wertis.core.geometry import homography, polygon
-from wertis.core.geometry.camera import ScenePlane, SolvedCamera, on_plane, plane_error, plane_through, refined_plane
+from wertis.core.geometry.camera import ScenePlane, SolvedCamera, plane_error, plane_through, refined_plane
 from wertis.core.jobs.events import Counter, Event, Stop, stopped
 from wertis.core.plate.base import Plate, luma
-from wertis.core.shot.document import PlaneSettings, PlaneSolution, Shot
-from wertis.core.shot.edits import add_track
-from wertis.core.track.camera import solve_camera, triangulated
+from wertis.core.shot.cameras import CameraSettings, camera_record, set_plane, solved_camera
+from wertis.core.shot.document import Shot
+from wertis.core.shot.edits import add_track, unlocked
+from wertis.core.shot.hold_outs import held_masks
+from wertis.core.track.camera import adjusted, solve_camera, triangulated
 from wertis.core.track.features import FeatureTracks, follow_features, followed_from
-from wertis.core.track.run import track_plane
+from wertis.core.track.run import Masks, track_plane
 
 
 @dataclass(frozen=True)
@@ -179,32 +181,88 @@ def _first_plane(camera: SolvedCamera, start: np.ndarray, seen: dict[int, tuple[
     return plane_through(camera, space[np.isfinite(space).all(1)], frame)
 
 
+_LEAST_POINTS = 20  # of a camera
 _DENSE = 250  # features on a plane
 _CONSISTENT = 0.45  # pixels by which the planar tracker's answers may miss a plane that the camera sees
 _JUDGES, _STILL = 6, 1.0  # features that judge planes, and pixels within which a still point in space explains one
 
 
-def carried_on_plane(camera: SolvedCamera, plane: ScenePlane, points: np.ndarray, frame: int) -> dict[int, np.ndarray]:
-    """Points (n, 2) of a frame that lie on a plane, carried to all frames: frame to (n, 2)."""
-    there = on_plane(camera, plane, points, frame)
-    if not np.isfinite(there).all():
-        raise RegionError("A corner does not lie on the plane as the camera sees it; draw it this side of the plane's horizon.")
-    found = {f: camera.project(there, f) for f in camera.poses}
-    found[frame] = points.copy()
-    return {f: p for f, p in found.items() if np.isfinite(p).all()}
+def with_camera(shot: Shot, solve: Solve, known_focal: bool, lens: bool) -> Shot:
+    """The shot with a solved camera; planes that were picked with another are to be picked again."""
+    return shot.but(camera=camera_record(solve.camera, solve.tracks, known_focal, lens))
+
+
+def solve_shot(shot: Shot, plate: Plate, focal: float | None = None, lens: bool = False, held: Callable[[int], np.ndarray] | None = None,
+               read: Callable[[int], np.ndarray] | None = None, stop: Stop | None = None) -> Iterator[Event]:
+    """Solve the camera of a shot's range; the last event's item is the shot with it. The words are those of `solve_plate`."""
+    low, high = shot.range
+    for event in solve_plate(plate, range(low, high + 1), focal, lens, held, read, stop):
+        if isinstance(event.item, Solve):
+            yield Event(None, event.done, event.total, with_camera(shot, event.item, focal is not None, lens), "the camera is solved")
+        else:
+            yield event
+
+
+def solve_again(shot: Shot, dropped: Collection[int] = (), focal: float | None = None, lens: bool | None = None) -> Shot:
+    """The shot with its camera solved again from where it is, without some of its points; its planes are as they were until they are picked again.
+
+    Parameters
+    ----------
+    dropped : numbers of points.
+    focal, lens : as for `solve_plate`; as they were when not given.
+
+    Raises
+    ------
+    WertisError
+        When there is no camera, or too few points would be left.
+    """
+    record = solved_camera(shot)
+    keep = np.setdiff1d(np.arange(len(record.points)), np.array(sorted(dropped), int))
+    if len(keep) < _LEAST_POINTS:
+        raise WertisError(f"Only {len(keep)} of the camera's points would be left; it needs {_LEAST_POINTS}.")
+    tracks = FeatureTracks(record.tracks.frames, [record.tracks.places[k] for k in keep])
+    known, radial = record.known_focal or focal is not None, record.lens if lens is None else lens
+    before = replace(record.solved, points=record.points[keep], numbers=np.arange(len(keep)), focal=focal or record.focal)
+    return shot.but(camera=camera_record(adjusted(before, tracks, not known, radial), tracks, known, radial))
+
+
+def pick_planes(shot: Shot, plate: Plate, track_ids: Sequence[str], read: Callable[[int], np.ndarray] | None = None,
+                stop: Stop | None = None) -> Iterator[Event]:
+    """Find the planes of the scene that tracks' regions show; the last event's item is the shot in which they move with them.
+
+    Raises
+    ------
+    WertisError
+        When the camera is not solved, or a plane cannot be found.
+    """
+    record, count = solved_camera(shot), Counter(len(track_ids) + 1)
+    for ident in track_ids:
+        if stopped(stop):
+            return
+        track = unlocked(shot, ident)
+        yield count.remark(track.region.frame, note=f"finding the plane of {track.name}")
+        masks = held_masks(shot, track, plate.size)
+
+        def held(frame: int, masks: Masks | None = masks) -> np.ndarray:
+            found = masks(frame) if masks is not None else None
+            return np.zeros(plate.size[::-1], np.uint8) if found is None else found
+
+        solve = Solve(record.solved, record.tracks, plate, held if masks is not None else None, read)
+        shot = set_plane(shot, ident, picked_plane(solve, track.region.array, track.region.frame))
+        yield count.event(track.region.frame, note=f"{track.name} moves with its plane", of=ident)
+    yield Event(None, count.total, count.total, shot)
+
+
+def camera_tracks(shot: Shot) -> list[str]:
+    """Ids of the tracks that move with a plane of the scene, and whose plane was picked."""
+    return [t.id for t in shot.tracks if isinstance(t.settings, CameraSettings) and t.settings.plane is not None]
 
 
 def with_plane(shot: Shot, solve: Solve, region: np.ndarray, frame: int, name: str) -> tuple[Shot, str]:
-    """The shot with a track more, whose motion is that of a plane of the scene seen by the solved camera; its id."""
-    plane = picked_plane(solve, region, frame)
-    box = _box(region)
-    moved = carried_on_plane(solve.camera, plane, box, frame)
-    out, track = add_track(shot, region, frame, name)
-    frames = sorted(moved)
-    matrices = np.array([homography.from_points(box, moved[f]) if f != frame else np.eye(3) for f in frames])
-    errors = np.array([0.0 if f == frame else solve.camera.errors.get(f, np.inf) for f in frames])
-    solution = PlaneSolution(reference=frame, frames=np.array(frames, np.int64), matrices=matrices, errors=errors, seen=np.ones(len(frames)))
-    return out.with_track(track.but(settings=PlaneSettings(), solution=solution)), track.id
+    """The shot with its camera, and a track more, whose motion is that of a plane of the scene; its id."""
+    out, track = add_track(shot if shot.camera is not None else with_camera(shot, solve, False, False), region, frame, name)
+    out = out.with_track(track.but(settings=CameraSettings()))
+    return set_plane(out, track.id, picked_plane(solve, region, frame)), track.id
 
 
 def _box(region: np.ndarray) -> np.ndarray:

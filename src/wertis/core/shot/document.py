@@ -15,7 +15,7 @@ from wertis.core.geometry import quad
 from wertis.core.keyed import Between, Curve, Key
 from wertis.core.shot.fields import FilePath, Frame, Ident, Integers, KindOf, Matrices, Name, Number, Point, Reals, Record, of_kind
 
-FORMAT_VERSION = 6
+FORMAT_VERSION = 7
 
 Model = Literal["shift", "shift-scale", "shift-turn", "similarity", "affine", "perspective"]
 Look = Literal["mix", "luma", "red", "green", "blue", "contrast"]
@@ -549,6 +549,12 @@ I = TypeVar("I", bound=Item)
 AnyItem = Annotated[Item, of_kind(Item)]
 
 
+class ShotCamera(KindOf):
+    """The camera that took the plate, once it is known; planes of the scene are seen by it."""
+
+    kind: str
+
+
 class Shot(Record):
     """One plate, a range, tracks, and items that hang on the tracks; what comes later in `items` lies over what comes before.
 
@@ -563,6 +569,7 @@ class Shot(Record):
     range: tuple[Frame, Frame] = (1, 1)
     tracks: Annotated[tuple[Track, ...], Field(max_length=10_000)] = ()
     items: Annotated[tuple[AnyItem, ...], Field(max_length=100_000)] = ()
+    camera: Annotated[ShotCamera | None, of_kind(ShotCamera)] = None
 
     @model_validator(mode="after")
     def _in_order(self) -> Self:

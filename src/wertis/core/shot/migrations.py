@@ -47,7 +47,12 @@ def from_5(body: Body) -> Body:
     return {**body, "tracks": tracks, "items": items}
 
 
-STEPS: dict[int, Callable[[Body], Body]] = {1: from_1, 2: from_2, 3: from_3, 4: from_4, 5: from_5}
+def from_6(body: Body) -> Body:
+    """The shot's camera came; there was none."""
+    return body
+
+
+STEPS: dict[int, Callable[[Body], Body]] = {1: from_1, 2: from_2, 3: from_3, 4: from_4, 5: from_5, 6: from_6}
 
 
 def brought_up(body: Body, version: int, current: int) -> Body:

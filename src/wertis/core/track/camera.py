@@ -80,7 +80,7 @@ def solve_camera(tracks: FeatureTracks, size: tuple[int, int], focal: float | No
         best = max(found.values(), key=lambda r: r.num_reg_images(), default=None)
     if best is None or best.num_reg_images() < 3:
         raise WertisError(_why_not(on, frames))
-    return _adjusted(pycolmap, _taken(best, tracks, size), tracks, focal is None, radial)
+    return adjusted(_taken(best, tracks, size), tracks, focal is None, radial)
 
 
 def _name(frame: int) -> str:
@@ -165,8 +165,15 @@ def _taken(found: Any, tracks: FeatureTracks, size: tuple[int, int]) -> SolvedCa
     return replace(solved, poses=dict(sorted(poses.items())))
 
 
-def _adjusted(pycolmap: Any, solved: SolvedCamera, tracks: FeatureTracks, zoom: bool, radial: bool) -> SolvedCamera:
-    """All frames and all tracks that fit adjusted together, those that fit badly left out (bundle adjustment, with Cauchy's weights)."""
+def adjusted(solved: SolvedCamera, tracks: FeatureTracks, focal: bool, radial: bool) -> SolvedCamera:
+    """A camera with all frames and all tracks that fit adjusted together, those that fit badly left out (bundle adjustment, with Cauchy's weights).
+
+    Parameters
+    ----------
+    focal, radial : solve for the focal length, and for a radial term of the lens, as well.
+    """
+    import pycolmap  # large, and nobody else needs it
+
     for least in _LEAST_FITS:
         space = {n: x for n in range(len(tracks.places)) if (x := triangulated(solved, tracks.places[n])) is not None}
         off = {n: {f: float(np.linalg.norm(solved.project(space[n][None], f)[0] - p)) for f, p in tracks.places[n].items() if f in solved.poses}
@@ -175,7 +182,7 @@ def _adjusted(pycolmap: Any, solved: SolvedCamera, tracks: FeatureTracks, zoom: 
         good = {n: frames for n, frames in good.items() if len(frames) >= _LEAST_SIGHTS}
         if len(good) < _PLACED:
             break
-        solved = _adjusted_once(pycolmap, solved, tracks, {n: space[n] for n in good}, good, zoom, radial)
+        solved = _adjusted_once(pycolmap, solved, tracks, {n: space[n] for n in good}, good, focal, radial)
     errors = {}
     place = dict(zip(solved.numbers.tolist(), solved.points, strict=True))
     for frame in solved.poses:

@@ -23,14 +23,13 @@ from wertis.core.geometry.mesh import Mesh
 from wertis.core.geometry.warp import Box, Warp
 from wertis.core.imaging.pyramid import HeldOut, Pyramid
 from wertis.core.track.mesh import MeshTracker
-from wertis.core.track.patch_layer import PatchLayer
+from wertis.core.track.patch_layer import SIDE, PatchLayer
 
 _COARSE = 4  # pixels between the places at which the smooth map and its error are evaluated; cubic and linear between them
 _WINDOW = 11  # pixels, side of the windows whose likeness is looked at
 _ALIKE = 0.55  # correlation of two windows from which they show the same
 _LEAST_TRUE = 0.3  # of a window's variance that is taken for texture, whatever the grain
 _TEXTURED = 3.0  # times the grain's variance from which a window has something to be alike in
-_APART = 0.01  # share of the textured pixels that do not go with the surface, from which patches are looked for
 _CANDIDATES = 3  # patches round a pixel whose motions are tried
 _DOUBTFUL = 0.9  # of the usual correlation, below which patches are asked as well
 _BETTER, _AWAY = 0.1, 1.0  # of correlation, by which a patch's motion must be better than the surface's, and pixels by which it must differ
@@ -113,7 +112,7 @@ class DenseTracker:
         sure = self._textured & alike
         usual = float(np.median(likeness[sure])) if sure.any() else 1.0
         good = alike & ((likeness > _DOUBTFUL * usual) | ~self._textured)
-        if self.parts and np.count_nonzero(self._textured & ~good) > _APART * int(np.count_nonzero(self._textured)):
+        if self.parts:
             pyramid = pyramid if pyramid is not None else Pyramid(luma)
             moved, gained = self._by_patches(luma, pyramid, held, smooth, likeness, alike, good)
             error = np.where(gained, _APART_ERROR, error)
@@ -179,13 +178,17 @@ class DenseTracker:
                     good: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """(h, w, 2) displacements, of patches where these are more alike to the reference than the surface's, and (h, w) where that is."""
         layer, (x0, y0, _, _) = self._patches, self.box
-        column, row = (layer.start - [x0, y0]).astype(int).T
-        apart = ~cv2.erode(good.astype(np.uint8), np.ones((3, 3), np.uint8)).astype(bool)[row, column]
         s = self.surface
         places, slopes = evaluate(s.lattice, s.values, layer.start, slopes=True)
         assert slopes is not None
-        layer.feed(pyramid, HeldOut(held) if held is not None else None, apart, places, slopes)
-        rows, columns = np.nonzero(~good | self._in_patches)
+        # what is smooth looks alike even where it lies a few pixels off, so all patches are asked
+        layer.feed(pyramid, HeldOut(held) if held is not None else None, np.ones(len(places), bool), places, slopes)
+        apart = ~layer.found | (np.linalg.norm(layer.places - places, axis=1) > _AWAY)
+        differs = np.zeros(alike.shape, np.uint8)
+        for x, y in (layer.start[apart & layer.found] - [x0, y0]).round().astype(int):
+            cv2.rectangle(differs, (int(x) - SIDE // 2, int(y) - SIDE // 2), (int(x) + SIDE // 2, int(y) + SIDE // 2), 1, cv2.FILLED)
+        rows, columns = np.nonzero(~good | self._in_patches | (differs > 0))
+        margin = np.where(differs > 0, np.float32(0), np.float32(_BETTER))
         points = np.column_stack([self._x[rows, columns], self._y[rows, columns]]).astype(np.float64)
         best, chosen, gained = likeness.copy(), smooth.copy(), np.zeros(alike.shape, bool)
         tried = []
@@ -195,7 +198,7 @@ class DenseTracker:
             now, there = self._likeness(luma, displacement, held)
             better = np.zeros(alike.shape, bool)
             better[rows, columns] = True
-            better &= there & self._textured & (now > _ALIKE) & (now > best) & (now > likeness + _BETTER)
+            better &= there & self._textured & (now > _ALIKE) & (now > best) & (now > likeness + margin)
             better &= np.linalg.norm(displacement - smooth, axis=2) > _AWAY
             best, gained = np.where(better, now, best), gained | better
             chosen[better] = displacement[better]

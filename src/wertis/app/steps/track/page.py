@@ -11,11 +11,13 @@ from PySide6.QtWidgets import (
 from wertis.app.fields import form, named
 from wertis.app.pages import Page, combo, few
 from wertis.app.session import Session
+from wertis.app.steps.track.camera_fields import CameraFields
 from wertis.app.steps.track.dense_fields import DenseFields
 from wertis.app.steps.track.mesh_fields import MeshFields
 from wertis.app.steps.track.point_fields import PointFields
 from wertis.core.errors import WertisError
 from wertis.core.shot import edits
+from wertis.core.shot.cameras import CameraSettings, camera_settings
 from wertis.core.shot.dense import DenseSettings, dense_settings
 from wertis.core.shot.document import PlaneSettings, Track, TrackSettings
 from wertis.core.shot.edits import plane_settings
@@ -25,7 +27,7 @@ from wertis.core.shot.points import PointsSettings, points_settings
 KIND_WORDS = {"shift": "Shift", "shift-scale": "Shift and scale", "shift-turn": "Shift and turn",
               "similarity": "Shift, scale and turn", "affine": "With shear", "perspective": "With perspective", "mesh": "Mesh, for what bends",
               "points": "Points, each by itself",
-              "dense": "Dense, every pixel"}
+              "dense": "Dense, every pixel", "camera": "Plane, by the camera"}
 LOOK_WORDS = {"mix": "The plate", "luma": "Its brightness", "contrast": "Its contrast, raised", "red": "Its red channel", "green": "Its green channel",
               "blue": "Its blue channel"}
 
@@ -39,7 +41,7 @@ class TrackPage(Page):
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
-        f = form(self)
+        f = self.form = form(self)
         self.heading = named("", "heading")
         self.kind = combo(KIND_WORDS, "Kind of motion", lambda: self._set_kind(self.kind.currentData()))
         self.kind.setToolTip("How the surface may move. Perspective for flat surfaces, less where there is little to hold on to; a mesh for what bends")
@@ -57,6 +59,8 @@ class TrackPage(Page):
         f.addRow(self.points)
         self.dense = DenseFields(session)
         f.addRow(self.dense)
+        self.camera = CameraFields(session)
+        f.addRow(self.camera)
         f.addRow("Looks at", self.look)
         f.addRow("", self.half)
         grid = QGridLayout()
@@ -102,23 +106,29 @@ class TrackPage(Page):
             b.setEnabled(track is not None and s.plate is not None and not busy)
         self.stop.setEnabled(busy)
         self.passers.setEnabled(track is not None and track.solution is not None and not busy)
-        for w in (self.kind, self.look, self.half, self.mesh, self.points, self.dense):
+        for w in (self.kind, self.look, self.half, self.mesh, self.points, self.dense, self.camera):
             w.setEnabled(track is not None and not busy)
         self.mesh.setVisible(track is not None and isinstance(track.settings, MeshSettings))
         self.points.setVisible(track is not None and isinstance(track.settings, PointsSettings))
         self.dense.setVisible(track is not None and isinstance(track.settings, DenseSettings))
+        self.camera.setVisible(track is not None and isinstance(track.settings, CameraSettings))
         surface = track is None or not isinstance(track.settings, PointsSettings)
         self.passers.setVisible(surface)
-        self.hint.setVisible(surface)
-        self.half.setVisible(surface and not self.dense.isVisibleTo(self))
+        by_camera = track is not None and isinstance(track.settings, CameraSettings)
+        self.hint.setVisible(surface and not by_camera)
+        self.form.setRowVisible(self.look, not by_camera)
+        for name in ("backward", "forward", "previous", "next"):
+            self.buttons[name].setVisible(not by_camera)
+        self.half.setVisible(track is None or isinstance(track.settings, PlaneSettings | MeshSettings))
         if track is None:
             self.facts.setText("")
             return
         settings = track.settings
-        assert isinstance(settings, PlaneSettings | MeshSettings | PointsSettings | DenseSettings)
+        assert isinstance(settings, PlaneSettings | MeshSettings | PointsSettings | DenseSettings | CameraSettings)
         self.mesh.show_state()
         self.points.show_state()
         self.dense.show_state()
+        self.camera.show_state()
         with QSignalBlocker(self.kind), QSignalBlocker(self.look), QSignalBlocker(self.half):
             self.kind.setCurrentIndex(self.kind.findData(settings.model if isinstance(settings, PlaneSettings) else settings.kind))
             self.look.setCurrentIndex(self.look.findData(settings.look))
@@ -141,7 +151,7 @@ class TrackPage(Page):
     def _set_kind(self, kind: str) -> None:
         track = self.session.track
         if track is not None:
-            others = {"mesh": mesh_settings, "points": points_settings, "dense": dense_settings}
+            others = {"mesh": mesh_settings, "points": points_settings, "dense": dense_settings, "camera": camera_settings}
             self._use("Set the kind of motion", others[kind](track) if kind in others else _as_plane(track).but(model=kind))
 
     def _set(self, label: str, **changes: object) -> None:
@@ -166,6 +176,6 @@ class TrackPage(Page):
 
 def _as_plane(track: Track) -> PlaneSettings:
     """A track's settings as a plane's, with what the two have in common."""
-    if isinstance(track.settings, MeshSettings | PointsSettings | DenseSettings):
+    if isinstance(track.settings, MeshSettings | PointsSettings | DenseSettings | CameraSettings):
         return PlaneSettings(look=track.settings.look, half=track.settings.half)
     return plane_settings(track)

@@ -14,6 +14,7 @@ from wertis.app.picture_view import PictureView
 from wertis.app.point_painting import paint_points, points_on
 from wertis.app.step import Step
 from wertis.app.steps.region.overlays import paint_hold_outs
+from wertis.app.steps.track.camera_part import CameraPart, camera_points_on, paint_camera_points
 from wertis.app.steps.track.page import TrackPage
 from wertis.app.tools import ScatteredPointsTool, Tool
 from wertis.app.workbench import Workbench
@@ -25,6 +26,7 @@ from wertis.core.jobs.occluder_mattes import write_mattes
 from wertis.core.jobs.point_tracking import good_spots
 from wertis.core.jobs.tracking import runs_from, track_shot
 from wertis.core.shot import hold_outs, items
+from wertis.core.shot.cameras import CameraSettings, SolvedCameraRecord
 from wertis.core.shot.document import HoldOut
 from wertis.core.shot.points import PointsSettings, add_point, put_points, remove_points, use_points, with_points
 from wertis.core.track.advice import advice
@@ -47,6 +49,7 @@ class TrackStep(Step):
         self.page.stop_wanted.connect(bench.work.stop)
         self.page.passers_wanted.connect(self.choose_passers)
         self.page.points.wanted.connect(self.with_points)
+        self.camera = CameraPart(bench, self.page.camera)
         self._come_back: int | None = None  # the frame in view before tracking both ways
 
     def commands(self) -> list[Command]:
@@ -75,6 +78,7 @@ class TrackStep(Step):
     def paint(self, painter: QPainter, view: PictureView) -> None:
         paint_mesh(painter, view)
         paint_points(painter, view, self.page.points.chosen)
+        paint_camera_points(painter, view, self.page.camera.chosen)
         paint_hold_outs(painter, view, self.bench.mattes)
 
     # -- points ---------------------------------------------------------------------------------------------------
@@ -82,11 +86,18 @@ class TrackStep(Step):
     def tool_wanted(self) -> tuple[str, ...]:
         track = self.session.track
         settings = track.settings if track is not None else None
+        if track is not None and isinstance(settings, CameraSettings) and isinstance(self.session.shot.camera, SolvedCameraRecord):
+            return ("camera points", track.id, str(self.session.frame), str(len(self.session.shot.camera.points)))
         if track is None or not isinstance(settings, PointsSettings) or settings.points is None or self.session.live.track_id:
             return ()
         return ("points", track.id, str(len(settings.points)))
 
     def tool(self, wanted: tuple[str, ...]) -> Tool | None:
+        if wanted[0] == "camera points":
+            there = camera_points_on(self.session)
+            numbers = there[1] if there is not None else np.zeros(0, int)
+            return ScatteredPointsTool(lambda: there[2] if there is not None else None, lambda places, dragging: None,
+                                       lambda chosen: self._camera_points_chosen({int(numbers[k]) for k in chosen if k < len(numbers)}))
         return ScatteredPointsTool(self._point_places, self._points_moved, self._points_chosen)
 
     def _point_places(self) -> np.ndarray | None:
@@ -97,6 +108,11 @@ class TrackStep(Step):
     def _points_chosen(self, chosen: set[int]) -> None:
         self.page.points.chosen = set(chosen)
         self.page.points.show_state()
+
+    def _camera_points_chosen(self, chosen: set[int]) -> None:
+        self.page.camera.chosen = chosen
+        self.page.camera.show_state()
+        self.bench.update_views()
 
     def _points_moved(self, places: np.ndarray, dragging: bool) -> None:
         """Points were dragged: on the region's frame they are set elsewhere, on others they are put right there, and tracking goes on from them."""
@@ -154,6 +170,10 @@ class TrackStep(Step):
             self.bench.say("There is no region to track; draw one round the surface first (N).", True)
             return
         if s.plate is None or s.cache is None or self.bench.work.busy():
+            return
+        if isinstance(s.track.settings, CameraSettings):
+            self.bring()
+            self.camera.track()
             return
         self.bench.playback.pause()
         self.page.dense.place_beside_shot()

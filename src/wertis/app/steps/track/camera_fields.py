@@ -1,0 +1,81 @@
+"""The shot's camera on the page of the step Track: solved, its bad points dropped, and how a track stands on its plane of the scene."""
+
+from PySide6.QtCore import QSignalBlocker, Signal
+from PySide6.QtWidgets import QCheckBox, QFormLayout, QPushButton, QWidget
+
+from wertis.app.fields import DragLabel, Number, named
+from wertis.app.pages import button_grid
+from wertis.app.session import Session
+from wertis.core.check.summary import GOOD, USABLE
+from wertis.core.errors import WertisError
+from wertis.core.shot.cameras import CameraSettings, SolvedCameraRecord, set_off_plane
+
+_MOST_FOCAL = 200_000  # pixels
+
+
+class CameraFields(QWidget):
+    """What is known of the camera, and the selected track's plane; `wanted` is emitted for what takes long: solve, drop."""
+
+    wanted = Signal(str)
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.chosen: set[int] = set()  # numbers of the camera's points in hand
+        f = QFormLayout(self)
+        f.setContentsMargins(0, 0, 0, 0)
+        self.focal = Number(0, _MOST_FOCAL, 10, 0, "px", "Focal length, when it is known")
+        self.focal.setSpecialValueText("solved for")
+        self.focal.setToolTip("The focal length in pixels where it is known: millimetres times the picture's width in pixels over the sensor's in mm")
+        self.lens = QCheckBox("The lens bends straight lines")
+        self.lens.setToolTip("Solve for a radial term of the lens as well")
+        f.addRow(DragLabel("Focal length", self.focal), self.focal)
+        f.addRow(self.lens)
+        self.buttons: dict[str, QPushButton] = {}
+        self.error = Number(0.1, 10, 0.1, 2, "px", "Error from which points are dropped")
+        self.error.setValue(USABLE)
+        row = button_grid(self.buttons, self.wanted.emit, (("solve", "Solve the camera", "Follow features over the picture; solve the camera anew"),), (
+            ("drop-worst", "Drop worse than", "Leave out points that are usually off by more, and solve again"),), (
+            ("drop", "Drop the chosen points", "Leave out the points that are chosen on the picture, and solve again"),))
+        row.addWidget(self.error, 1, 1)
+        f.addRow(row)
+        self.facts = named("", "quiet")
+        f.addRow(self.facts)
+        self.off = Number(-90, 90, 0.5, 2, "%", "Off the surface")
+        self.off.setToolTip("How far what is placed stands off the surface, towards the camera, in percent of its distance on the region's frame")
+        self.off.valueChanged.connect(self._set_off)
+        f.addRow(DragLabel("Off the surface", self.off), self.off)
+
+    def show_state(self) -> None:
+        """Show the camera as it is."""
+        s, track = self.session, self.session.track
+        if track is None or not isinstance(track.settings, CameraSettings):
+            return
+        camera = s.shot.camera
+        there = isinstance(camera, SolvedCameraRecord)
+        for name in ("drop-worst", "drop"):
+            self.buttons[name].setEnabled(there and (name != "drop" or bool(self.chosen)))
+        self.off.setEnabled(track.settings.plane is not None)
+        with QSignalBlocker(self.off):
+            self.off.setValue(track.settings.off)
+        if not isinstance(camera, SolvedCameraRecord):
+            self.facts.setText("The camera is not solved yet. Track both ways solves it, and finds the plane that the region shows.")
+            return
+        self.chosen = {k for k in self.chosen if k < len(camera.points)}
+        error = camera.solved.error
+        word = "good" if error <= GOOD else "usable" if error <= USABLE else "poor: hold out what moves by itself"
+        low, high = s.shot.range
+        missing = high - low + 1 - len(camera.frames)
+        lines = [f"Solved on {len(camera.frames)} frames" + (f", {missing} missing" if missing > 0 else ""),
+                 f"error {error:.2f} px, {word}", f"focal length {camera.focal:.0f} px, {len(camera.points)} points"]
+        if camera.lens:
+            lines.append(f"lens term {camera.radial[0]:+.4f}")
+        self.facts.setText("\n".join(lines))
+
+    def _set_off(self, value: float) -> None:
+        s = self.session
+        try:
+            s.history.do("Stand off the plane", set_off_plane(s.shot, s.track_id, value), "stand-off")
+        except WertisError as why:
+            s.message.emit(str(why), True)
+        self.show_state()
