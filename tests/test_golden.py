@@ -38,8 +38,8 @@ def numbers(shot: Shot, times: np.ndarray) -> dict[str, np.ndarray]:
         out[f"quads{k}"] = np.array([or_nan(placement_on(shot, placement, t), (4, 2)) for t in times])
     out["handles"] = np.array([or_nan(bends.handles_on(shot, shot.placements(track.id)[1], f), (8, 2)) for f in FRAMES])
     for other in (t for t in shot.tracks if t.settings.kind != "plane"):  # a mesh with pegs, points, a plane by the camera
-        there = motion_of(other)
-        out[f"{other.settings.kind}_places"] = np.array([or_nan(w.forward(PROBES) if (w := there.at(t)) is not None else None, PROBES.shape) for t in times])  # type: ignore[union-attr]
+        warps = [motion_of(other).at(t) for t in times]  # type: ignore[union-attr]
+        out[f"{other.settings.kind}_places"] = np.array([or_nan(w.forward(PROBES) if w is not None else None, PROBES.shape) for w in warps])
     count = len(track.layer(RepairLayer).points)
     out["points"] = np.array([or_nan(points_on(track, f), (count, 2)) for f in FRAMES])
     for k, held in enumerate(shot.hold_outs(track.id)):

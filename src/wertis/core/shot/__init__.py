@@ -1,3 +1,6 @@
 """The document. New kinds of records are imported here, so that whoever opens a shot knows them."""
 
+from wertis.core.shot import cameras as cameras
+from wertis.core.shot import dense as dense
 from wertis.core.shot import meshes as meshes
+from wertis.core.shot import points as points

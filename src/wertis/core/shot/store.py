@@ -16,7 +16,6 @@ from pydantic import ValidationError
 
 from wertis.core.errors import ShotFileError
 from wertis.core.files import replacing
-from wertis.core.shot import kinds  # noqa: F401  so that every kind is known
 from wertis.core.shot.document import FORMAT_VERSION, Shot
 from wertis.core.shot.fields import NamesFile, Record, mapped
 from wertis.core.shot.migrations import brought_up
