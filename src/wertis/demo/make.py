@@ -15,24 +15,32 @@ import wertis
 from wertis.core.blas import single_threaded
 from wertis.core.errors import DeliverError
 from wertis.core.geometry import homography
+from wertis.core.jobs.camera import pick_planes, solve_shot
 from wertis.core.jobs.events import Counter, Event, Stop, stopped
 from wertis.core.jobs.tracking import kept, runs_from, track_shot
 from wertis.core.shot import store
+from wertis.core.shot.cameras import CameraSettings
 from wertis.core.shot.document import PlaneSolution, Shot
+from wertis.core.shot.edits import add_track
 from wertis.demo import graphics
 from wertis.demo.sail import CLOTH, Sail, SailFilm
 from wertis.demo.scene import FIRST, Film, Scene
+from wertis.demo.walk import Walk, WalkFilm
 
-VERSION = 5
+VERSION = 6
 FRAMES = 60
 FILMS = {"tea_crate": Film(FRAMES, "", 11), "tea_crate_passers": Film(FRAMES, "barrow", 12), "tea_crate_awning": Film(FRAMES, "awning", 13)}
 SAILS = {"sail": SailFilm(FRAMES, 21)}
-ALL = (*FILMS, *SAILS)
+WALKS = {"walk": WalkFilm(FRAMES, 31)}
+ALL = (*FILMS, *SAILS, *WALKS)
 TITLES = {"tea_crate": "Tea crate", "tea_crate_passers": "Tea crate with rope and barrow",
           "tea_crate_awning": "Tea crate behind an awning, which needs a hold-out"}
 TITLES["sail"] = "Sail that ripples and folds"
+TITLES["walk"] = "Walk along the quay, for a solved camera"
 SAIL_TRACKED = "Brindle Quay sail.wertis"
-SAIL = "sail"
+SAIL, WALK = "sail", "walk"
+WALK_SOLVED = "Brindle Quay walk.wertis"
+_ENOUGH = 20  # frames from which the walk's camera can be solved
 TRACKED = "Brindle Quay.wertis"
 DRIFTING = "Brindle Quay, drifting.wertis"
 FIRST_FILM = "tea_crate"  # the one that is tracked; made first, so that there is something to see soon
@@ -52,7 +60,7 @@ def ready(where: Path | None = None, names: Iterable[str] = ALL) -> bool:
 
 def steps(names: Iterable[str] = ALL, where: Path | None = None) -> int:
     """How many steps making these shots takes."""
-    return sum(FRAMES + (FRAMES - 1) * (n in (FIRST_FILM, SAIL)) for n in names if not ready(where, [n]))
+    return sum(FRAMES + (FRAMES - 1) * (n in (FIRST_FILM, SAIL, WALK)) for n in names if not ready(where, [n]))
 
 
 def make(where: Path | None = None, frames: int = FRAMES, names: Iterable[str] = ALL, stop: Stop | None = None) -> Iterator[Event]:
@@ -84,7 +92,7 @@ def _made(root: Path, frames: int, names: Iterable[str]) -> Iterator[tuple[str, 
                 continue
             shutil.rmtree(root / name, ignore_errors=True)
             (root / name).mkdir(parents=True)
-            scene = Sail(SAILS[name]) if name in SAILS else Scene(FILMS[name])
+            scene = Sail(SAILS[name]) if name in SAILS else Walk(WALKS[name]) if name in WALKS else Scene(FILMS[name])
             for text in _film(root / name, scene, frames):
                 yield name, text
             if name == FIRST_FILM:
@@ -95,13 +103,17 @@ def _made(root: Path, frames: int, names: Iterable[str]) -> Iterator[tuple[str, 
                 graphics.write_all(root / "graphics")
                 for text in _tracked_sail(root, frames):
                     yield name, text
+            if name == WALK and frames >= _ENOUGH:
+                graphics.write_all(root / "graphics")
+                for text in _solved_walk(root):
+                    yield name, text
             (root / f"{name}.made").write_text(f"{VERSION}\n")
     except OSError as why:
         raise DeliverError(f"The demo shots cannot be made in {root} ({why.strerror or why}); free some space (about 40 MB), or set "
                            "XDG_DATA_HOME to another folder.") from why
 
 
-def _film(where: Path, scene: Scene | Sail, frames: int) -> Iterator[str]:
+def _film(where: Path, scene: Scene | Sail | Walk, frames: int) -> Iterator[str]:
 
     def one(index: int) -> int:
         path = where / f"{where.name}.{FIRST + index:04d}.jpg"
@@ -118,8 +130,8 @@ def _film(where: Path, scene: Scene | Sail, frames: int) -> Iterator[str]:
     finally:
         cv2.setNumThreads(threads)
     truth = {str(FIRST + i): scene.truth(i).round(4).tolist() for i in range(frames)}
-    (where / "truth.json").write_text(json.dumps(
-        {"what": "corners of the crate's front, or of the sail, clockwise from the top left; pixels, first centre at 0.5,0.5", "corners": truth}))
+    what = "corners of the crate's front, of the sail, or of the mural's place, clockwise from the top left; pixels, first centre at 0.5,0.5"
+    (where / "truth.json").write_text(json.dumps({"what": what, "corners": truth}))
 
 
 def front_corners(where: Path, frame: int = FIRST) -> np.ndarray:
@@ -161,6 +173,24 @@ def _tracked_sail(root: Path, frames: int) -> Iterator[str]:
     corners = scene.seen(middle + side / 2 * np.array([[-1, -1], [1, -1], [1, 1], [-1, 1]]), 0)
     sail.place(root / "graphics" / "emblem.png", corners, FIRST, "Emblem", fit="stretch", blend="multiply")
     shot.save(root / SAIL_TRACKED)
+
+
+def _solved_walk(root: Path) -> Iterator[str]:
+    shot = wertis.open(root / WALK)
+    document = shot.document
+    with single_threaded():
+        for event in solve_shot(document, shot.plate):
+            document = event.item if isinstance(event.item, Shot) else document
+            if event.frame is not None:
+                yield f"solving {event.frame}"
+        corners = front_corners(root / WALK)
+        document, track = add_track(document, corners, FIRST, "Wall")
+        document = document.with_track(track.but(settings=CameraSettings()))
+        for event in pick_planes(document, shot.plate, [track.id]):
+            document = event.item if isinstance(event.item, Shot) else document
+    shot.opened.do("Solve", document.but(name="Brindle Quay walk"))
+    shot.surface("Wall").place(root / "graphics" / "night_market.png", corners, FIRST, "Mural", fit="fit", blend="multiply", opacity=0.9)
+    shot.save(root / WALK_SOLVED)
 
 
 def _spoilt(shot: Shot) -> Shot:

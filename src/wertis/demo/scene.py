@@ -40,9 +40,9 @@ class Scene:
         self.film = film
         rng = np.random.default_rng(47)
         self._subframes = 5 if film.passers else 3
-        self._front = _backed(textures.crate_front(rng, (1040, 740)))
-        self._side = _backed(textures.wood(rng, (660, 740), 5, (158, 117, 76)) * np.float32(0.21))
-        self._top = _backed(textures.wood(rng, (1040, 660), 6, (178, 137, 92)) * np.float32(1.12))
+        self._front = backed(textures.crate_front(rng, (1040, 740)))
+        self._side = backed(textures.wood(rng, (660, 740), 5, (158, 117, 76)) * np.float32(0.21))
+        self._top = backed(textures.wood(rng, (1040, 660), 6, (178, 137, 92)) * np.float32(1.12))
         self._ground = _with_shadow(textures.setts(rng, (1800, 1500)))
         self._shore = coded(textures.harbour(rng, (2400, 760)))
         self._barrow = coded(textures.barrow(rng, (620, 560))) if film.passers == "barrow" else None
@@ -123,7 +123,7 @@ class Scene:
         cv2.warpPerspective(self._shore, homography_to_centred(onto), (WIDTH, rows), canvas[:rows], cv2.INTER_LINEAR, cv2.BORDER_REPLICATE)
         self._paint_ground(canvas, time)
         for name, picture in (("top", self._top), ("side", self._side), ("front", self._front)):
-            self._paint(canvas, picture, self._seen(_face(name), time))
+            painted(canvas, picture, self._seen(_face(name), time))
         self._paint_passers(canvas, time)
         return canvas
 
@@ -132,23 +132,11 @@ class Scene:
         quad_ = np.array([[-4.1, 0, far], [4.1, 0, far], [4.1, 0, near], [-4.1, 0, near]])
         seen = self._seen(quad_, time)
         top = int(np.clip(seen[:2, 1].min() - 2, 0, HEIGHT - 1))
-        self._paint(canvas, self._ground, seen, top)
-
-    def _paint(self, canvas: np.ndarray, picture: np.ndarray, seen: np.ndarray, top: int = 0) -> None:
-        x0, y0 = np.maximum(np.floor(seen.min(0)) - 2, [0, top]).astype(int)
-        x1, y1 = np.minimum(np.ceil(seen.max(0)) + 2, [WIDTH, HEIGHT]).astype(int)
-        if x1 <= x0 or y1 <= y0:
-            return
-        onto = _onto((picture.shape[1], picture.shape[0]), seen - [x0, y0])
-        laid = cv2.warpPerspective(picture, homography_to_centred(onto), (int(x1 - x0), int(y1 - y0)), flags=cv2.INTER_LINEAR)
-        part = canvas[y0:y1, x0:x1]
-        cover = cv2.bitwise_not(cv2.cvtColor(laid[..., 3], cv2.COLOR_GRAY2RGB))
-        cv2.multiply(part, cover, dst=cover, scale=1 / 255)
-        part[...] = cv2.add(cover, laid[..., :3])
+        painted(canvas, self._ground, seen, top)
 
     def _paint_passers(self, canvas: np.ndarray, time: float) -> None:
         if self._awning is not None:
-            self._paint(canvas, self._awning, self._seen(self.awning(time), time))
+            painted(canvas, self._awning, self._seen(self.awning(time), time))
         if self._barrow is None:
             return
         n = self.film.frames - 1
@@ -156,7 +144,7 @@ class Scene:
         bounce = 0.012 * np.sin(time * 0.9)
         z = 2.05
         corners = np.array([[x, -0.80 + bounce, z], [x + 0.86, -0.80 + bounce, z], [x + 0.86, -0.02 + bounce, z], [x, -0.02 + bounce, z]])
-        self._paint(canvas, self._barrow, self._seen(corners, time))
+        painted(canvas, self._barrow, self._seen(corners, time))
         # the rope swings close to the camera, out of focus
         s = np.linspace(0, 1, 90)
         sway = 0.05 * np.sin(time / 9.0)
@@ -195,12 +183,26 @@ def _face(name: str) -> np.ndarray:
     return np.array([front[0] + back * d, front[0], front[3], front[3] + back * d])
 
 
+def painted(canvas: np.ndarray, picture: np.ndarray, seen: np.ndarray, top: int = 0) -> None:
+    """Lay a picture with alpha (h, w, 4) on a canvas (h, w, 3) so that its corners come to lie at `seen` (4, 2), no higher than row `top`."""
+    x0, y0 = np.maximum(np.floor(seen.min(0)) - 2, [0, top]).astype(int)
+    x1, y1 = np.minimum(np.ceil(seen.max(0)) + 2, [WIDTH, HEIGHT]).astype(int)
+    if x1 <= x0 or y1 <= y0:
+        return
+    onto = _onto((picture.shape[1], picture.shape[0]), seen - [x0, y0])
+    laid = cv2.warpPerspective(picture, homography_to_centred(onto), (int(x1 - x0), int(y1 - y0)), flags=cv2.INTER_LINEAR)
+    part = canvas[y0:y1, x0:x1]
+    cover = cv2.bitwise_not(cv2.cvtColor(laid[..., 3], cv2.COLOR_GRAY2RGB))
+    cv2.multiply(part, cover, dst=cover, scale=1 / 255)
+    part[...] = cv2.add(cover, laid[..., :3])
+
+
 def _onto(size: tuple[int, int], quad_: np.ndarray) -> np.ndarray:
     w, h = size
     return homography.from_points(np.array([[0.0, 0], [w, 0], [w, h], [0, h]]), quad_)
 
 
-def _backed(picture: np.ndarray) -> np.ndarray:
+def backed(picture: np.ndarray) -> np.ndarray:
     """With alpha, and reduced a little so that it does not alias where it is seen small."""
     opaque = np.concatenate([picture, np.ones((*picture.shape[:2], 1), np.float32)], 2)
     return coded(cv2.GaussianBlur(opaque, (0, 0), 0.9, borderType=cv2.BORDER_REPLICATE))
@@ -240,7 +242,7 @@ def _with_shadow(ground: np.ndarray) -> np.ndarray:
     under = cv2.GaussianBlur(under, (0, 0), 9) * 0.7
     lit = ground * ((1 - shade) * (1 - under))[..., None]
     fade = np.linspace(0.72, 1.0, h, dtype=np.float32)[:, None, None]
-    return _backed(np.clip(lit * fade, 0.002, 1))
+    return backed(np.clip(lit * fade, 0.002, 1))
 
 
 def _hand_held(film: Film) -> list[np.ndarray]:
