@@ -32,6 +32,7 @@ class DemoShots:
         menu_entry(window, menu, "Brindle Quay, tracked, with a graphic", partial(self.open, make.TRACKED))
         menu_entry(window, menu, "Brindle Quay, with a track that drifts", partial(self.open, make.DRIFTING))
         menu_entry(window, menu, "The sail, tracked, with an emblem", partial(self.open, make.SAIL_TRACKED))
+        menu_entry(window, menu, "The walk, its camera solved, with a mural", partial(self.open, make.WALK_SOLVED))
         for name, title in make.TITLES.items():
             menu_entry(window, menu, f"{title}, untouched", partial(self.open, name))
 
@@ -40,7 +41,7 @@ class DemoShots:
         from wertis.demo import make
 
         name = name or make.TRACKED
-        wanted = [name] if name in make.ALL else [make.SAIL] if name == make.SAIL_TRACKED else [make.FIRST_FILM]
+        wanted = [name] if name in make.ALL else [{make.SAIL_TRACKED: make.SAIL, make.WALK_SOLVED: make.WALK}.get(name, make.FIRST_FILM)]
 
         def opened() -> None:
             self._open_path(make.folder() / name)

@@ -2,5 +2,6 @@
 
 from wertis.core.shot import cameras as cameras
 from wertis.core.shot import dense as dense
+from wertis.core.shot import mattes as mattes
 from wertis.core.shot import meshes as meshes
 from wertis.core.shot import points as points

@@ -467,7 +467,13 @@ class Bend(Record):
 
 
 class Placement(Item):
-    """Artwork on the surface: a quad on `frame`, carried by the track."""
+    """Artwork on the surface: a quad on `frame`, carried by the track.
+
+    Attributes
+    ----------
+    held_back : ids of mattes of what is in front of it.
+    limited_to : ids of mattes outside of which it does not show.
+    """
 
     kind: Literal["placement"] = "placement"
     name: Name = "Graphic"
@@ -479,6 +485,8 @@ class Placement(Item):
     blend: Blend = "normal"
     opacity: Annotated[float, Field(ge=0, le=1)] = 1.0
     bend: Bend = Bend()
+    held_back: Annotated[tuple[Ident, ...], Field(max_length=1000)] = ()
+    limited_to: Annotated[tuple[Ident, ...], Field(max_length=1000)] = ()
 
     @field_validator("quad")
     @classmethod

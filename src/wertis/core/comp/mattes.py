@@ -1,0 +1,101 @@
+"""Mattes as pictures: a frame's alpha of a matte, its shapes joined, with the blur of their own motion."""
+
+import numpy as np
+
+from wertis.core.matte.coverage import box_round, mean_area, soft_area
+from wertis.core.matte.outline import along, bezier, flattened
+from wertis.core.shot.document import Shot
+from wertis.core.shot.mattes import Matte, MatteShape, carrier, points_on
+
+_STEP = 0.7  # pixels that an outline may move between two samples of a shutter's opening, for no steps to be seen
+_LEAST, _MOST = 8, 96  # samples
+
+
+def matte_alpha(shot: Shot, matte: Matte, frame: float, size: tuple[int, int], blurred: bool = True) -> np.ndarray:
+    """(h, w) float32, 0..1: a matte on a frame of a picture of `size` (width, height).
+
+    Shapes are joined in their order: one that adds as a picture that lies over another (a + b - ab), one that subtracts a (1 - b), one that intersects ab,
+    one that excludes a + b - 2ab. Nothing where its track has no answer.
+
+    Parameters
+    ----------
+    blurred : with the blur of its motion, where it has a shutter.
+    """
+    alpha = np.zeros((size[1], size[0]), np.float32)
+    for shape in matte.shapes:
+        if not shape.visible:
+            continue
+        own, box = shape_alpha(shot, matte, shape, frame, size, blurred)
+        if shape.combine == "intersect":
+            kept = np.zeros_like(alpha)
+            if box is not None:
+                x0, y0, x1, y1 = box
+                kept[y0:y1, x0:x1] = alpha[y0:y1, x0:x1] * own
+            alpha = kept
+            continue
+        if box is None:
+            continue
+        x0, y0, x1, y1 = box
+        part = alpha[y0:y1, x0:x1]
+        if shape.combine == "add":
+            part += own - part * own
+        elif shape.combine == "subtract":
+            part *= 1 - own
+        else:
+            part += own - 2 * part * own
+    if matte.invert:
+        alpha = 1 - alpha
+    return alpha if matte.opacity == 1 else alpha * np.float32(matte.opacity)
+
+
+def shape_alpha(shot: Shot, matte: Matte, shape: MatteShape, frame: float, size: tuple[int, int],
+                blurred: bool = True) -> tuple[np.ndarray, tuple[int, int, int, int] | None]:
+    """A shape's own alpha (h, w) float32 on the part x0, y0, x1, y1 of the picture that it touches; None where there is none."""
+    rounds = np.array(shape.roundness)
+    inner, outer = np.array(shape.inner), np.array(shape.outer)
+    soft = float(max(inner.max(), outer.max()))
+    outlines = []
+    for time in _times(shot, matte, shape, frame, soft) if blurred else [frame]:
+        points = _smoothly(shot, matte, shape, frame, time)
+        if points is not None and np.isfinite(points).all():
+            outlines.append(flattened(bezier(points, rounds)))
+    nothing = np.zeros((0, 0), np.float32)
+    if not outlines:
+        return nothing, None
+    box = box_round(np.concatenate([p for p, _ in outlines]), soft + abs(matte.grow), size)
+    if box is None:
+        return nothing, None
+    if not soft and not matte.grow:
+        found = mean_area([p for p, _ in outlines], box)
+    else:
+        parts = [soft_area(p, along(inner, at), along(outer, at), box, matte.fall == "smooth", matte.grow) for p, at in outlines]
+        found = np.asarray(np.mean(parts, axis=0), np.float32)
+    return found * np.float32(shape.opacity), box
+
+
+def _smoothly(shot: Shot, matte: Matte, shape: MatteShape, frame: float, time: float) -> np.ndarray | None:
+    """(N, 2) a shape's points at a time near a frame: its surface goes on a parabola through the frame and those beside it, where they are known.
+
+    Within a shutter's opening straight lines from frame to frame would show as a bend in the middle of a fast blur.
+    """
+    if time == frame or not matte.on:
+        return points_on(shot, matte, shape, time)
+    part, own = time - frame, shape.at(time)
+    warps = [carrier(shot, matte, frame + k) for k in (-1, 0, 1)]
+    if any(w is None for w in warps) or abs(part) > 1:
+        return points_on(shot, matte, shape, time)
+    weights = (part * (part - 1) / 2, 1 - part * part, part * (part + 1) / 2)
+    return np.asarray(sum(w * warp.forward(own) for w, warp in zip(weights, warps, strict=True) if warp is not None))
+
+
+def _times(shot: Shot, matte: Matte, shape: MatteShape, frame: float, soft: float) -> list[float]:
+    """Times within a shutter's opening, evenly spread; few where the shape hardly moves."""
+    middle, half = frame + matte.centre / 360, matte.shutter / 720
+    if not half:
+        return [middle]
+    a, b = (points_on(shot, matte, shape, t) for t in (middle - half, middle + half))
+    if a is None or b is None:
+        return [frame]
+    travel = float(np.nanmax(np.linalg.norm(b - a, axis=1)))
+    count = int(np.clip(np.ceil(travel / max(_STEP, soft / 3)), _LEAST if travel > 0.1 else 1, _MOST))
+    return [middle + half * ((k + 0.5) / count * 2 - 1) for k in range(count)]

@@ -1,0 +1,217 @@
+"""How far a matte's outlines lie from the picture's edge, and outlines fitted to it."""
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from wertis.core.comp.mattes import shape_alpha
+from wertis.core.errors import PlateError, RegionError
+from wertis.core.jobs.events import Counter, Event, Stop, stopped
+from wertis.core.matte.edge import Edge, KnownFrame, found_edge
+from wertis.core.matte.outline import bezier, flattened
+from wertis.core.plate.base import Plate, to_float
+from wertis.core.shot.document import Shot
+from wertis.core.shot.mattes import Matte, MatteShape, carrier, key_shape, matte_of, points_on
+
+_KNOWN = 3  # keyed frames, the nearest, from which the figure is known
+_USUAL_SHUTTER = 180.0  # degrees, by common practice, where a matte has none of its own
+_SMOOTH = 1.5  # of an outline's places, over which what was found there is averaged for a point
+_FADES = 6.0  # of an outline's places, over which a correction fades to nothing where the edge cannot be told
+_LESS, _STAYS = 0.3, 0.1  # weights of what lies farther along, and of staying where it is, beside a place along which the edge was told
+_FIRST, _EACH = 4.0, 1.5  # pixels by which an outline may differ from a known one at once, and for each frame between
+_CORNER = 0.3  # roundness below which a point is a corner
+_TOLD = 0.5  # share of an outline that must be told for a frame to be fitted and to be known by
+
+Reader = Callable[[int], np.ndarray]
+
+
+@dataclass(frozen=True)
+class EdgeMeasure:
+    """A shape's outline on a frame against the picture's edge.
+
+    Attributes
+    ----------
+    edge : what was found along it; None where it has no outline there, or the frame cannot be read, for which `reason` is.
+    """
+
+    edge: Edge | None
+    reason: str = ""
+
+    @property
+    def told(self) -> float:
+        """Share of the outline along which the edge could be told."""
+        return float(self.edge.told.mean()) if self.edge is not None else 0.0
+
+    @property
+    def rms(self) -> float:
+        """Root mean square of how far the outline is off, in pixels, where that can be told; nan where it cannot."""
+        if self.edge is None or not self.edge.told.any():
+            return float("nan")
+        return float(np.sqrt(np.mean(self.edge.offsets[self.edge.told] ** 2)))
+
+    @property
+    def worst(self) -> float:
+        """The 95th percentile of the same."""
+        if self.edge is None or not self.edge.told.any():
+            return float("nan")
+        return float(np.quantile(np.abs(self.edge.offsets[self.edge.told]), 0.95))
+
+
+class EdgeFinder:
+    """Finds edges of a shape; keeps the pictures of the frames on which it is known.
+
+    Parameters
+    ----------
+    read : reads a picture; `plate.read` when not given.
+    """
+
+    def __init__(self, plate: Plate, read: Reader | None = None) -> None:
+        self._size, self._fetch = plate.size, read or plate.read
+        self._pictures: dict[int, np.ndarray] = {}
+
+    def measure(self, shot: Shot, matte: Matte, shape: MatteShape, frame: int, known: Sequence[int], reach: float) -> EdgeMeasure:
+        """A shape's outline on a frame against the picture's edge; the figure is known by its outline on the `known` frames."""
+        points = points_on(shot, matte, shape, frame)
+        if points is None or not np.isfinite(points).all():
+            return EdgeMeasure(None, "its track has no answer here")
+        try:
+            picture = self._picture(frame)
+            frames = [k for k in (self._known(shot, matte, shape, f, frame) for f in known) if k is not None]
+        except PlateError as why:
+            return EdgeMeasure(None, str(why))
+        rounds = np.array(shape.roundness)
+        polygon, at = flattened(bezier(points, rounds))
+        half = (matte.shutter or _USUAL_SHUTTER) / 720
+        ends = [points_on(shot, matte, shape, frame + sign * half) for sign in (-1, 1)]
+        moved = None
+        if ends[0] is not None and ends[1] is not None:
+            moved = (ends[1] - ends[0])[np.floor(at).astype(int)]
+        return EdgeMeasure(found_edge(picture, polygon, at, len(points), frames, reach, moved))
+
+    def _picture(self, frame: int) -> np.ndarray:
+        """(h, w, 3) float32 on a scale of 0..255, coded for the eye."""
+        if frame not in self._pictures:
+            picture = to_float(self._fetch(frame))[..., :3] * np.float32(255)
+            self._pictures[frame] = np.ascontiguousarray(picture if picture.shape[2] == 3 else picture[..., :1].repeat(3, 2), np.float32)
+            while len(self._pictures) > 12:
+                self._pictures.pop(next(iter(self._pictures)))
+        return self._pictures[frame]
+
+    def _known(self, shot: Shot, matte: Matte, shape: MatteShape, known: int, frame: int) -> KnownFrame | None:
+        here, there = carrier(shot, matte, frame), carrier(shot, matte, known)
+        none = (0.0,) * len(shape.inner)
+        alpha, box = shape_alpha(shot, matte.but(grow=-1.5), shape.but(inner=none, outer=none, opacity=1.0), known, self._size, False)
+        if here is None or there is None or box is None:
+            return None
+        whole = np.zeros(self._size[::-1], np.float32)
+        x0, y0, x1, y1 = box
+        whole[y0:y1, x0:x1] = alpha
+        return KnownFrame(self._picture(known), whole, lambda p: there.forward(here.inverse(p)))
+
+
+def nearest_keys(shape: MatteShape, frame: int, count: int = _KNOWN) -> list[int]:
+    """The keyed frames of a shape nearest to a frame, that one left out."""
+    return sorted((f for f in shape.keys if f != frame), key=lambda f: (abs(f - frame), f))[:count]
+
+
+def measure_edges(shot: Shot, ident: str, plate: Plate, frames: Sequence[int], reach: float = 8.0, read: Reader | None = None,
+                  stop: Stop | None = None) -> Iterator[Event]:
+    """Measure a matte's outlines on frames; each event's item is a frame's measures, by the shapes' ids.
+
+    What is keyed counts as right: on a keyed frame the outline is measured by the other keys.
+
+    Raises
+    ------
+    RegionError
+        When the matte is gone.
+    """
+    matte, finder, count = matte_of(shot, ident), EdgeFinder(plate, read), Counter(len(frames))
+    for frame in frames:
+        if stopped(stop):
+            return
+        yield count.event(frame, {s.id: finder.measure(shot, matte, s, frame, nearest_keys(s, frame), reach) for s in matte.shapes if s.visible})
+
+
+def fitted_points(points: np.ndarray, edge: Edge, roundness: np.ndarray | None = None) -> np.ndarray:
+    """An outline's points (N, 2) moved to the edge that was found along it; where that cannot be told they go with what lies round them, or stay."""
+    n, count = len(points), len(edge.along)
+    place = np.searchsorted(edge.along, np.arange(n)) % count
+    steps = np.abs(np.arange(count)[None] - place[:, None])
+    steps = np.minimum(steps, count - steps)
+    told = edge.told.copy()
+    if roundness is not None:  # right at a corner there is no one way across; what its sides say counts
+        told &= ~((steps <= 1) & (roundness < _CORNER)[:, None]).any(0)
+    weight = np.exp(-0.5 * (steps / _SMOOTH) ** 2) * told
+    wide = np.exp(-0.5 * (steps / _FADES) ** 2) * told
+    weight = np.where(weight.sum(1, keepdims=True) > 0.5, weight, _LESS * wide)
+    # each point's move is what takes the outline on both sides of it to the edge, so that a corner stays one; along the edge nothing is known
+    normal = np.einsum("pk,ka,kb->pab", weight, edge.normals, edge.normals)
+    normal += _STAYS * (1 + np.trace(normal, axis1=1, axis2=2))[:, None, None] * np.eye(2)
+    pull = np.einsum("pk,ka,k->pa", weight, edge.normals, edge.offsets)
+    return np.asarray(points + np.linalg.solve(normal, pull[..., None])[..., 0])
+
+
+def fit_matte(shot: Shot, ident: str, plate: Plate, frames: Sequence[int], reach: float = 8.0, read: Reader | None = None,
+              stop: Stop | None = None) -> Iterator[Event]:
+    """Fit a matte's outlines to the picture's edge on frames, each as a key; the last event's item is the shot with them.
+
+    Frames are taken outwards from the nearest key; each that was fitted well helps to know the figure on the next. An event's note says what was left.
+
+    Raises
+    ------
+    RegionError
+        When the matte is gone or locked.
+    """
+    matte, finder, count = matte_of(shot, ident), EdgeFinder(plate, read), Counter(len(frames))
+    for shape in matte.shapes:
+        if not shape.visible:
+            continue
+        by_hand = sorted(shape.keys)
+        order = sorted(frames, key=lambda f: (min(abs(f - k) for k in by_hand), f))
+        for frame in order:
+            if stopped(stop):
+                break
+            now, current = matte_of(shot, ident), matte_of(shot, ident).shape(shape.id)
+            assert current is not None
+            known = [*nearest_keys(current, frame, 2), *sorted(by_hand, key=lambda k: abs(k - frame))[:1]]
+            near = min(abs(k - frame) for k in known)
+            for _ in range(2):
+                found = finder.measure(shot, now, current, frame, list(dict.fromkeys(k for k in known if k != frame)), min(reach, _FIRST + _EACH * near))
+                points = points_on(shot, now, current, frame)
+                if found.edge is None or points is None or found.told < _TOLD:
+                    yield count.event(frame, note=f"{current.name} was left: {found.reason or 'too little of its edge can be told'}", of=(shape.id, frame))
+                    break
+                try:
+                    shot = key_shape(shot, ident, shape.id, frame, fitted_points(points, found.edge, np.array(current.roundness)))
+                except RegionError as why:
+                    yield count.event(frame, note=str(why), of=(shape.id, frame))
+                    break
+                now = matte_of(shot, ident)
+                current = now.shape(shape.id) or current
+            else:
+                yield count.event(frame, note=f"fitted on frame {frame}", of=(shape.id, frame))
+    yield Event(None, count.total, count.total, shot)
+
+
+def repair_matte(shot: Shot, ident: str, plate: Plate, frames: Sequence[int], limit: float, reach: float = 8.0, read: Reader | None = None,
+                 stop: Stop | None = None) -> Iterator[Event]:
+    """Fit keys where a matte's outline lies farthest from the edge, until it is nowhere more than `limit` pixels (rms) off; the last item is the shot."""
+    left = set(frames)
+    total, count = len(frames), Counter(2 * len(frames))
+    for _ in range(total):
+        worst: dict[int, float] = {}
+        for event in measure_edges(shot, ident, plate, sorted(left), reach, read, stop):
+            assert event.frame is not None
+            worst[event.frame] = max((m.rms for m in event.item.values() if np.isfinite(m.rms) and m.told >= _TOLD), default=0.0)
+            yield count.remark(event.frame, note=f"measured on frame {event.frame}")
+        over = {f: e for f, e in worst.items() if e > limit}
+        if stopped(stop) or not over:
+            break
+        left -= {f for f, e in worst.items() if e <= limit / 3 and not any(abs(f - o) < 12 for o in over)}
+        frame = max(over, key=lambda f: (over[f], -f))
+        left.discard(frame)
+        for event in fit_matte(shot, ident, plate, [frame], reach, read, stop):
+            shot = event.item if isinstance(event.item, Shot) else shot
+        yield count.event(frame, note=f"fitted on frame {frame}, where it was off by {over[frame]:.2f} px")
+    yield Event(None, count.total, count.total, shot)

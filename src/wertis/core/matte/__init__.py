@@ -1,0 +1,1 @@
+"""Mattes: closed splines, their coverage of pixels, soft edges, and how they are carried and joined."""

@@ -1,0 +1,200 @@
+"""Where the edge of a figure is in a picture, along an outline that lies near it.
+
+Across the outline two questions are asked. Does the picture look there as the figure does on frames on which its outline is known, followed to this
+frame? And does it change across? The answers along the outline are joined by dynamic programming, so that neighbours lie near each other (A. Amini,
+T. Weymouth and R. Jain, Using dynamic programming for solving variational problems in vision, 1990). The place within the pixel is that which divides the
+colours across the edge between the figure's and those beyond (A. Levin, D. Lischinski and Y. Weiss, A closed-form solution to natural image matting,
+2008: the mixture).
+"""
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+
+import cv2
+import numpy as np
+
+from wertis.core.geometry.conventions import to_centred
+
+_STEP = 0.5  # pixels between the places across the outline
+_BEYOND = 6.0  # pixels across the outline that are looked at beyond the reach, to know both sides
+_SPACING = 4.0  # pixels between the places along the outline
+_SURELY_INSIDE = 0.995  # alpha of a known frame from which a pixel is the figure's
+_DIFFERENT = 3.5  # times the usual difference between the figure and itself from which something else is seen
+_MOST_COST = 4.0  # of one place that differs, so that no single one decides
+_LEAST_DIFFERENCE = 2.0  # on a scale of 0..255, that is always reckoned with
+_CHANGE = 6.0  # weight of a change across, beside that of the places that differ
+_BEND = 0.35  # weight of the square of the difference between neighbours, in half pixels
+_NEAR = 0.02  # weight of the square of the distance from the outline, in half pixels, per pixel of reach
+_WINDOW = 3.5  # pixels to both sides of the edge whose mixture is looked at
+_LEAST_CONTRAST = 12.0  # on a scale of 0..255, between the two sides, from which the edge can be told
+_SURE = 2.5  # by how much a place a few pixels away must be worse for an edge to count as told
+_AWAY = 2.5  # pixels; those
+_SMEARED = 6.0  # pixels across the outline over which the shutter may smear the edge
+
+Sampler = Callable[[np.ndarray], np.ndarray]
+
+
+@dataclass(frozen=True)
+class KnownFrame:
+    """A frame on which the figure's outline is known.
+
+    Attributes
+    ----------
+    picture : (h, w, 3) float32, 0..255.
+    alpha : (h, w) float32, 1 on the figure.
+    onto : takes points (n, 2) of the frame at hand to this one's picture.
+    """
+
+    picture: np.ndarray
+    alpha: np.ndarray
+    onto: Sampler
+
+
+@dataclass(frozen=True)
+class Edge:
+    """What was found along an outline.
+
+    Attributes
+    ----------
+    places : (n, 2) on the outline, evenly spread.
+    along : (n,) where along the outline those are; see `outline.flattened`.
+    normals : (n, 2) outwards.
+    offsets : (n,) pixels from the outline to the edge, outwards positive.
+    told : (n,) whether the edge could be told there.
+    """
+
+    places: np.ndarray
+    along: np.ndarray
+    normals: np.ndarray
+    offsets: np.ndarray
+    told: np.ndarray
+
+
+def spread(polygon: np.ndarray, at: np.ndarray, count: int, spacing: float = _SPACING) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Places (n, 2) about `spacing` pixels apart on a closed polygon (M, 2), where along its `count` curves they are (n,), and normals (n, 2) outwards."""
+    ends = np.roll(polygon, -1, 0)
+    length = np.linalg.norm(ends - polygon, axis=1)
+    total = np.concatenate([[0.0], np.cumsum(length)])
+    n = max(8, int(total[-1] / spacing))
+    s = total[-1] * np.arange(n) / n
+    k = np.clip(np.searchsorted(total, s, side="right") - 1, 0, len(polygon) - 1)
+    part = (s - total[k]) / np.maximum(length[k], 1e-12)
+    places = polygon[k] + part[:, None] * (ends - polygon)[k]
+    following = np.append(at[1:], count)
+    along = at[k] + part * (following[k] - at[k])
+    tangent = np.roll(places, -1, 0) - np.roll(places, 1, 0)
+    tangent /= np.maximum(np.linalg.norm(tangent, axis=1, keepdims=True), 1e-12)
+    x, y = polygon.T
+    clockwise = float(np.sum(x * np.roll(y, -1) - np.roll(x, -1) * y)) > 0  # y runs down
+    normals = np.column_stack([tangent[:, 1], -tangent[:, 0]]) * (1 if clockwise else -1)
+    return places, along, normals
+
+
+def found_edge(picture: np.ndarray, polygon: np.ndarray, at: np.ndarray, count: int, known: Sequence[KnownFrame], reach: float = 8.0,
+               moved: np.ndarray | None = None) -> Edge:
+    """The edge near a closed polygon (M, 2).
+
+    Parameters
+    ----------
+    picture : (h, w, 3) float32, 0..255.
+    at, count : where along the outline's curves the polygon's vertices are, and how many curves there are; see `outline.flattened`.
+    known : frames on which the figure is known; by the change across the outline alone where there is none.
+    reach : pixels to both sides in which the edge is looked for.
+    moved : (M, 2) by how much the polygon's vertices move while the shutter is open; where that is far across the outline, no edge can be told.
+    """
+    places, along, normals = spread(polygon, at, count)
+    across = np.arange(-(reach + _BEYOND), reach + _BEYOND + _STEP / 2, _STEP)
+    points = places[:, None] + across[None, :, None] * normals[:, None]
+    h, w = picture.shape[:2]
+    inside = ((points > 0) & (points < [w, h])).all(-1)
+    seen = _read(picture, points)
+    difference, told = np.full(inside.shape, np.inf, np.float32), np.zeros(inside.shape, bool)
+    figure = np.zeros_like(seen)
+    for frame in known:
+        there = frame.onto(points.reshape(-1, 2)).reshape(points.shape)
+        sound = np.isfinite(there).all(-1) & inside
+        there = np.where(sound[..., None], there, 0)
+        own = _read(frame.picture, there)
+        alpha = _read(frame.alpha, there)
+        is_figure = sound & (alpha > _SURELY_INSIDE)
+        away = np.sqrt(np.mean((own - seen) ** 2, axis=-1))
+        better = is_figure & (away < difference)
+        difference[better], figure[better] = away[better], own[better]
+        told |= is_figure
+    deep = told & (across < -reach / 2)[None]
+    usual = max(float(np.median(difference[deep])) if deep.any() else _LEAST_DIFFERENCE, _LEAST_DIFFERENCE)
+    cost = np.where(told, np.minimum((np.where(told, difference, 0) / (_DIFFERENT * usual)) ** 2, _MOST_COST) - 1, 0)
+    change = _change(seen)
+    candidates = np.flatnonzero(np.abs(across) <= reach + 1e-6)
+    summed = np.cumsum(cost, axis=1)[:, candidates]
+    unary = summed - summed.min(1, keepdims=True) - _CHANGE * change[:, candidates]
+    unary = unary + _NEAR / max(reach, 1) * (across[candidates] / _STEP) ** 2
+    best = _closed_path(unary)
+    rough = across[candidates][best]
+    margin = _margin(unary, best)
+    index = np.clip(np.searchsorted(at, along, side="right") - 1, 0, len(at) - 1)
+    smeared = np.abs(np.einsum("ni,ni->n", moved[index], normals)) if moved is not None else np.zeros(len(places))
+    offsets, contrast = _divided(seen, figure, told, across, rough)
+    ok = (contrast > _LEAST_CONTRAST) & (margin > _SURE) & (smeared < _SMEARED) & (np.abs(rough) < reach - _STEP) & inside.all(1)
+    return Edge(places, along, normals, np.where(ok, offsets, rough), ok)
+
+
+def _read(picture: np.ndarray, points: np.ndarray) -> np.ndarray:
+    at = to_centred(points).astype(np.float32)
+    return np.asarray(cv2.remap(picture, at[..., 0], at[..., 1], cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE))
+
+
+def _change(seen: np.ndarray) -> np.ndarray:
+    """(n, S) 0..1, how much colours (n, S, 3) change across each place, beside the most in its row."""
+    reach = max(1, round(1.5 / _STEP))
+    padded = np.pad(seen, ((0, 0), (reach, reach), (0, 0)), mode="edge")
+    size = np.linalg.norm(padded[:, 2 * reach:] - padded[:, :-2 * reach], axis=-1)
+    return np.asarray(size / np.maximum(size.max(1, keepdims=True), _LEAST_CONTRAST))
+
+
+def _closed_path(unary: np.ndarray) -> np.ndarray:
+    """(n,) the state of each of n places on a closed line, of least cost (n, S) with the squares of the differences between neighbours (Viterbi).
+
+    The line is gone round one and a half times, so that its ends fit each other.
+    """
+    n, states = unary.shape
+    order = np.concatenate([np.arange(n // 2, n), np.arange(n), np.arange(n // 2)])
+    step = _BEND * (np.arange(states)[:, None] - np.arange(states)[None]) ** 2
+    total = unary[order[0]].copy()
+    back = np.zeros((len(order), states), np.int32)
+    for k, place in enumerate(order[1:], 1):
+        through = total[None] + step
+        back[k] = through.argmin(1)
+        total = through[np.arange(states), back[k]] + unary[place]
+    path = np.zeros(len(order), int)
+    path[-1] = int(total.argmin())
+    for k in range(len(order) - 1, 0, -1):
+        path[k - 1] = back[k, path[k]]
+    begin = len(np.arange(n // 2, n))
+    return path[begin:begin + n]
+
+
+def _margin(unary: np.ndarray, best: np.ndarray) -> np.ndarray:
+    """(n,) by how much places that are a few pixels from the best are worse."""
+    states = np.arange(unary.shape[1])
+    far = np.abs(states[None] - best[:, None]) * _STEP >= _AWAY
+    here = unary[np.arange(len(best)), best]
+    return np.asarray(np.where(far, unary, np.inf).min(1) - here)
+
+
+def _divided(seen: np.ndarray, figure: np.ndarray, told: np.ndarray, across: np.ndarray, rough: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """(n,) the places of edges near `rough` (n,) that divide the mixture of colours across them, and (n,) the contrast between the two sides."""
+    offset = across[None] - rough[:, None]
+    window = np.abs(offset) <= _WINDOW
+
+    def mean_of(mask: np.ndarray) -> np.ndarray:
+        return np.asarray((seen * mask[..., None]).sum(1) / np.maximum(mask.sum(1), 1)[:, None])
+
+    within, beyond = mean_of((offset < -_WINDOW + 1) & (offset > -_WINDOW - 1.5)), mean_of((offset > _WINDOW - 1) & (offset < _WINDOW + 1.5))
+    own = np.where(told[..., None], figure, within[:, None])
+    apart = own - beyond[:, None]
+    size = (apart ** 2).sum(-1)
+    alpha = np.clip(((seen - beyond[:, None]) * apart).sum(-1) / np.maximum(size, 1), 0, 1)
+    place = rough - _WINDOW - _STEP / 2 + (alpha * window).sum(1) * _STEP
+    count = window.sum(1) * _STEP
+    return place + (2 * _WINDOW + _STEP - count) / 2, np.sqrt((size * window).sum(1) / window.sum(1) / 3)
