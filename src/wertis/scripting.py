@@ -22,6 +22,7 @@ from wertis import libraries  # noqa: F401  first, so that importing changes no 
 from wertis.core.blas import single_threaded
 from wertis.core.check.slip import Slip
 from wertis.core.check.summary import Summary, share_under, summary
+from wertis.core.comp.mattes import matte_alpha
 from wertis.core.errors import DeliverError, RegionError, WertisError
 from wertis.core.exchange.camera_json import write_camera
 from wertis.core.geometry import polygon
@@ -32,9 +33,10 @@ from wertis.core.jobs.dense_tracking import motion_folder
 from wertis.core.jobs.events import Event
 from wertis.core.jobs.export import export_corner_pin, export_mesh
 from wertis.core.jobs.find import find_vertices
+from wertis.core.jobs.matte_edge import EdgeMeasure, fit_matte, measure_edges, repair_matte
 from wertis.core.jobs.mesh_tracking import laid_mesh, track_vertices
 from wertis.core.jobs.occluder_mattes import write_mattes
-from wertis.core.jobs.render import render, render_frame
+from wertis.core.jobs.render import render, render_frame, render_matte
 from wertis.core.jobs.repair import Outcome, repair_by_itself
 from wertis.core.jobs.retrack import out_of_date, retrack
 from wertis.core.jobs.tracking import kept, runs_from, tracked
@@ -42,6 +44,7 @@ from wertis.core.open_shot import OpenShot
 from wertis.core.plate import Plate
 from wertis.core.plate.cuts import cut_frames, find_cuts
 from wertis.core.shot import edits, items, meshes, motions, repairs
+from wertis.core.shot import mattes as matte_edits
 from wertis.core.shot import pegs as peg_edits
 from wertis.core.shot import points as point_edits
 from wertis.core.shot import store as shot_files
@@ -50,6 +53,7 @@ from wertis.core.shot.dense import DenseSettings
 from wertis.core.shot.document import Artwork, HoldOut, Item, Placement, PlaneSettings, RepairLayer, Track, TrackSettings
 from wertis.core.shot.document import Shot as Document
 from wertis.core.shot.hold_outs import open_matte, read_matte
+from wertis.core.shot.mattes import Matte
 from wertis.core.shot.meshes import MeshSettings, mesh_of
 from wertis.core.shot.points import PointsSettings, PointsSolution
 from wertis.core.shot.resolve import motion_of
@@ -237,6 +241,39 @@ class Shot:
         for held in hold_outs:
             surface.hold_out(held)
         return surface.track(progress=progress, stop=stop)
+
+    def matte(self, points: Points | None = None, frame: int | None = None, carried_by: Surface | None = None, name: str = "Matte",
+              roundness: float = 1.0, soft: float = 0.0) -> DrawnMatte:
+        """Begin a matte: a shape through points (N, 2) of a frame's picture (the carrying track's own when not given), carried by a track or by none.
+
+        Parameters
+        ----------
+        points : none to begin with no shape; `DrawnMatte.add` draws more.
+        """
+        at = frame if frame is not None else carried_by.record.region.frame if carried_by is not None else self.range[0]
+        with _fields():
+            shapes = () if points is None else (matte_edits.new_shape(_numbers(points, "points"), at, roundness, soft),)
+            document, made = matte_edits.add_matte(self.document, carried_by.record if carried_by is not None else None, at, name, shapes)
+        self._do("Draw a matte", document)
+        return DrawnMatte(self, made.id)
+
+    @property
+    def mattes(self) -> list[DrawnMatte]:
+        """The mattes, the lowest first."""
+        return [DrawnMatte(self, x.id) for x in self.document.items if isinstance(x, Matte)]
+
+    def matte_named(self, name: str) -> DrawnMatte:
+        """The matte of a name.
+
+        Raises
+        ------
+        WertisError
+            When there is none.
+        """
+        found = next((m for m in self.mattes if m.name == name), None)
+        if found is None:
+            raise WertisError(f"The shot has no matte named {name}; it has: {', '.join(m.name for m in self.mattes) or 'none'}.")
+        return found
 
     def render(self, pattern: str | Path, what: Literal["comp", "graphic"] = "comp", frames: Sequence[int] | None = None, resume: bool = False,
                progress: Progress | None = None, stop: threading.Event | None = None) -> dict[int, str]:
@@ -831,6 +868,158 @@ class Surface:
     def export_mesh(self, path: str | Path) -> int:
         """Write a mesh's vertices over the shot's range as .csv, .json, .obj (#### stands for the frame) or .usd; how many frames it has."""
         return export_mesh(self.shot.document, self.record, Path(path))
+
+
+class DrawnMatte:
+    """A matte of a shot, carried by a track or by none."""
+
+    def __init__(self, shot: Shot, ident: str) -> None:
+        self.shot, self.id = shot, ident
+
+    @property
+    def record(self) -> Matte:
+        """Its data.
+
+        Raises
+        ------
+        WertisError
+            When it is no longer in the shot.
+        """
+        return matte_edits.matte_of(self.shot.document, self.id)
+
+    @property
+    def name(self) -> str:
+        """Its name."""
+        return self.record.name
+
+    @property
+    def shapes(self) -> list[str]:
+        """The ids of its shapes, in their order."""
+        return [s.id for s in self.record.shapes]
+
+    def add(self, points: Points, frame: int | None = None, roundness: float = 1.0, soft: float = 0.0, combine: str = "add") -> str:
+        """Draw a shape through points (N, 2) of a frame's picture (the matte's own when not given); its id.
+
+        Parameters
+        ----------
+        roundness : of all points, 0 for corners to 1 for a smooth curve.
+        soft : pixels over which the edge falls to both sides.
+        combine : add, subtract, intersect or exclude: how it is joined to the shapes before it.
+        """
+        with _fields():
+            self._do("Draw a shape", matte_edits.add_shape(self.shot.document, self.id, _numbers(points, "points"),
+                                                           self.record.frame if frame is None else frame, roundness, soft, combine))  # type: ignore[arg-type]
+        return self.shapes[-1]
+
+    def key(self, frame: int, points: Points, shape: str | None = None, reach: str = "key", span: tuple[int, int] | None = None) -> DrawnMatte:
+        """Put a shape's points (the only one's when not named) at (N, 2) of a frame's picture, by a key there. Returns itself.
+
+        Parameters
+        ----------
+        reach : "key", or "all" to move every key by as much, or "span" for those from the first to the last frame of `span`.
+        """
+        with _fields():
+            self._do("Key a shape", matte_edits.key_shape(self.shot.document, self.id, self._one(shape), frame, _numbers(points, "points"),
+                                                          reach, span))  # type: ignore[arg-type]
+        return self
+
+    def clear_key(self, frame: int, shape: str | None = None) -> DrawnMatte:
+        """Take a shape's key on a frame away. Returns itself."""
+        self._do("Clear a key", matte_edits.clear_key(self.shot.document, self.id, self._one(shape), frame))
+        return self
+
+    def points(self, frame: float, shape: str | None = None) -> np.ndarray | None:
+        """(N, 2) where a shape's points are in a frame's picture; None where its track has no answer."""
+        record = self.record
+        found = record.shape(self._one(shape))
+        return matte_edits.points_on(self.shot.document, record, found, frame) if found is not None else None
+
+    def shape_points(self, shape: str | None = None, numbers: Iterable[int] | None = None, roundness: float | None = None, inner: float | None = None,
+                     outer: float | None = None) -> DrawnMatte:
+        """Set how round points of a shape are (all when not named), and over how many pixels its edge falls there inside and outside. Returns itself."""
+        chosen = None if numbers is None else set(numbers)
+        with _fields():
+            self._do("Shape points", matte_edits.set_points_alike(self.shot.document, self.id, self._one(shape), chosen, roundness, inner, outer))
+        return self
+
+    def change(self, **fields: Any) -> DrawnMatte:
+        """Set fields of the document's `Matte`: take, fall, grow, invert, opacity, shutter, centre, name. Returns itself."""
+        with _fields():
+            self._do("Change the matte", items.set_item(self.shot.document, self.record.but(**fields)))
+        return self
+
+    def alpha(self, frame: float, blurred: bool = True) -> np.ndarray:
+        """(h, w) float32, 0..1: the matte on a frame."""
+        return matte_alpha(self.shot.document, self.record, frame, self.shot.plate.size, blurred)
+
+    def hold_back(self, graphic: Placed, how: str = "in front") -> DrawnMatte:
+        """Say that it is "in front" of a graphic, "limits" it, or has nothing to do with it ("none"). Returns itself."""
+        self._do("Hold the graphic back", matte_edits.hold_back(self.shot.document, self.id, graphic.id, how))  # type: ignore[arg-type]
+        return self
+
+    def next_key(self) -> int | None:
+        """The frame on which a key is wanted most; None where they are dense."""
+        return matte_edits.next_key_frame(self.shot.document, self.record, *self.shot.range)
+
+    def check(self, frames: Sequence[int] | None = None, reach: float = 8.0, progress: Progress | None = None,
+              stop: threading.Event | None = None) -> dict[int, dict[str, EdgeMeasure]]:
+        """How far the outlines lie from the picture's edge: frame to shape's id to what was measured.
+
+        Parameters
+        ----------
+        reach : pixels to both sides in which the edge is looked for.
+        """
+        found: dict[int, dict[str, EdgeMeasure]] = {}
+        with single_threaded():
+            for event in measure_edges(self.shot.document, self.id, self.shot.plate, list(frames) if frames is not None else self.shot._frames(), reach,
+                                       stop=stop):
+                assert event.frame is not None
+                found[event.frame] = event.item
+                if progress is not None:
+                    progress(event)
+        return found
+
+    def fit(self, frames: Sequence[int], reach: float = 8.0, progress: Progress | None = None, stop: threading.Event | None = None) -> dict[int, str]:
+        """Fit the outlines to the picture's edge on frames, each as a key; the frames that were left, and why."""
+        return self._fitted("Fit to the edge", fit_matte(self.shot.document, self.id, self.shot.plate, list(frames), reach, stop=stop), progress)
+
+    def repair(self, limit: float, reach: float = 8.0, progress: Progress | None = None, stop: threading.Event | None = None) -> dict[int, str]:
+        """Fit keys where the outline is farthest from the edge until it is nowhere more than so many pixels (rms) off; the frames that were left."""
+        if not limit > 0:
+            raise WertisError("The limit is the distance in pixels that may be left, more than 0.")
+        return self._fitted("Repair the matte", repair_matte(self.shot.document, self.id, self.shot.plate, self.shot._frames(), limit, reach, stop=stop),
+                            progress)
+
+    def render(self, pattern: str | Path, frames: Sequence[int] | None = None, progress: Progress | None = None,
+               stop: threading.Event | None = None) -> dict[int, str]:
+        """Write it as a picture sequence (`####` stands for the frame number); frames on which it is empty for want of a track, and why."""
+        wanted = list(frames) if frames is not None else self.shot._frames()
+        return self.shot._left_out(render_matte(self.shot.document, self.id, self.shot.plate.size, str(pattern), wanted, stop), progress)
+
+    def _fitted(self, label: str, events: Iterable[Event], progress: Progress | None) -> dict[int, str]:
+        left: dict[int, str] = {}
+        after: Any = None
+        with single_threaded():
+            for event in events:
+                if progress is not None:
+                    progress(event)
+                if isinstance(event.item, Document):
+                    after = event.item
+                elif event.frame is not None and "was left" in event.note:
+                    left[event.frame] = event.note
+        if after is not None:
+            self._do(label, after)
+        return left
+
+    def _one(self, shape: str | None) -> str:
+        if shape is not None:
+            return shape
+        if len(self.shapes) != 1:
+            raise WertisError(f"{self.name} has {len(self.shapes)} shapes; name one by its id.")
+        return self.shapes[0]
+
+    def _do(self, label: str, after: Document) -> None:
+        self.shot._do(label, after)
 
 
 class Placed:

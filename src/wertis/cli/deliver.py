@@ -21,8 +21,16 @@ def run_render(a: argparse.Namespace) -> int:
 
 
 def run_matte(a: argparse.Namespace) -> int:
-    """Write the matte of what passes in front of a track."""
+    """Write a drawn matte, or that of what passes in front of a track."""
     shot = shot_at(a.shot)
+    if (a.of is None) == (a.track is None):
+        raise DeliverError("Say which matte: --of NAME for one that was drawn, or --track NAME for what passes in front of that track.")
+    if a.of is not None:
+        first, last = put_frames(shot, a.range_)
+        progress = Progress("making mattes", a.quiet)
+        left = shot.matte_named(a.of).render(a.out, range(first, last + 1), progress)
+        progress.end()
+        return _reported(left, last - first + 1)
     surface = surface_in(shot, a.track)
     progress = Progress("making mattes", a.quiet)
     left = surface.occluder_mattes(a.out, progress)

@@ -112,9 +112,11 @@ def build_parser() -> argparse.ArgumentParser:
     render.add_argument("--resume", action="store_true", help="keep frames of a sequence that are there, and go on with the rest")
     render.add_argument("--quiet", action="store_true", help="no progress")
 
-    matte = commands.add_parser("matte", help="write a matte sequence of what passes in front of a tracked surface")
+    matte = commands.add_parser("matte", help="write a drawn matte, or one of what passes in front of a tracked surface, as pictures")
     matte.add_argument("shot", help="a .wertis file")
-    matte.add_argument("--track", required=True, metavar="NAME", help="name of the track")
+    matte.add_argument("--track", metavar="NAME", help="name of the track that something passes in front of")
+    matte.add_argument("--of", metavar="NAME", help="name of a matte that was drawn, instead")
+    matte.add_argument("--range", dest="range_", metavar="FIRST-LAST", help="frames of a drawn matte (default: the shot's range)")
     matte.add_argument("--out", required=True, metavar="PATTERN", help="such as mattes/passer.####.png")
     matte.add_argument("--quiet", action="store_true", help="no progress")
 

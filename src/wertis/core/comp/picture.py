@@ -6,18 +6,21 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import NamedTuple
 
+import cv2
 import numpy as np
 
 from wertis.core.comp import artwork as art
 from wertis.core.comp import blend, lay
 from wertis.core.comp.fit import artwork_rectangle
 from wertis.core.comp.light import Light, light_of
+from wertis.core.comp.mattes import matte_alpha
 from wertis.core.geometry import homography, quad
 from wertis.core.geometry.motion import between
 from wertis.core.geometry.warp import BentSquareWarp, HomographyWarp, Warp, compose, scaling
 from wertis.core.plate.base import from_float, to_float
 from wertis.core.plate.colour import CODED, converted
 from wertis.core.shot.document import Artwork, Placement, Shot, Track
+from wertis.core.shot.mattes import Matte
 from wertis.core.shot.resolve import motion_of
 
 
@@ -123,7 +126,7 @@ class Compositor:
             except (ValueError, np.linalg.LinAlgError):  # folded so that it has no picture here
                 continue
             if laid is not None:
-                found.append((placement, laid))
+                found.append((placement, _through_mattes(shot, placement, laid, frame, size, reduced)))
         return found
 
     def _laid_one(self, shot: Shot, track: Track, placement: Placement, frame: int, size: tuple[int, int], samples: int, space: str,
@@ -164,6 +167,24 @@ class Compositor:
         if key not in self._files:
             self._files[key] = art.FileArtwork(Path(artwork.path), still=artwork.kind == "picture")
         return self._files[key]
+
+
+def _through_mattes(shot: Shot, placement: Placement, laid: lay.Laid, frame: int, size: tuple[int, int], reduced: int) -> lay.Laid:
+    """A graphic with what its mattes hold back, or leave out, taken away."""
+    named = [(ident, True) for ident in placement.held_back] + [(ident, False) for ident in placement.limited_to]
+    there = [(m, back) for ident, back in named if (m := shot.item(ident, Matte)) is not None and m.visible]
+    if not there:
+        return laid
+    h, w = laid.pixels.shape[:2]
+    whole = shot.plate.size if shot.plate is not None and reduced != 1 else (size[0] * reduced, size[1] * reduced)
+    share = np.ones((h, w), np.float32)
+    for matte, back in there:
+        alpha = matte_alpha(shot, matte, frame, whole)
+        if reduced != 1:
+            alpha = cv2.resize(alpha, size, interpolation=cv2.INTER_AREA)
+        part = alpha[laid.top:laid.top + h, laid.left:laid.left + w]
+        share *= 1 - part if back else part
+    return lay.Laid(laid.left, laid.top, laid.pixels * share[..., None])
 
 
 def surface_warp(track: Track, placement: Placement, time: float) -> Warp | None:

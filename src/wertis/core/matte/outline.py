@@ -43,7 +43,8 @@ def flattened(curves: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """
     second = 6 * np.maximum(np.linalg.norm(curves[:, 0] - 2 * curves[:, 1] + curves[:, 2], axis=1),
                             np.linalg.norm(curves[:, 1] - 2 * curves[:, 2] + curves[:, 3], axis=1))
-    pieces = np.clip(np.ceil(np.sqrt(second / (8 * _FLATNESS))), 1, _MOST_PIECES).astype(int)
+    straight = (curves[:, 0] == curves[:, 1]).all(1) & (curves[:, 2] == curves[:, 3]).all(1)
+    pieces = np.where(straight, 1, np.clip(np.ceil(np.sqrt(second / (8 * _FLATNESS))), 1, _MOST_PIECES)).astype(int)
     which = np.repeat(np.arange(len(curves)), pieces)
     first = np.repeat(np.cumsum(pieces) - pieces, pieces)
     t = ((np.arange(len(which)) - first) / pieces[which])[:, None]

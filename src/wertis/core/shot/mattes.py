@@ -14,7 +14,7 @@ from wertis.core.geometry.motion import between
 from wertis.core.geometry.warp import HomographyWarp, Warp
 from wertis.core.keyed import Between, Curve, Key
 from wertis.core.matte.outline import bezier
-from wertis.core.shot.document import Item, Model, Shot, Track, new_id
+from wertis.core.shot.document import Item, Model, Placement, Shot, Track, new_id
 from wertis.core.shot.edits import as_points
 from wertis.core.shot.fields import Frame, Ident, Name, Point, Record
 from wertis.core.shot.items import add_item, item_of, register_carry, set_item
@@ -321,6 +321,23 @@ def next_key_frame(shot: Shot, matte: Matte, first: int, last: int) -> int | Non
 
     _, a, b = max(gaps, key=lambda g: (change(g[1], g[2]) + 0.01 * g[0], g[0]))
     return (a + b) // 2
+
+
+def hold_back(shot: Shot, ident: str, placement_id: str, how: Literal["in front", "limits", "none"] = "in front") -> Shot:
+    """The shot in which a matte is in front of a graphic, limits it, or has nothing to do with it any more.
+
+    Raises
+    ------
+    RegionError
+        When one of the two is gone, or the graphic is locked.
+    """
+    matte_of(shot, ident)
+    placement = item_of(shot, placement_id)
+    if not isinstance(placement, Placement):
+        raise RegionError(f"{placement.name} is not a graphic.")
+    front, limits = (tuple(x for x in row if x != ident) for row in (placement.held_back, placement.limited_to))
+    front, limits = (*front, *([ident] if how == "in front" else [])), (*limits, *([ident] if how == "limits" else []))
+    return set_item(shot, placement.but(held_back=front, limited_to=limits))
 
 
 def _shape(shot: Shot, ident: str, shape_id: str) -> tuple[Matte, MatteShape]:

@@ -1,0 +1,362 @@
+"""Mattes: outlines, coverage, soft edges, keys on a track, blur, the measured edge, and a graphic held back."""
+
+import tempfile
+import unittest
+from functools import cache
+from pathlib import Path
+
+import cv2
+import numpy as np
+from scipy.integrate import dblquad
+
+import wertis
+from tests.scenes import SIZE, texture
+from wertis.cli.main import main
+from wertis.core.comp.mattes import matte_alpha
+from wertis.core.errors import RegionError, WertisError
+from wertis.core.geometry.motion import PlanarMotion
+from wertis.core.matte.coverage import mean_area, polygon_area, soft_area
+from wertis.core.matte.edge import spread
+from wertis.core.matte.outline import along, bezier, flattened, handles
+from wertis.core.shot import mattes, store
+from wertis.core.shot.document import PlaneSolution, Region, Shot, Track
+
+BOX = (0, 0, 120, 100)
+FRAMES = range(1, 13)
+FIGURE = np.array([[0.0, -70], [55, -45], [75, 10], [40, 60], [-20, 75], [-70, 40], [-80, -20], [-45, -60]])
+
+
+def supersampled(polygon: np.ndarray, box: tuple[int, int, int, int], times: int = 16) -> np.ndarray:
+    """(h, w) share of times x times points in each pixel that lie inside, by matplotlib-free even-odd crossing."""
+    x0, y0, x1, y1 = box
+    xs = x0 + (np.arange((x1 - x0) * times) + 0.5) / times
+    ys = y0 + (np.arange((y1 - y0) * times) + 0.5) / times
+    inside = np.zeros((len(ys), len(xs)), bool)
+    for a, b in zip(polygon, np.roll(polygon, -1, 0), strict=True):
+        crosses = (a[1] > ys) != (b[1] > ys)
+        at = a[0] + (ys[crosses] - a[1]) / (b[1] - a[1]) * (b[0] - a[0])
+        inside[crosses] ^= xs[None] > at[:, None]
+    return inside.reshape(y1 - y0, times, x1 - x0, times).mean((1, 3))
+
+
+class OutlineTest(unittest.TestCase):
+    def test_corners_make_straight_sides_and_the_curve_meets_its_points(self) -> None:
+        square = np.array([[10.0, 10], [90, 10], [90, 80], [10, 80]])
+        polygon, at = flattened(bezier(square, np.zeros(4)))
+        np.testing.assert_allclose(polygon, square)
+        np.testing.assert_allclose(at, range(4))
+        polygon, at = flattened(bezier(square, np.ones(4)))
+        np.testing.assert_allclose(polygon[np.isin(at, range(4))], square)
+        self.assertGreater(len(polygon), 30)
+
+    def test_bezier_and_catmull_rom_identities(self) -> None:
+        """Evenly spaced, a Catmull-Rom tangent is half the chord of the neighbours (E. Catmull and R. Rom, 1974), and a Bezier handle a third of it."""
+        n = 12
+        circle = 100 * np.column_stack([np.cos(2 * np.pi * np.arange(n) / n), np.sin(2 * np.pi * np.arange(n) / n)])
+        before, after = handles(circle, np.ones(n))
+        np.testing.assert_allclose(after, (np.roll(circle, -1, 0) - np.roll(circle, 1, 0)) / 6, atol=1e-9)
+        np.testing.assert_allclose(before, -after, atol=1e-9)
+        polygon, _ = flattened(bezier(circle, np.ones(n)))
+        self.assertLess(np.abs(np.linalg.norm(polygon, axis=1) - 100).max(), 0.4)
+        curve = bezier(circle, np.ones(n))[3]
+        t = 0.3  # de Casteljau's construction gives the same place
+        level = curve
+        while len(level) > 1:
+            level = (1 - t) * level[:-1] + t * level[1:]
+        a, b, c, d = curve
+        np.testing.assert_allclose(level[0], (1 - t) ** 3 * a + 3 * (1 - t) ** 2 * t * b + 3 * (1 - t) * t ** 2 * c + t ** 3 * d)
+
+    def test_values_along_and_places_evenly_spread(self) -> None:
+        np.testing.assert_allclose(along(np.array([0.0, 10, 20]), np.array([0, 0.5, 2.5])), [0, 5, 10])
+        polygon, at = flattened(bezier(FIGURE, np.ones(8)))
+        places, where, normals = spread(polygon, at, 8)
+        self.assertLess(np.ptp(np.linalg.norm(np.diff(places, axis=0), axis=1)), 0.3)
+        self.assertTrue((np.diff(where) > 0).all())
+        self.assertGreater((normals * places).sum(1).min(), 0)  # the figure stands round the origin: outwards
+
+
+class CoverageTest(unittest.TestCase):
+    def test_it_is_exact(self) -> None:
+        """Against 16 x 16 points in each pixel, whose own error is up to about 1/100 at an edge: 1/255 on average."""
+        rng = np.random.default_rng(4)
+        for rounds in (np.zeros(8), np.ones(8), rng.uniform(0, 1, 8)):
+            polygon, _ = flattened(bezier(FIGURE * 0.55 + [61.3, 49.7], rounds))
+            exact, counted = polygon_area(polygon, BOX), supersampled(polygon, BOX)
+            edge = (counted > 0) & (counted < 1)
+            self.assertLess(np.abs(exact - counted)[edge].mean(), 1 / 255)
+            self.assertLess(np.abs(exact - counted).max(), 8 / 255)
+            x, y = polygon.T  # the shoelace formula
+            self.assertAlmostEqual(exact.sum(), abs(np.sum(x * np.roll(y, -1) - np.roll(x, -1) * y)) / 2, places=1)
+
+    def test_a_half_pixel_is_half(self) -> None:
+        area = polygon_area(np.array([[2.5, 1.25], [5, 1.25], [5, 3], [2.5, 3]]), (0, 0, 6, 4))
+        np.testing.assert_allclose(area[1], [0, 0, 0.375, 0.75, 0.75, 0], atol=1e-6)
+        np.testing.assert_allclose(area[2], [0, 0, 0.5, 1, 1, 0], atol=1e-6)
+        triangle = np.array([[0.2, 0.1], [0.9, 0.3], [0.4, 0.95]])
+        self.assertAlmostEqual(float(polygon_area(triangle, (0, 0, 1, 1))[0, 0]), 0.5 * abs(0.7 * 0.85 - 0.2 * 0.2), places=6)
+
+    def test_beyond_the_picture_and_what_is_no_outline(self) -> None:
+        around = np.array([[-50.0, -50], [500, -50], [500, 500], [-50, 500]])
+        np.testing.assert_array_equal(polygon_area(around, BOX), 1)
+        np.testing.assert_array_equal(polygon_area(around + 1000, BOX), 0)
+        np.testing.assert_array_equal(polygon_area(around[:2], BOX), 0)
+        np.testing.assert_array_equal(polygon_area(np.full((4, 2), np.nan), BOX), 0)
+        twice = polygon_area(np.vstack([around, around]), BOX)
+        np.testing.assert_array_equal(twice, 1)
+
+    def test_a_soft_edge_falls_from_inside_to_outside(self) -> None:
+        square = np.array([[30.0, 30], [90, 30], [90, 80], [30, 80]])
+        for smooth in (True, False):
+            alpha = soft_area(square, np.full(4, 6.0), np.full(4, 4.0), BOX, smooth)
+            row = alpha[55, 20:45]
+            level = np.clip((np.arange(20, 45) + 0.5 - 30 + 4) / 10, 0, 1)
+            np.testing.assert_allclose(row, level ** 2 * (3 - 2 * level) if smooth else level, atol=1e-4)
+        grown = soft_area(square, np.zeros(4), np.zeros(4), BOX, True, 3.0)
+        self.assertAlmostEqual(float(grown[55].sum()), 66, places=3)
+        uneven = soft_area(square, np.zeros(4), np.array([0.0, 10, 10, 0]), BOX)
+        self.assertLess(uneven[55, 25], 0.01)
+        self.assertGreater(uneven[55, 94], 0.3)
+
+    def test_the_area_of_a_soft_edge_is_its_integral(self) -> None:
+        square = np.array([[30.0, 30], [90, 30], [90, 80], [30, 80]])
+        alpha = soft_area(square, np.full(4, 5.0), np.zeros(4), BOX, False)
+        wanted = dblquad(lambda y, x: min(1.0, min(x - 30, 90 - x, y - 30, 80 - y) / 5), 30, 90, 30, 80, epsabs=5)[0]
+        self.assertAlmostEqual(alpha.sum() / wanted, 1, places=2)
+
+    def test_blur_is_the_mean_over_the_shutter(self) -> None:
+        polygon, _ = flattened(bezier(FIGURE * 0.4 + [55, 50], np.ones(8)))
+        moved = [polygon + [0.3 * k, 0.1 * k] for k in range(24)]
+        np.testing.assert_allclose(mean_area(moved, BOX), np.mean([polygon_area(p, BOX) for p in moved], axis=0), atol=2e-3)
+
+
+def placed(frame: int) -> np.ndarray:
+    """(3, 3) from the first frame to a frame: the figure drifts and turns."""
+    angle, (x, y) = 0.02 * (frame - 1), (3.0 * (frame - 1), -1.5 * (frame - 1))
+    c, s = np.cos(angle), np.sin(angle)
+    middle = np.array([220.0, 160])
+    return np.array([[c, -s, middle[0] + x - c * middle[0] + s * middle[1]], [s, c, middle[1] + y - s * middle[0] - c * middle[1]], [0, 0, 1]])
+
+
+def outline(frame: int) -> np.ndarray:
+    """(8, 2) its outline there: it swells beside its track."""
+    own = FIGURE * (1 + 0.05 * np.sin(0.5 * (frame - 1))) + [220, 160]
+    return own @ placed(frame)[:2, :2].T + placed(frame)[:2, 2]
+
+
+@cache
+def film() -> list[np.ndarray]:
+    """(h, w, 3) uint8: the figure, with a texture of its own, before a wall that moves otherwise."""
+    wall, own = texture("rocket", SIZE).astype(np.float32), texture(size=SIZE)[:, ::-1].astype(np.float32)
+    rng = np.random.default_rng(6)
+    half = np.array([[1, 0, -0.5], [0, 1, -0.5], [0, 0, 1]])
+    out = []
+    for frame in FRAMES:
+        behind = cv2.warpAffine(wall, np.float32([[1, 0, -2.0 * frame], [0, 1, 0.7 * frame]]), SIZE, borderMode=cv2.BORDER_REFLECT)
+        front = cv2.warpPerspective(own, half @ placed(frame) @ np.linalg.inv(half), SIZE, flags=cv2.INTER_CUBIC, borderMode=cv2.BORDER_REFLECT)
+        alpha = polygon_area(flattened(bezier(outline(frame), np.ones(8)))[0], (0, 0, *SIZE))[..., None]
+        out.append(np.clip(behind + (front - behind) * alpha + rng.normal(0, 1.5, front.shape), 0, 255).astype(np.uint8))
+    return out
+
+
+def tracked() -> Track:
+    frames = np.array(FRAMES, np.int64)
+    count, matrices = len(frames), np.array([placed(f) for f in FRAMES])
+    solution = PlaneSolution(reference=1, frames=frames, matrices=matrices, errors=np.zeros(count), seen=np.ones(count))
+    return Track(name="Figure", region=Region(frame=1, points=((180.0, 120.0), (260.0, 120.0), (260.0, 200.0), (180.0, 200.0))), solution=solution)
+
+
+def drawn(**more: object) -> tuple[Shot, mattes.Matte]:
+    track = tracked()
+    shot, matte = mattes.add_matte(Shot(range=(1, 12), tracks=(track,)), track, 1, "Figure", (mattes.new_shape(outline(1), 1),))
+    return shot.with_item(matte.but(**more)), matte.but(**more)
+
+
+class CarriedTest(unittest.TestCase):
+    def test_the_track_does_most_and_keys_the_rest(self) -> None:
+        shot, matte = drawn()
+        shape = matte.shapes[0]
+        carried = mattes.points_on(shot, matte, shape, 7)
+        np.testing.assert_allclose(carried, outline(1) @ placed(7)[:2, :2].T + placed(7)[:2, 2], atol=1e-9)
+        for frame in (4, 7, 10, 12):
+            shot = mattes.key_shape(shot, matte.id, shape.id, frame, outline(frame))
+        matte = mattes.matte_of(shot, matte.id)
+        shape = matte.shapes[0]
+        for frame in FRAMES:
+            self.assertLess(np.abs(mattes.points_on(shot, matte, shape, frame) - outline(frame)).max(), 0.4, frame)
+        np.testing.assert_allclose(mattes.points_on(shot, matte, shape, 7), outline(7), atol=1e-9)
+        shot = mattes.clear_key(shot, matte.id, shape.id, 7)
+        self.assertEqual(sorted(mattes.matte_of(shot, matte.id).shapes[0].keys), [1, 4, 10, 12])
+        with self.assertRaisesRegex(RegionError, "no key on frame 7"):
+            mattes.clear_key(shot, matte.id, shape.id, 7)
+
+    def test_a_change_for_all_keys_or_a_span(self) -> None:
+        shot, matte = drawn(take="shift")
+        shape = matte.shapes[0].id
+        shot = mattes.key_shape(shot, matte.id, shape, 8, outline(8))
+        before = {f: mattes.points_on(shot, mattes.matte_of(shot, matte.id), mattes.matte_of(shot, matte.id).shapes[0], f) for f in FRAMES}
+        moved = mattes.key_shape(shot, matte.id, shape, 3, before[3] + [2, 1], "all")
+        self.assertEqual(sorted(mattes.matte_of(moved, matte.id).shapes[0].keys), [1, 8])
+        for frame in FRAMES:
+            now = mattes.points_on(moved, mattes.matte_of(moved, matte.id), mattes.matte_of(moved, matte.id).shapes[0], frame)
+            np.testing.assert_allclose(now - before[frame], np.tile([2.0, 1], (8, 1)), atol=0.5)  # it turns with the surface
+        span = mattes.matte_of(mattes.key_shape(shot, matte.id, shape, 6, before[6] + [2, 1], "span", (5, 12)), matte.id).shapes[0]
+        self.assertEqual(sorted(span.keys), [1, 6, 8])
+        np.testing.assert_allclose(span.keys[1], mattes.matte_of(shot, matte.id).shapes[0].keys[1])
+
+    def test_points_come_and_go_on_every_key(self) -> None:
+        shot, matte = drawn()
+        shape = matte.shapes[0].id
+        shot = mattes.key_shape(shot, matte.id, shape, 8, outline(8))
+        more = mattes.insert_point(shot, matte.id, shape, 2, 0.5)
+        got = mattes.matte_of(more, matte.id).shapes[0]
+        self.assertEqual({len(k) for k in got.keys.values()} | {len(got.roundness)}, {9})
+        old, _ = flattened(bezier(np.array(outline(1)), np.ones(8)))
+        new, _ = flattened(bezier(np.array(got.keys[1]), np.array(got.roundness)))
+        self.assertLess(max(np.min(np.linalg.norm(old - p, axis=1)) for p in new), 2.5)  # the curve hardly moves
+        less = mattes.remove_shape_points(more, matte.id, shape, {3})
+        self.assertEqual(mattes.matte_of(less, matte.id), mattes.matte_of(shot, matte.id))
+        with self.assertRaisesRegex(RegionError, "at least three"):
+            mattes.remove_shape_points(shot, matte.id, shape, set(range(6)))
+        with self.assertRaisesRegex(RegionError, "8 points"):
+            mattes.key_shape(shot, matte.id, shape, 3, outline(3)[:5])
+
+    def test_the_frame_that_wants_a_key_is_named(self) -> None:
+        """Common practice: key where the shape changed most from its keys, then halve."""
+        shot, matte = drawn()
+        self.assertEqual(mattes.next_key_frame(shot, matte, 1, 12), 6)
+        shot = mattes.key_shape(shot, matte.id, matte.shapes[0].id, 12, outline(12))
+        shot = mattes.key_shape(shot, matte.id, matte.shapes[0].id, 6, outline(6))
+        self.assertIn(mattes.next_key_frame(shot, mattes.matte_of(shot, matte.id), 1, 12), (3, 9))
+
+    def test_shapes_are_joined_in_their_order(self) -> None:
+        shot, matte = drawn()
+        size, one = (440, 320), polygon_area(flattened(bezier(outline(1), np.ones(8)))[0], (0, 0, 440, 320))
+        hole = outline(1).mean(0) + 0.4 * (outline(1) - outline(1).mean(0))
+        two = polygon_area(flattened(bezier(hole + [30, 0], np.ones(8)))[0], (0, 0, 440, 320))
+        for combine, wanted in (("add", one + two - one * two), ("subtract", one * (1 - two)), ("intersect", one * two),
+                                ("exclude", one + two - 2 * one * two)):
+            both = mattes.matte_of(mattes.add_shape(shot, matte.id, hole + [30, 0], 1, combine=combine), matte.id)
+            np.testing.assert_allclose(matte_alpha(shot, both, 1, size), wanted, atol=1e-5)
+            np.testing.assert_allclose(matte_alpha(shot, both.but(invert=True, opacity=0.5), 1, size), (1 - wanted) / 2, atol=1e-5)
+
+    def test_blur_against_sixty_four_samples(self) -> None:
+        shot, matte = drawn(shutter=180.0)
+        size = (440, 320)
+        motion = PlanarMotion(1, {f: placed(f) for f in FRAMES}, tracked().region.box)
+        self.assertIsNotNone(motion.at(6.1))
+        times = 6 + (np.arange(64) + 0.5) / 64 * 0.5 - 0.25
+        still = matte.but(shutter=0.0)
+        counted = np.mean([matte_alpha(shot, still, t, size) for t in times], axis=0)
+        edge = (counted > 0.01) & (counted < 0.99)
+        self.assertLess(np.abs(matte_alpha(shot, matte, 6, size) - counted)[edge].mean(), 2 / 255)
+
+    def test_the_document_keeps_it(self) -> None:
+        shot, matte = drawn(shutter=180.0, take="affine")
+        with tempfile.TemporaryDirectory() as name:
+            store.save(shot, Path(name) / "m.wertis")
+            self.assertEqual(store.load(Path(name) / "m.wertis"), shot)
+        self.assertIsNone(mattes.carrier(shot, matte, 99))
+        self.assertEqual(float(matte_alpha(shot, matte, 99, (440, 320)).max()), 0)
+        for wrong in (np.zeros((2, 2)), np.full((5, 2), np.nan)):
+            with self.assertRaises(RegionError):
+                mattes.new_shape(wrong, 1)
+        many = mattes.new_shape(200 + 90 * np.column_stack([np.cos(np.linspace(0, 6.28, 10_000)), np.sin(np.linspace(0, 6.28, 10_000))]), 1)
+        area = matte_alpha(shot, matte.but(shapes=(many,), on="", shutter=0.0), 1, (440, 320)).sum()
+        self.assertAlmostEqual(area / (np.pi * 90 ** 2), 1, places=2)
+
+
+class EdgeTest(unittest.TestCase):
+    """The measured edge, on a film whose outline is known."""
+
+    def setUp(self) -> None:
+        made = tempfile.TemporaryDirectory()
+        self.addCleanup(made.cleanup)
+        self.folder = Path(made.name)
+        plate = self.folder / "plate"
+        plate.mkdir()
+        for frame, picture in zip(FRAMES, film(), strict=True):
+            cv2.imwrite(str(plate / f"f.{frame:04d}.png"), picture)
+        self.shot = wertis.open(plate)
+        track = tracked()
+        self.shot._do("Track", self.shot.document.but(tracks=(track,)))
+        self.figure = self.shot.surface("Figure")
+
+    def test_a_spoilt_outline_is_measured(self) -> None:
+        right = {f: outline(f) for f in (1, 4, 8, 12)}
+        matte = self.shot.matte(right[1], 1, self.figure)
+        for frame in (4, 8, 12):
+            matte.key(frame, right[frame])
+        told = matte.check([2, 6, 10])
+        self.assertGreater(np.mean([m.told for on in told.values() for m in on.values()]), 0.66)
+        self.assertLess(max(m.rms for on in told.values() for m in on.values()), 1.3)  # between keys the outline is a little off
+        places = outline(6)
+        places[2:4] += [4.0, 1.0]
+        matte.key(6, places)
+        (spoilt,) = matte.check([6])[6].values()
+        self.assertGreater(spoilt.worst, 2.5)
+        polygon, _ = flattened(bezier(outline(6), np.ones(8)))
+        edge = spoilt.edge
+        assert edge is not None
+        found = (edge.places + edge.offsets[:, None] * edge.normals)[edge.told]
+        t = np.linspace(0, 1, 40)[:, None]
+        dense = np.concatenate([a + t * (b - a) for a, b in zip(polygon, np.roll(polygon, -1, 0), strict=True)])
+        away = np.array([np.min(np.linalg.norm(dense - p, axis=1)) for p in found])
+        self.assertGreater(np.mean(away < 0.5), 0.9)
+        self.assertGreater(edge.told.mean(), 0.66)
+
+    def test_fitted_from_one_key_it_follows_the_figure(self) -> None:
+        matte = self.shot.matte(outline(1), 1, self.figure)
+        before = np.abs(matte.points(5) - outline(5)).max()
+        left = matte.fit([f for f in FRAMES if f > 1])
+        self.assertEqual(left, {})
+        self.assertGreater(before, 2.5)
+        for frame in FRAMES:
+            size = self.shot.plate.size
+            truth = polygon_area(flattened(bezier(outline(frame), np.ones(8)))[0], (0, 0, *size))
+            self.assertLess(np.abs(matte.alpha(frame) - truth).sum() / 480, 1.0, frame)  # mean distance along an outline of 480 pixels
+        self.shot.undo()
+        self.assertEqual(list(matte.record.shapes[0].keys), [1])
+
+    def test_repaired_by_few_keys(self) -> None:
+        matte = self.shot.matte(outline(1), 1, self.figure)
+        matte.repair(1.0)
+        self.assertLess(len(matte.record.shapes[0].keys), 8)
+        truth = polygon_area(flattened(bezier(outline(7), np.ones(8)))[0], (0, 0, *self.shot.plate.size))
+        self.assertLess(np.abs(matte.alpha(7) - truth).sum() / 480, 1.2)
+        with self.assertRaisesRegex(WertisError, "more than 0"):
+            matte.repair(0)
+
+    def test_a_graphic_held_back_and_a_matte_written(self) -> None:
+        grid = self.figure.place("checker", np.array([[150.0, 80], [300, 80], [300, 240], [150, 240]]), 1)
+        whole = self.shot.frame(1)
+        matte = self.shot.matte(outline(1), 1, self.figure, "Docker").hold_back(grid)
+        held = self.shot.frame(1)
+        plate = self.shot.plate.read(1)
+        x, y = 220, 160
+        np.testing.assert_array_equal(held[y, x], plate[y, x])  # the figure is in front, bit for bit
+        self.assertTrue((whole[y, x] != plate[y, x]).any())
+        matte.hold_back(grid, "limits")
+        np.testing.assert_array_equal(self.shot.frame(1)[235, 295], plate[235, 295])
+        path = self.shot.save(self.folder / "s.wertis")
+        self.assertEqual(main(["matte", str(path), "--of", "Docker", "--out", str(self.folder / "m.####.png"), "--range", "1-3", "--quiet"]), 0)
+        written = cv2.imread(str(self.folder / "m.0003.png"), cv2.IMREAD_UNCHANGED)
+        np.testing.assert_allclose(written[..., 0] / 65535, matte.alpha(3), atol=1e-4)
+        for wrong in (["--of", "Nobody"], [], ["--of", "Docker", "--track", "Figure"]):
+            self.assertNotEqual(main(["matte", str(path), "--out", str(self.folder / "n.####.png"), "--quiet", *wrong]), 0)
+
+    def test_the_door_for_scripts(self) -> None:
+        matte = self.shot.matte(outline(1), 1, self.figure, soft=3)
+        matte.shape_points(numbers=[0], roundness=0, outer=9).change(shutter=180, fall="linear", take="similarity", name="Piece")
+        record = self.shot.matte_named("Piece").record
+        self.assertEqual((record.shapes[0].roundness[0], record.shapes[0].outer[0], record.shapes[0].inner[0], record.take), (0.0, 9.0, 3.0, "similarity"))
+        second = matte.add(outline(1) + 20, combine="subtract")
+        with self.assertRaisesRegex(WertisError, "2 shapes"):
+            matte.key(3, outline(3))
+        matte.key(3, outline(3) + 20, second)
+        self.assertEqual(matte.next_key(), 2)  # between the keys that differ
+        with self.assertRaisesRegex(WertisError, "shutter"):
+            matte.change(shutter=5000)
+
+
+if __name__ == "__main__":
+    unittest.main()
