@@ -11,6 +11,7 @@ from scipy.integrate import dblquad
 
 import wertis
 from tests.scenes import SIZE, texture
+from tests.test_window import WindowCase
 from wertis.cli.main import main
 from wertis.core.comp.mattes import matte_alpha
 from wertis.core.errors import RegionError, WertisError
@@ -356,6 +357,64 @@ class EdgeTest(unittest.TestCase):
         self.assertEqual(matte.next_key(), 2)  # between the keys that differ
         with self.assertRaisesRegex(WertisError, "shutter"):
             matte.change(shutter=5000)
+
+
+class MatteWindowTest(WindowCase):
+    def test_a_piece_drawn_over_the_insert_softened_keyed_fitted_and_rendered(self) -> None:
+        folder = self.folder / "figure"
+        folder.mkdir()
+        for frame, picture in zip(FRAMES, film(), strict=True):
+            cv2.imwrite(str(folder / f"f.{frame:04d}.png"), picture)
+        w, s = self.window, self.window.session
+        w.open_path(folder)
+        self.until(lambda: w.viewer.picture is not None)
+        s.history.do("Track", s.shot.but(tracks=(tracked(),)))
+        s.select(s.shot.tracks[0].id)
+        start = s.shot
+        s.go_step("Use")
+        w.steps["Use"].place()
+        self.until(lambda: s.placement is not None)
+        w.run_command("use.matte")
+        self.spin()
+        for place in outline(1):
+            self.click(place)
+        self.click(outline(1)[0])
+        step, page = w.steps["Use"], w.steps["Use"].page.matte
+        self.until(lambda: page.in_hand is not None)
+        self.assertEqual(len(page.in_hand.roundness), 8)
+        self.assertTrue(page.isVisibleTo(w) and not step.page.artwork.isVisibleTo(w))
+        page.outer.setValue(3)
+        page.shutter.setValue(90)
+        page.of.setCurrentIndex(1)
+        page.of.activated.emit(1)
+        self.assertEqual(s.shot.placements(s.track_id)[0].held_back, (page.matte.id,))
+        page.buttons["next"].click()
+        self.assertEqual(s.frame, 6)
+        self.spin()
+        self.drag(w.viewer.tool._points()[2], w.viewer.tool._points()[2] + [9, 4])
+        self.assertEqual(sorted(page.in_hand.keys), [1, 6])
+        self.assertEqual(step.key_marks(), [1, 6])
+        w.viewer.tool.double(np.mean(w.viewer.tool._points()[:2], axis=0), 20)
+        self.assertEqual(len(page.in_hand.roundness), 9)
+        page.buttons["fit"].click()
+        self.until(lambda: w.job is None, 30)
+        self.assertIn("Fitted", s.history.undo_label.replace("Fit to", "Fitted to"))
+        self.assertTrue(step.move_key_mark(6, 8, True))
+        self.assertEqual(step.key_marks(), [1, 6, 8])
+        page.buttons["clear"].click()
+        self.assertEqual(step.key_marks(), [1, 8])
+        s.go_step("Check")
+        self.spin(0.3)  # seen in the steady view
+        out = self.folder / "out" / "comp.####.png"
+        w.steps["Deliver"].render("comp", str(out))
+        self.until(lambda: w.job is None, 60)
+        self.assertEqual(len(list(out.parent.glob("*.png"))), len(FRAMES))
+        while s.shot != start and s.history.undo_label:
+            w.undo()
+        self.assertEqual(s.shot, start)
+
+
+del WindowCase
 
 
 if __name__ == "__main__":

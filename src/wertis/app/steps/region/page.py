@@ -12,10 +12,10 @@ from PySide6.QtWidgets import (
     QPushButton,
 )
 
+from wertis.app.draw_tools import WAYS
 from wertis.app.fields import Choice, DragLabel, Number, form, named
 from wertis.app.pages import Page, combo
 from wertis.app.session import Session
-from wertis.app.steps.region.draw_tools import WAYS
 from wertis.core.errors import WertisError
 from wertis.core.shot import edits, hold_outs, items
 from wertis.core.shot.document import HoldOut, Region

@@ -8,9 +8,9 @@ from PySide6.QtWidgets import QFileDialog
 
 from wertis.app import theme
 from wertis.app.commands import Command
+from wertis.app.draw_tools import WAY_HINTS, drawing_tool
 from wertis.app.picture_view import PictureView
 from wertis.app.step import Step
-from wertis.app.steps.region.draw_tools import WAY_HINTS, drawing_tool
 from wertis.app.steps.region.overlays import paint_hold_outs, paint_texture
 from wertis.app.steps.region.page import RegionPage, region_words
 from wertis.app.tools import PointsTool, Tool

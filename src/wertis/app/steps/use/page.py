@@ -1,4 +1,4 @@
-"""Placements on the selected track."""
+"""Graphics and mattes on the selected track."""
 
 from pathlib import Path
 
@@ -13,6 +13,7 @@ from PySide6.QtWidgets import (
 from wertis.app.fields import DragLabel, Number, form, named
 from wertis.app.pages import Page, combo
 from wertis.app.session import Session
+from wertis.app.steps.use.matte_fields import MatteFields
 from wertis.core.comp.picture import surface_proportions
 from wertis.core.errors import WertisError
 from wertis.core.shot import edits, items
@@ -30,17 +31,24 @@ class UsePage(Page):
 
     add_wanted = Signal()
     reread_wanted = Signal()
+    matte_wanted = Signal()
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
-        f = form(self)
+        f = self.form = form(self)
         self.heading = named("", "heading")
         self.add = QPushButton("Place a graphic")
         self.add.setObjectName("main")
         self.add.setToolTip("Put a quad on the surface on this frame (P)")
         self.add.clicked.connect(self.add_wanted)
+        self.draw = QPushButton("Draw a matte")
+        self.draw.setToolTip("Draw shapes that the track carries: what passes in front of a graphic, or what limits it (Shift+P)")
+        self.draw.clicked.connect(self.matte_wanted)
+        both = QHBoxLayout()
+        both.addWidget(self.add, 1)
+        both.addWidget(self.draw, 1)
         f.addRow(self.heading)
-        f.addRow(self.add)
+        f.addRow(both)
         self.artwork = combo(ARTWORK_WORDS, "Artwork", self._artwork)
         self.file = QPushButton("Choose...")
         self.file.clicked.connect(self._choose)
@@ -87,11 +95,24 @@ class UsePage(Page):
         f.addRow(self.frame)
         f.addRow(self.here)
         f.addRow(named("Drag the corners on any frame; the grid shows the perspective. Alt with arrow keys nudges the last corner.", "hint"))
+        self._graphic_rows = range(2, f.rowCount())
+        self.matte = MatteFields(session)
+        f.addRow(self.matte)
         self.show_state()
 
     def show_state(self) -> None:
         s = self.session
         track, placement = s.track, s.placement
+        matte = self.matte.matte
+        for row in self._graphic_rows:
+            self.form.setRowVisible(row, matte is None)
+        self.matte.setVisible(matte is not None)
+        self.draw.setEnabled(track is not None and s.plate is not None)
+        if matte is not None:
+            self.heading.setText(f"{matte.name} on {track.name}" if track is not None else matte.name)
+            self.add.setEnabled(track is not None)
+            self.matte.show_state()
+            return
         self.heading.setText(f"{placement.name} on {track.name}" if track and placement else (track.name if track else "Draw a region first"))
         self.add.setEnabled(track is not None and s.plate is not None)
         for w in self.fields:

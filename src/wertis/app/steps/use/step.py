@@ -1,4 +1,4 @@
-"""The step Use: graphics on the selected surface."""
+"""The step Use: graphics and mattes on the selected surface."""
 
 import numpy as np
 from PySide6.QtCore import QPointF
@@ -10,6 +10,7 @@ from wertis.app.overlay import Line
 from wertis.app.painting import outline
 from wertis.app.picture_view import PictureView
 from wertis.app.step import Step
+from wertis.app.steps.use.matte_part import MattePart
 from wertis.app.steps.use.page import UsePage
 from wertis.app.tools import PointsTool, Tool
 from wertis.app.viewer import track_words
@@ -36,9 +37,12 @@ class UseStep(Step):
         self.page = UsePage(self.session)
         self.page.add_wanted.connect(self.place)
         self.page.reread_wanted.connect(self.reread)
+        self.mattes = MattePart(bench, self.page.matte)
+        self.page.matte_wanted.connect(self.draw_matte)
 
     def commands(self) -> list[Command]:
         return [Command("use.place", "Edit", "Place a graphic", self.place, "P", 3),
+                Command("use.matte", "Edit", "Draw a matte", self.draw_matte, "Shift+P", 3),
                 Command("use.reread", "Edit", "Read the artwork again", self.reread, "", 3)]
 
     def words(self) -> str:
@@ -46,11 +50,15 @@ class UseStep(Step):
         return ", ".join(p.name for p in s.shot.placements(s.track_id))[:40] or "nothing placed" if s.track is not None else ""
 
     def hint(self) -> str:
+        if self.mattes.matte is not None:
+            return "Drag the matte's points; each frame becomes a key. Double-click a side for a new point, Shift chooses several."
         return "Drag the corners to where the graphic belongs." if self.session.placement else "Place a graphic on the surface with P."
 
     def headline(self) -> Line | None:
         s = self.session
-        p, track = s.placement, s.track
+        p, track, matte = s.placement, s.track, self.mattes.matte
+        if matte is not None and track is not None:
+            return self.mattes.words(track_words(track)), theme.PAPER
         if p is None or track is None or s.shot.plate is None or edits.placement_on(s.shot, p, s.frame) is None:
             return None
         found = surface_proportions(p, s.shot.plate.size, s.aspect)
@@ -63,8 +71,9 @@ class UseStep(Step):
 
     def paint(self, painter: QPainter, view: PictureView) -> None:
         s = self.session
+        self.mattes.paint(painter, view)
         track, placement = s.track, s.placement
-        if track is None or placement is None or not track.visible:
+        if track is None or placement is None or not track.visible or self.mattes.matte is not None:
             return
         on = edits.placement_on(s.shot, placement, s.frame)
         if on is None:
@@ -86,10 +95,31 @@ class UseStep(Step):
     # -- tools ----------------------------------------------------------------------------------------------------
 
     def tool_wanted(self) -> tuple[str, ...]:
+        if self.mattes.matte is not None:
+            return self.mattes.tool_wanted()
         return ("placement", self.session.placement.id) if self.session.placement is not None else ()
 
     def tool(self, wanted: tuple[str, ...]) -> Tool | None:
+        if wanted[0].startswith("matte"):
+            return self.mattes.tool(wanted)
         return PointsTool(self._corners, self._moved, True, theme.PAPER)
+
+    def key_marks(self) -> list[int]:
+        return self.mattes.key_marks()
+
+    def move_key_mark(self, frame: int, to: int, copy: bool) -> bool:
+        return self.mattes.move_key_mark(frame, to, copy)
+
+    def left(self) -> None:
+        self.mattes.drawing = False
+
+    def escape(self) -> bool:
+        return self.mattes.escape()
+
+    def draw_matte(self) -> None:
+        """Draw a matte on the selected track."""
+        self.bring()
+        self.mattes.begin()
 
     def _corners(self) -> np.ndarray | None:
         s = self.session

@@ -1,0 +1,286 @@
+"""Mattes in the step Use: drawn, moved by keys, painted over the picture, and fitted to its edge."""
+
+from collections.abc import Callable, Iterator
+
+import numpy as np
+from PySide6.QtCore import QPointF
+from PySide6.QtGui import QColor, QPainter, QPainterPath, QPolygonF
+
+from wertis.app import theme
+from wertis.app.draw_tools import drawing_tool
+from wertis.app.painting import outline
+from wertis.app.picture_view import PictureView
+from wertis.app.steps.use.matte_fields import MatteFields
+from wertis.app.tools import PointsTool, Tool
+from wertis.app.workbench import Workbench
+from wertis.core.blas import single_threaded
+from wertis.core.geometry import polygon
+from wertis.core.jobs.events import Event, Stop
+from wertis.core.jobs.job import Job
+from wertis.core.jobs.matte_edge import fit_matte, repair_matte
+from wertis.core.matte.outline import along, bezier, flattened
+from wertis.core.shot import mattes
+from wertis.core.shot.document import Shape, Shot
+from wertis.core.shot.mattes import Matte
+
+_TINT = QColor(233, 180, 76, 60)
+
+
+class MattePart:
+    """Works with the selected matte."""
+
+    def __init__(self, bench: Workbench, fields: MatteFields) -> None:
+        self.bench, self.session, self.fields = bench, bench.session, fields
+        self.drawing = False
+        self._result: Shot | None = None
+        fields.wanted.connect(self.wanted)
+
+    @property
+    def matte(self) -> Matte | None:
+        """The selected matte."""
+        return self.fields.matte
+
+    def words(self, motion: str) -> str:
+        """What is shown, in a line; `motion` says what carries it."""
+        s, matte = self.session, self.matte
+        if matte is None:
+            return ""
+        held = next((f"in front of {p.name}" if matte.id in p.held_back else f"limits {p.name}" for p in s.shot.placements(matte.on)
+                     if matte.id in (*p.held_back, *p.limited_to)), "in front of nothing yet")
+        return f"{matte.name}, {held}: carried by {s.track.name if s.track else 'nothing'}, {motion}; drawn on frame {matte.frame}"
+
+    # -- drawing --------------------------------------------------------------------------------------------------
+
+    def begin(self) -> None:
+        """Draw a new matte on the selected track."""
+        s = self.session
+        if s.track is None or s.plate is None:
+            self.bench.say("There is no surface to draw on; draw a region first (N).", True)
+            return
+        if self.bench.edit("Draw a matte", lambda: mattes.add_matte(s.shot, s.track, s.frame)[0]):
+            s.select(s.track.id, s.shot.items[-1].id)
+            self.wanted("draw")
+
+    def tool_wanted(self) -> tuple[str, ...]:
+        """Which tool belongs in hand."""
+        if self.matte is None:
+            return ()
+        if self.drawing:
+            return ("matte draw", self.matte.id)
+        shape = self.fields.in_hand
+        return ("matte", self.matte.id, shape.id, str(len(shape.roundness))) if shape is not None else ()
+
+    def tool(self, wanted: tuple[str, ...]) -> Tool | None:
+        """That tool."""
+        if wanted[0] == "matte draw":
+            assert self.session.plate is not None
+            return drawing_tool("smooth", self.session.plate.size, self._drawn, self.escape, lambda text: self.bench.say(text, True))
+        return _ShapeTool(self._points, self._moved, self._pick, self._chosen)
+
+    def escape(self) -> bool:
+        """Give up drawing; whether anything was being drawn."""
+        was, self.drawing = self.drawing, False
+        if was:
+            self.bench.put_away()
+        return was
+
+    def _drawn(self, shapes: list[Shape]) -> None:
+        s, matte = self.session, self.matte
+        self.drawing = False
+        if matte is None:
+            return
+        points = shapes[0].array
+        if self.bench.edit("Draw a shape", lambda: mattes.add_shape(s.shot, matte.id, points, s.frame)):
+            now = self.matte
+            assert now is not None
+            self.fields.take_shape(now.shapes[-1].id)
+            self.bench.say("The shape is drawn. Go to other frames and drag its points: each frame becomes a key. Double-click a side for a new point.")
+        self.bench.put_away()
+
+    def _points(self) -> np.ndarray | None:
+        s, matte, shape = self.session, self.matte, self.fields.in_hand
+        return mattes.points_on(s.shot, matte, shape, s.frame) if matte is not None and shape is not None else None
+
+    def _chosen(self, chosen: set[int]) -> None:
+        self.fields.chosen = set(chosen)
+        self.fields.show_state()
+
+    def _moved(self, points: np.ndarray, dragging: bool) -> None:
+        s, matte, shape = self.session, self.matte, self.fields.in_hand
+        before = self._points()
+        if matte is None or shape is None or before is None:
+            return
+        reach = str(self.fields.reach.currentData())
+
+        def made() -> Shot:
+            shot = s.shot
+            if len(points) > len(before):  # a side was double-clicked
+                at = next((k for k in range(len(before)) if not np.allclose(points[k], before[k])), len(before))
+                shot = mattes.insert_point(shot, matte.id, shape.id, at - 1)
+            elif len(points) < len(before):
+                kept, gone = 0, set()
+                for k, place in enumerate(before):
+                    if kept < len(points) and np.allclose(points[kept], place):
+                        kept += 1
+                    else:
+                        gone.add(k)
+                return mattes.remove_shape_points(shot, matte.id, shape.id, gone)
+            return mattes.key_shape(shot, matte.id, shape.id, s.frame, points, reach)  # type: ignore[arg-type]
+
+        self.bench.edit("Move the shape", made, "shape-drag", dragging)
+
+    def _pick(self, point: np.ndarray) -> None:
+        """Take the shape under the pointer in hand."""
+        s, matte = self.session, self.matte
+        for shape in matte.shapes if matte is not None else ():
+            places = mattes.points_on(s.shot, matte, shape, s.frame)  # type: ignore[arg-type]
+            if places is not None and polygon.contains(flattened(bezier(places, np.array(shape.roundness)))[0], point):
+                self.fields.take_shape(shape.id)
+                self.bench.choose_tool()
+                return
+
+    # -- what is asked for ----------------------------------------------------------------------------------------
+
+    def wanted(self, what: str) -> None:
+        """Something that the page asks for."""
+        s, matte, shape = self.session, self.matte, self.fields.in_hand
+        if matte is None:
+            return
+        if what == "draw":
+            self.drawing = True
+            self.bench.put_away()
+            self.bench.viewer.setFocus()
+            self.bench.say("Click points for a smooth curve round what the matte covers; click the first point, press Enter or double-click to close.")
+        elif shape is None:
+            self.bench.say("Draw a shape first.")
+        elif what == "remove":
+            self.bench.edit("Remove a shape", lambda: mattes.remove_shape(s.shot, matte.id, shape.id))
+            self.bench.choose_tool()
+        elif what == "clear":
+            self.bench.edit("Clear a key", lambda: mattes.clear_key(s.shot, matte.id, shape.id, s.frame))
+        elif what == "next":
+            frame = mattes.next_key_frame(s.shot, matte, *s.shot.range)
+            if frame is None:
+                self.bench.say("There are keys on every frame.")
+            else:
+                s.go(frame)
+                self.bench.say("Here the shapes are farthest from their keys: drag the points to where they belong.")
+        else:
+            self._fit(what, matte)
+
+    def _fit(self, what: str, matte: Matte) -> None:
+        s = self.session
+        plate, cache, shot = s.plate, s.cache, s.shot
+        if plate is None or cache is None or self.bench.work.busy():
+            return
+        low, high = shot.range
+        frames = [s.frame] if what == "fit" else list(range(low, high + 1))
+        keyed = set.intersection(*(set(x.keys) for x in matte.shapes)) if what == "fit-all" else set()
+        frames = [f for f in frames if f not in keyed]
+        limit = self.fields.limit.value()
+        self._result = None
+        self.bench.playback.pause()
+
+        def work(stop: Stop) -> Iterator[Event]:
+            with single_threaded():
+                if what == "repair":
+                    yield from repair_matte(shot, matte.id, plate, frames, limit, read=cache.get, stop=stop)
+                else:
+                    yield from fit_matte(shot, matte.id, plate, frames, read=cache.get, stop=stop)
+
+        left: list[str] = []
+
+        def step(event: Event) -> None:
+            if isinstance(event.item, Shot):
+                self._result = event.item
+            elif "was left" in event.note:
+                left.append(event.note)
+            if event.note:
+                self.bench.say(f"Fitting to the edge: {event.note}.")
+
+        def over(job: Job) -> None:
+            after, self._result = self._result, None
+            if job.error:
+                self.bench.say(job.error, True)
+            elif after is None or job.stopped:
+                self.bench.say("Stopped; nothing was changed.")
+            elif after == shot:
+                self.bench.say(left[0] + "." if left else "The outline lies on the edge as it is.", bool(left))
+            else:
+                self.session.history.do("Fit to the edge", after)
+                self.bench.say(f"Fitted to the edge; {len(left)} left as they were." if left else "Fitted to the edge. Each is a key that can be changed.")
+
+        self.bench.work.begin(Job("Fitting to the edge", len(frames) * (2 if what == "repair" else 1), work), event=step, ended=over)
+
+    # -- keys -----------------------------------------------------------------------------------------------------
+
+    def key_marks(self) -> list[int]:
+        """Frames with keys of the matte."""
+        matte = self.matte
+        return sorted({f for shape in matte.shapes for f in shape.keys}) if matte is not None else []
+
+    def move_key_mark(self, frame: int, to: int, copy: bool) -> bool:
+        """A key was dragged in the lanes."""
+        s, matte = self.session, self.matte
+        if matte is None:
+            return False
+        return self.bench.edit("Copy keys" if copy else "Move keys", lambda: mattes.move_matte_key(s.shot, matte.id, frame, to, copy))
+
+    # -- painting -------------------------------------------------------------------------------------------------
+
+    def paint(self, painter: QPainter, view: PictureView) -> None:
+        """The selected matte: tinted, its outlines drawn (dashed where a shape takes away), its soft edges by thin lines."""
+        s, matte = self.session, self.matte
+        if matte is None or not matte.visible:
+            return
+        whole = QPainterPath()
+        for shape in matte.shapes:
+            places = mattes.points_on(s.shot, matte, shape, s.frame)
+            if not shape.visible or places is None or not np.isfinite(places).all():
+                continue
+            rounds = np.array(shape.roundness)
+            line, at = flattened(bezier(places, rounds))
+            drawn = view.to_screen(line)
+            if not np.isfinite(drawn).all():
+                continue
+            path = QPainterPath()
+            path.addPolygon(QPolygonF([QPointF(*p) for p in drawn]))
+            path.closeSubpath()
+            join: dict[str, Callable[[QPainterPath], QPainterPath]] = {
+                "add": whole.united, "subtract": whole.subtracted, "intersect": whole.intersected,
+                "exclude": lambda p, w=whole: w.united(p).subtracted(w.intersected(p))}  # type: ignore[misc]
+            whole = join[shape.combine](path)
+            in_hand = self.fields.in_hand
+            outline(painter, drawn, theme.AMBER, 1.6 if in_hand is not None and in_hand.id == shape.id else 1.0, shape.combine == "subtract")
+            for distance, sign in ((shape.inner, -1), (shape.outer, 1)):
+                if max(distance) > 0:
+                    edge = view.to_screen(line + sign * along(np.array(distance), at)[:, None] * _normals(line))
+                    if np.isfinite(edge).all():
+                        outline(painter, edge, QColor(233, 180, 76, 130), 0.7, True)
+        painter.fillPath(whole, _TINT)
+
+
+def _normals(line: np.ndarray) -> np.ndarray:
+    """(M, 2) unit normals of a closed polygon (M, 2), outwards."""
+    tangent = np.roll(line, -1, 0) - np.roll(line, 1, 0)
+    tangent /= np.maximum(np.linalg.norm(tangent, axis=1, keepdims=True), 1e-9)
+    x, y = line.T
+    clockwise = float(np.sum(x * np.roll(y, -1) - np.roll(x, -1) * y)) > 0
+    return np.column_stack([tangent[:, 1], -tangent[:, 0]]) * (1 if clockwise else -1)
+
+
+class _ShapeTool(PointsTool):
+    """Moves a shape's points, and tells which are chosen."""
+
+    def __init__(self, points: Callable[[], np.ndarray | None], changed: Callable[[np.ndarray, bool], None], missed: Callable[[np.ndarray], None],
+                 chosen_changed: Callable[[set[int]], None]) -> None:
+        super().__init__(points, changed, False, theme.AMBER, missed)
+        self._chosen_changed = chosen_changed
+
+    def press(self, point: np.ndarray, reach: float, modifiers: object) -> None:
+        super().press(point, reach, modifiers)  # type: ignore[arg-type]
+        self._chosen_changed(self.chosen)
+
+    def release(self, point: np.ndarray) -> None:
+        super().release(point)
+        self._chosen_changed(self.chosen)
