@@ -20,6 +20,7 @@ _SMOOTH = 1.5  # of an outline's places, over which what was found there is aver
 _FADES = 6.0  # of an outline's places, over which a correction fades to nothing where the edge cannot be told
 _LESS, _STAYS = 0.3, 0.1  # weights of what lies farther along, and of staying where it is, beside a place along which the edge was told
 _FIRST, _EACH = 4.0, 1.5  # pixels by which an outline may differ from a known one at once, and for each frame between
+_TIP, _THREAD = 16, 0.6  # points to both sides of a corner that may be drawn back, and pixels of thickness below which a tip is a thread
 _CORNER = 0.3  # roundness below which a point is a corner
 _TOLD = 0.5  # share of an outline that must be told for a frame to be fitted and to be known by
 
@@ -87,7 +88,8 @@ class EdgeFinder:
         moved = None
         if ends[0] is not None and ends[1] is not None:
             moved = (ends[1] - ends[0])[np.floor(at).astype(int)]
-        return EdgeMeasure(found_edge(picture, polygon, at, len(points), frames, reach, moved))
+        corners = np.flatnonzero(rounds < _CORNER).tolist()
+        return EdgeMeasure(found_edge(picture, polygon, at, len(points), frames, reach, moved, corners))
 
     def _picture(self, frame: int) -> np.ndarray:
         """(h, w, 3) float32 on a scale of 0..255, coded for the eye."""
@@ -141,7 +143,7 @@ def fitted_points(points: np.ndarray, edge: Edge, roundness: np.ndarray | None =
     steps = np.minimum(steps, count - steps)
     told = edge.told.copy()
     if roundness is not None:  # right at a corner there is no one way across; what its sides say counts
-        told &= ~((steps <= 1) & (roundness < _CORNER)[:, None]).any(0)
+        told &= ~((steps == 1) & (roundness < _CORNER)[:, None]).any(0)
     weight = np.exp(-0.5 * (steps / _SMOOTH) ** 2) * told
     wide = np.exp(-0.5 * (steps / _FADES) ** 2) * told
     weight = np.where(weight.sum(1, keepdims=True) > 0.5, weight, _LESS * wide)
@@ -149,7 +151,43 @@ def fitted_points(points: np.ndarray, edge: Edge, roundness: np.ndarray | None =
     normal = np.einsum("pk,ka,kb->pab", weight, edge.normals, edge.normals)
     normal += _STAYS * (1 + np.trace(normal, axis1=1, axis2=2))[:, None, None] * np.eye(2)
     pull = np.einsum("pk,ka,k->pa", weight, edge.normals, edge.offsets)
-    return np.asarray(points + np.linalg.solve(normal, pull[..., None])[..., 0])
+    moved = np.asarray(points + np.linalg.solve(normal, pull[..., None])[..., 0])
+    return moved if roundness is None else with_tips(moved, np.flatnonzero(roundness < _CORNER).tolist())
+
+
+def with_tips(points: np.ndarray, corners: Sequence[int]) -> np.ndarray:
+    """An outline's points (N, 2) with each corner where its two sides meet: what lies beyond that is drawn back along them.
+
+    When a tip gets shorter its sides are found by what lies across them, and what is left of the old tip is a thread, or a loop, of nothing.
+    """
+    p, n = points.copy(), len(points)
+    for corner in corners:
+        most = min(_TIP, n // 4)
+        pairs = ((i, k) for i in range(most, 1, -1) for k in range(1, most))
+        for before, after in pairs:  # the meeting that is farthest from the tip counts
+            met = _meeting(p[(corner - before) % n], p[(corner - before + 1) % n], p[(corner + after) % n], p[(corner + after + 1) % n])
+            if met is None:
+                continue
+            a, b = p[(corner - before) % n].copy(), p[(corner + after + 1) % n].copy()
+            for k in range(1, before + 1):
+                p[(corner - before + k) % n] = a + (met - a) * k / before
+            for k in range(1, after + 1):
+                p[(corner + k) % n] = met + (b - met) * k / (after + 1)
+            break
+    return p
+
+
+def _meeting(a: np.ndarray, b: np.ndarray, c: np.ndarray, d: np.ndarray) -> np.ndarray | None:
+    """Where the side from a to b meets that from c to d, or comes nearer to its beginning than a thread is thick; None where it does not."""
+    u, v, w = b - a, d - c, c - a
+    cross = u[0] * v[1] - u[1] * v[0]
+    if abs(cross) > 1e-9:
+        s, t = (w[0] * v[1] - w[1] * v[0]) / cross, (w[0] * u[1] - w[1] * u[0]) / cross
+        if 0 <= s <= 1 and 0 <= t <= 1:
+            return np.asarray(a + s * u)
+    s = float(np.clip((d - a) @ u / max(float(u @ u), 1e-12), 0, 1))
+    near = a + s * u
+    return np.asarray((near + d) / 2) if np.linalg.norm(near - d) < _THREAD else None
 
 
 def fit_matte(shot: Shot, ident: str, plate: Plate, frames: Sequence[int], reach: float = 8.0, read: Reader | None = None,

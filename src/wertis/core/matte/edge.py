@@ -14,6 +14,7 @@ import cv2
 import numpy as np
 
 from wertis.core.geometry.conventions import to_centred
+from wertis.core.matte.coverage import box_round, polygon_area
 
 _STEP = 0.5  # pixels between the places across the outline
 _BEYOND = 6.0  # pixels across the outline that are looked at beyond the reach, to know both sides
@@ -24,6 +25,7 @@ _MOST_COST = 4.0  # of one place that differs, so that no single one decides
 _LEAST_DIFFERENCE = 2.0  # on a scale of 0..255, that is always reckoned with
 _CHANGE = 6.0  # weight of a change across, beside that of the places that differ
 _BEND = 0.35  # weight of the square of the difference between neighbours, in half pixels
+_AT_CORNER = 0.1  # of that weight, beside a corner
 _NEAR = 0.02  # weight of the square of the distance from the outline, in half pixels, per pixel of reach
 _WINDOW = 3.5  # pixels to both sides of the edge whose mixture is looked at
 _LEAST_CONTRAST = 12.0  # on a scale of 0..255, between the two sides, from which the edge can be told
@@ -91,12 +93,13 @@ def spread(polygon: np.ndarray, at: np.ndarray, count: int, spacing: float = _SP
 
 
 def found_edge(picture: np.ndarray, polygon: np.ndarray, at: np.ndarray, count: int, known: Sequence[KnownFrame], reach: float = 8.0,
-               moved: np.ndarray | None = None) -> Edge:
+               moved: np.ndarray | None = None, corners: Sequence[int] = ()) -> Edge:
     """The edge near a closed polygon (M, 2).
 
     Parameters
     ----------
     picture : (h, w, 3) float32, 0..255.
+    corners : numbers of the outline's points that are corners, at which neighbours may differ.
     at, count : where along the outline's curves the polygon's vertices are, and how many curves there are; see `outline.flattened`.
     known : frames on which the figure is known; by the change across the outline alone where there is none.
     reach : pixels to both sides in which the edge is looked for.
@@ -123,13 +126,16 @@ def found_edge(picture: np.ndarray, polygon: np.ndarray, at: np.ndarray, count: 
         told |= is_figure
     deep = told & (across < -reach / 2)[None]
     usual = max(float(np.median(difference[deep])) if deep.any() else _LEAST_DIFFERENCE, _LEAST_DIFFERENCE)
-    cost = np.where(told, np.minimum((np.where(told, difference, 0) / (_DIFFERENT * usual)) ** 2, _MOST_COST) - 1, 0)
+    thickness = _thickness(polygon, points, across, (w, h))
+    own_side = across[None] >= -thickness[:, None] / 2  # beyond the middle of a thin part its other edge would be met
+    cost = np.where(told & own_side, np.minimum((np.where(told, difference, 0) / (_DIFFERENT * usual)) ** 2, _MOST_COST) - 1, 0)
     change = _change(seen)
     candidates = np.flatnonzero(np.abs(across) <= reach + 1e-6)
     summed = np.cumsum(cost, axis=1)[:, candidates]
     unary = summed - summed.min(1, keepdims=True) - _CHANGE * change[:, candidates]
+    unary = np.where(own_side[:, candidates], unary, unary.max() + _MOST_COST * len(across))
     unary = unary + _NEAR / max(reach, 1) * (across[candidates] / _STEP) ** 2
-    best = _closed_path(unary)
+    best = _closed_path(unary, _stiffness(along, count, corners))
     rough = across[candidates][best]
     margin = _margin(unary, best)
     index = np.clip(np.searchsorted(at, along, side="right") - 1, 0, len(at) - 1)
@@ -144,6 +150,19 @@ def _read(picture: np.ndarray, points: np.ndarray) -> np.ndarray:
     return np.asarray(cv2.remap(picture, at[..., 0], at[..., 1], cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE))
 
 
+def _thickness(polygon: np.ndarray, points: np.ndarray, across: np.ndarray, size: tuple[int, int]) -> np.ndarray:
+    """(n,) how far inwards from each place the outline reaches before it is left again; what is looked at where it is not."""
+    box = box_round(polygon, 2, size)
+    if box is None:
+        return np.full(len(points), -2 * across[0])
+    x0, y0, _, _ = box
+    inner = np.flatnonzero(across < -1.0)[::-1]  # from the outline inwards
+    at = to_centred(points[:, inner] - [x0, y0]).astype(np.float32)
+    there = cv2.remap(polygon_area(polygon, box), at[..., 0], at[..., 1], cv2.INTER_LINEAR, borderMode=cv2.BORDER_CONSTANT, borderValue=0.0) < 0.5
+    left = there.any(1)
+    return np.asarray(np.where(left, -across[inner][there.argmax(1)], -2 * across[0]))
+
+
 def _change(seen: np.ndarray) -> np.ndarray:
     """(n, S) 0..1, how much colours (n, S, 3) change across each place, beside the most in its row."""
     reach = max(1, round(1.5 / _STEP))
@@ -152,18 +171,28 @@ def _change(seen: np.ndarray) -> np.ndarray:
     return np.asarray(size / np.maximum(size.max(1, keepdims=True), _LEAST_CONTRAST))
 
 
-def _closed_path(unary: np.ndarray) -> np.ndarray:
-    """(n,) the state of each of n places on a closed line, of least cost (n, S) with the squares of the differences between neighbours (Viterbi).
+def _stiffness(along: np.ndarray, count: int, corners: Sequence[int]) -> np.ndarray:
+    """(n,) weight of the difference between each place and the next; little next to a corner, whose tip may go its own way."""
+    weight = np.full(len(along), _BEND)
+    for corner in corners:
+        k = int(np.searchsorted(along, corner)) % len(along)
+        weight[[k - 2, k - 1, k, (k + 1) % len(along)]] *= _AT_CORNER
+    return weight
+
+
+def _closed_path(unary: np.ndarray, stiffness: np.ndarray) -> np.ndarray:
+    """(n,) the state of each of n places on a closed line, of least cost (n, S) with the squares of the differences between neighbours, which
+    weigh by `stiffness` (n,) (Viterbi).
 
     The line is gone round one and a half times, so that its ends fit each other.
     """
     n, states = unary.shape
     order = np.concatenate([np.arange(n // 2, n), np.arange(n), np.arange(n // 2)])
-    step = _BEND * (np.arange(states)[:, None] - np.arange(states)[None]) ** 2
+    step = (np.arange(states)[:, None] - np.arange(states)[None]) ** 2
     total = unary[order[0]].copy()
     back = np.zeros((len(order), states), np.int32)
     for k, place in enumerate(order[1:], 1):
-        through = total[None] + step
+        through = total[None] + stiffness[order[k - 1]] * step
         back[k] = through.argmin(1)
         total = through[np.arange(states), back[k]] + unary[place]
     path = np.zeros(len(order), int)
