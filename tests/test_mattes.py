@@ -409,6 +409,14 @@ class MatteWindowTest(WindowCase):
         w.steps["Deliver"].render("comp", str(out))
         self.until(lambda: w.job is None, 60)
         self.assertEqual(len(list(out.parent.glob("*.png"))), len(FRAMES))
+        s.go_step("Deliver")
+        deliver = w.steps["Deliver"].page
+        deliver.show_state()
+        deliver.what.setCurrentIndex(2)
+        self.assertEqual(deliver.what.currentText(), f"The matte {s.shot.items[-1].name}")
+        w.steps["Deliver"].render(deliver.what.currentData(), str(self.folder / "out" / "matte.####.png"))
+        self.until(lambda: w.job is None, 60)
+        self.assertEqual(len(list(out.parent.glob("matte.*.png"))), len(FRAMES))
         while s.shot != start and s.history.undo_label:
             w.undo()
         self.assertEqual(s.shot, start)

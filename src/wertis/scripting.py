@@ -260,7 +260,7 @@ class Shot:
     @property
     def mattes(self) -> list[DrawnMatte]:
         """The mattes, the lowest first."""
-        return [DrawnMatte(self, x.id) for x in self.document.items if isinstance(x, Matte)]
+        return [DrawnMatte(self, m.id) for m in matte_edits.mattes_of(self.document)]
 
     def matte_named(self, name: str) -> DrawnMatte:
         """The matte of a name.

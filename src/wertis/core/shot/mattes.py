@@ -177,6 +177,11 @@ def add_matte(shot: Shot, track: Track | None, frame: int, name: str = "Matte", 
     return shot, added
 
 
+def mattes_of(shot: Shot) -> list[Matte]:
+    """The mattes of a shot, the lowest first."""
+    return [x for x in shot.items if isinstance(x, Matte)]
+
+
 def matte_of(shot: Shot, ident: str) -> Matte:
     """The matte with this id.
 

@@ -2,7 +2,7 @@
 
 from pathlib import Path
 
-from PySide6.QtCore import Signal
+from PySide6.QtCore import QSignalBlocker, Signal
 from PySide6.QtWidgets import (
     QCheckBox,
     QFileDialog,
@@ -14,7 +14,16 @@ from PySide6.QtWidgets import (
 from wertis.app.fields import form, named
 from wertis.app.pages import Page, combo
 from wertis.app.session import Session
+from wertis.core.shot.mattes import mattes_of
 from wertis.core.shot.meshes import MeshSolution
+
+WHAT_WORDS = {"comp": "The comp", "graphic": "The graphic alone, with alpha"}
+_MATTE = "matte:"  # before a matte's id, where one is to be rendered
+
+
+def matte_id(what: str) -> str:
+    """The id of the matte that is to be rendered; empty where it is something else."""
+    return what[len(_MATTE):] if what.startswith(_MATTE) else ""
 
 
 class DeliverPage(Page):
@@ -27,7 +36,7 @@ class DeliverPage(Page):
     def __init__(self, session: Session) -> None:
         super().__init__(session)
         f = form(self)
-        self.what = combo({"comp": "The comp", "graphic": "The graphic alone, with alpha"}, "What to render", self._suggest)
+        self.what = combo(WHAT_WORDS, "What to render", self._suggest)
         self.kind = combo({".png": "PNG sequence", ".exr": "EXR sequence", ".tif": "TIFF sequence", ".dpx": "DPX sequence", ".mp4": "Movie, H.264",
                             ".mkv": "Movie, FFV1 (no loss)"}, "File kind", self._suggest)
         self.target = QLineEdit()
@@ -88,6 +97,14 @@ class DeliverPage(Page):
         self.json.setEnabled(ok)
         for widget in (self.mesh_heading, self.mesh_format, self.mesh_button, self.mesh_hint):
             widget.setVisible(track is not None and isinstance(track.solution, MeshSolution))
+        chosen = self.what.currentData()
+        wanted = [(words, key) for key, words in WHAT_WORDS.items()] + [(f"The matte {m.name}", f"{_MATTE}{m.id}") for m in mattes_of(s.shot)]
+        if wanted != [(self.what.itemText(k), self.what.itemData(k)) for k in range(self.what.count())]:
+            with QSignalBlocker(self.what):
+                self.what.clear()
+                for words, key in wanted:
+                    self.what.addItem(words, key)
+                self.what.setCurrentIndex(max(self.what.findData(chosen), 0))
         what = s.placement.name if s.placement else "the region's corners"
         self.pin_words.setText(f"{what} on {track.name}" if ok and track else "Track a surface and place something first.")
         if s.plate is not self._suggested_for:
@@ -100,7 +117,7 @@ class DeliverPage(Page):
         shot, suffix = self.session.shot, self.kind.currentData()
         text = self.target.text()
         folder = Path(text).parent if text else (self.session.path.parent / "render" if self.session.path else self._folder / "render")
-        stem = f"{shot.name.replace('/', '-').replace(' ', '_')}_{self.what.currentData()}"
+        stem = f"{shot.name.replace('/', '-').replace(' ', '_')}_{'matte' if matte_id(str(self.what.currentData())) else self.what.currentData()}"
         self.target.setText(str(folder / (stem + (suffix if suffix in (".mp4", ".mkv") else f".####{suffix}"))))
 
     def _browse(self) -> None:

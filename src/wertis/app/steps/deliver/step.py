@@ -7,14 +7,14 @@ from wertis.app import theme
 from wertis.app.commands import Command
 from wertis.app.overlay import Line
 from wertis.app.step import Step
-from wertis.app.steps.deliver.page import DeliverPage
+from wertis.app.steps.deliver.page import DeliverPage, matte_id
 from wertis.app.workbench import Workbench
 from wertis.core.comp.light import light_words
 from wertis.core.errors import WertisError
 from wertis.core.jobs.events import Event, Stop
 from wertis.core.jobs.export import export_corner_pin, export_mesh
 from wertis.core.jobs.job import Job
-from wertis.core.jobs.render import check_target, render
+from wertis.core.jobs.render import check_target, render, render_matte
 from wertis.core.shot.document import Shot, Track
 
 
@@ -59,7 +59,10 @@ class DeliverStep(Step):
         left_out: list[int] = []
 
         def work(stop: Stop) -> Iterator[Event]:
-            for event in render(shot, plate, pattern, frames, what, resume=resume, stop=stop):
+            matte = matte_id(what)
+            events = render_matte(shot, matte, plate.size, pattern, frames, stop) if matte else render(shot, plate, pattern, frames, what, resume=resume,
+                                                                                                       stop=stop)
+            for event in events:
                 if event.note and event.frame is not None:
                     left_out.append(event.frame)
                 yield event
@@ -68,7 +71,7 @@ class DeliverStep(Step):
             words = f"Rendered {len(frames)} frames to {pattern}."
             if left_out:
                 missing = ", ".join(map(str, left_out[:5])) + ("..." if len(left_out) > 5 else "")
-                words += f" The plate lacks {len(left_out)} of them ({missing}): left out of a sequence, held in a movie."
+                words += f" Nothing could be made on {len(left_out)} of them ({missing})." if matte_id(what) else f" The plate lacks {len(left_out)} of them ({missing}): left out of a sequence, held in a movie."
             self.bench.say(words, bool(left_out))
 
         self.bench.work.begin(Job("Rendering", len(frames), work), rendered)
