@@ -8,14 +8,18 @@ import cv2
 import numpy as np
 from psygnal import Signal
 
+from wertis.core.comp.mattes import matte_alpha
 from wertis.core.comp.picture import Compositor
 from wertis.core.errors import PlateError, WertisError
 from wertis.core.plate import colour
 from wertis.core.plate.cache import FrameCache
 from wertis.core.plate.colour import Viewing
 from wertis.core.shot.document import Placement, Shot
+from wertis.core.shot.mattes import Matte
 
 Key = tuple[int, int, bool, int]
+_GREY = 74.0  # of 255, behind what is cut out
+_RAISED = 0.3  # power by which faint alpha is raised
 _log = logging.getLogger(__name__)
 
 
@@ -44,6 +48,7 @@ class PictureMaker:
         self._shot: Shot | None = None
         self._version = 0
         self._viewing = Viewing()
+        self._matte = ("", "")  # the id of the matte that is shown instead, and how
         self._wake = threading.Condition()
         self._closed = False
         self._thread = threading.Thread(target=self._run, name="wertis-pictures", daemon=True)
@@ -70,6 +75,14 @@ class PictureMaker:
         with self._wake:
             self._viewing = viewing
             self._forget()
+
+    def look_at_matte(self, ident: str, how: str) -> None:
+        """Show a matte in the place of the picture: "alone", its faint parts raised ("leaks"), or what it cuts "out"; nothing of the kind for "".
+        """
+        with self._wake:
+            if (ident, how) != self._matte:
+                self._matte = (ident, how)
+                self._forget()
 
     def refresh_files(self) -> None:
         """Read the artwork again."""
@@ -99,7 +112,7 @@ class PictureMaker:
         self._thread.join(5)
 
     def _key(self, frame: int, graphics: bool, reduced: int) -> Key:
-        return frame, self._version if graphics else -1, graphics, reduced
+        return frame, self._version if graphics or self._matte[1] else -1, graphics, reduced
 
     def _run(self) -> None:
         graphics, reduced = True, 1
@@ -154,6 +167,10 @@ class PictureMaker:
             shown = colour.shown(picture, viewing)
         except PlateError as why:
             shown, error = colour.shown(picture), str(why)
+        ident, how = self._matte
+        matte = shot.item(ident, Matte) if how else None
+        if matte is not None:
+            shown = _through_matte(shown, matte_alpha(shot, matte, frame, (w, h)), how)
         return shown, error
 
     def _keep(self, key: Key, done: tuple[np.ndarray | None, str]) -> None:
@@ -171,10 +188,22 @@ class PictureMaker:
         self._version += 1
 
 
+def _through_matte(shown: np.ndarray, alpha: np.ndarray, how: str) -> np.ndarray:
+    """A display picture (h, w, 3) uint8 as one looks at a matte (h, w); see `PictureMaker.look_at_matte`."""
+    h, w = shown.shape[:2]
+    if alpha.shape != (h, w):
+        alpha = cv2.resize(alpha, (w, h), interpolation=cv2.INTER_AREA)
+    if how == "out":
+        share = alpha[..., None]
+        return np.asarray(shown * share + _GREY * (1 - share) + 0.5, np.uint8)
+    level = np.power(alpha, _RAISED) if how == "leaks" else alpha
+    return np.ascontiguousarray(np.asarray(level * 255 + 0.5, np.uint8)[..., None].repeat(3, 2))
+
+
 def _same_look(a: Shot, b: Shot) -> bool:
     """Whether two shots' frames look the same: names and regions do not show in the comp."""
     if len(a.tracks) != len(b.tracks) or a.mixing != b.mixing or (a.plate and a.plate.colour) != (b.plate and b.plate.colour):
         return False
-    of_a, of_b = ([x for x in shot.items if isinstance(x, Placement)] for shot in (a, b))
+    of_a, of_b = ([x for x in shot.items if isinstance(x, Placement | Matte)] for shot in (a, b))
     return of_a == of_b and all(s.visible == t.visible and s.solution is t.solution and s.region.box.tobytes() == t.region.box.tobytes()
                                 and s.layers == t.layers for s, t in zip(a.tracks, b.tracks, strict=True))

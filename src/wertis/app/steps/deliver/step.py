@@ -71,7 +71,8 @@ class DeliverStep(Step):
             words = f"Rendered {len(frames)} frames to {pattern}."
             if left_out:
                 missing = ", ".join(map(str, left_out[:5])) + ("..." if len(left_out) > 5 else "")
-                words += f" Nothing could be made on {len(left_out)} of them ({missing})." if matte_id(what) else f" The plate lacks {len(left_out)} of them ({missing}): left out of a sequence, held in a movie."
+                words += (f" Nothing could be made on {len(left_out)} of them ({missing})." if matte_id(what) else
+                          f" The plate lacks {len(left_out)} of them ({missing}): left out of a sequence, held in a movie.")
             self.bench.say(words, bool(left_out))
 
         self.bench.work.begin(Job("Rendering", len(frames), work), rendered)

@@ -16,6 +16,7 @@ from wertis.core.shot.mattes import Matte, MatteShape, hold_back, set_points_ali
 COMBINE_WORDS = {"add": "Adds", "subtract": "Subtracts", "intersect": "Intersects", "exclude": "Excludes"}
 TAKE_WORDS = {"all": "All of the motion", "affine": "No perspective", "similarity": "Shift, scale and turn", "shift": "Shift alone"}
 REACH_WORDS = {"key": "A key on this frame", "all": "All keys alike"}
+LOOK_WORDS = {"": "Tinted over the picture", "alone": "Alone", "leaks": "Alone, faint parts raised", "out": "What it cuts out"}
 HOW_WORDS = {"in front": "In front of", "limits": "Limits"}
 
 
@@ -56,6 +57,8 @@ class MatteFields(QWidget):
         self.how = combo(HOW_WORDS, "What it does to a graphic", self._held)
         self.of = combo({}, "The graphic", self._held)
         f.addRow(_row(self.how, self.of))
+        self.look = combo(LOOK_WORDS, "How the matte is seen", lambda: self.wanted.emit("look"))
+        f.addRow("Seen", self.look)
         f.addRow(named("KEYS", "section"))
         self.reach = combo(REACH_WORDS, "What moving points changes", lambda: None)
         f.addRow("Moving sets", self.reach)

@@ -34,6 +34,8 @@ class MattePart:
         self.drawing = False
         self._result: Shot | None = None
         fields.wanted.connect(self.wanted)
+        for signal in (self.session.selection_changed, self.session.step_changed):
+            signal.connect(lambda *_: self._look())
 
     @property
     def matte(self) -> Matte | None:
@@ -146,7 +148,9 @@ class MattePart:
         s, matte, shape = self.session, self.matte, self.fields.in_hand
         if matte is None:
             return
-        if what == "draw":
+        if what == "look":
+            self._look()
+        elif what == "draw":
             self.drawing = True
             self.bench.put_away()
             self.bench.viewer.setFocus()
@@ -167,6 +171,13 @@ class MattePart:
                 self.bench.say("Here the shapes are farthest from their keys: drag the points to where they belong.")
         else:
             self._fit(what, matte)
+
+    def _look(self) -> None:
+        """Show the matte as it is wished, while it is in hand in this step."""
+        matte, how = self.matte, str(self.fields.look.currentData() or "")
+        shown = matte is not None and self.session.step == "Use" and bool(how)
+        self.bench.display.pictures.look_at_matte(matte.id if shown and matte is not None else "", how if shown else "")
+        self.bench.display.frame()
 
     def _fit(self, what: str, matte: Matte) -> None:
         s = self.session
@@ -233,6 +244,7 @@ class MattePart:
         s, matte = self.session, self.matte
         if matte is None or not matte.visible:
             return
+        tinted = not self.fields.look.currentData()
         whole = QPainterPath()
         for shape in matte.shapes:
             places = mattes.points_on(s.shot, matte, shape, s.frame)
@@ -257,7 +269,8 @@ class MattePart:
                     edge = view.to_screen(line + sign * along(np.array(distance), at)[:, None] * _normals(line))
                     if np.isfinite(edge).all():
                         outline(painter, edge, QColor(233, 180, 76, 130), 0.7, True)
-        painter.fillPath(whole, _TINT)
+        if tinted:
+            painter.fillPath(whole, _TINT)
 
 
 def _normals(line: np.ndarray) -> np.ndarray:
