@@ -14,7 +14,7 @@ from wertis.core.shot.document import Shot
 from wertis.core.shot.mattes import Matte, MatteShape, hold_back, set_points_alike
 
 COMBINE_WORDS = {"add": "Adds", "subtract": "Subtracts", "intersect": "Intersects", "exclude": "Excludes"}
-TAKE_WORDS = {"all": "All of the motion", "affine": "No perspective", "similarity": "Shift, scale and turn", "shift": "Shift alone"}
+TAKE_WORDS = {"all": "All", "affine": "No perspective", "similarity": "Shift, scale, turn", "shift": "Shift alone"}
 REACH_WORDS = {"key": "A key on this frame", "all": "All keys alike"}
 LOOK_WORDS = {"": "Tinted over the picture", "alone": "Alone", "leaks": "Alone, faint parts raised", "out": "What it cuts out"}
 HOW_WORDS = {"in front": "In front of", "limits": "Limits"}
@@ -30,8 +30,10 @@ class MatteFields(QWidget):
         self.session = session
         self.shape_id = ""
         self.chosen: set[int] = set()  # numbers of the points in hand
+        self.edge_words: Callable[[Matte], str] = lambda matte: ""  # what is measured of its edge on the frame in view
         f = QFormLayout(self)
         f.setContentsMargins(0, 0, 0, 0)
+        f.setVerticalSpacing(5)
         self.buttons: dict[str, QPushButton] = {}
         self.shape = combo({}, "Shape in hand", lambda: self.take_shape(str(self.shape.currentData() or "")))
         self.combine = combo(COMBINE_WORDS, "How the shape is joined to those before it",
@@ -49,11 +51,10 @@ class MatteFields(QWidget):
         f.addRow(DragLabel("Soft in / out", self.inner), _row(self.inner, self.outer))
         self.grow = self._number(-200, 200, "px", "Grow, or shrink", lambda v: self._set("Grow the matte", grow=v))
         self.shutter = self._number(0, 720, "deg", "Shutter, 0 for no motion blur; 180 is usual", lambda v: self._set("Set the shutter", shutter=v))
-        f.addRow(DragLabel("Grow", self.grow), _row(self.grow, self._inverted()))
-        f.addRow(DragLabel("Shutter", self.shutter), self.shutter)
+        f.addRow(DragLabel("Grow, blur", self.grow), _row(self.grow, self.shutter))
         self.take = combo(TAKE_WORDS, "What of the track's motion carries it",
                           lambda: self._set("Choose what carries the matte", take=self.take.currentData()))
-        f.addRow("Takes", self.take)
+        f.addRow("Takes", _row(self.take, self._inverted()))
         self.how = combo(HOW_WORDS, "What it does to a graphic", self._held)
         self.of = combo({}, "The graphic", self._held)
         f.addRow(_row(self.how, self.of))
@@ -69,10 +70,12 @@ class MatteFields(QWidget):
         self.limit = Number(0.1, 20, 0.1, 1, "px", "How far the outline may lie from the edge")
         self.limit.setValue(0.7)
         grid = button_grid(self.buttons, self.wanted.emit, (
+            ("measure", "Measure", "Measure how far the outlines lie from the picture's edge, over the range"),
+            ("worst", "Worst frame", "Go to the frame on which the outline is farthest off")), (
             ("fit", "Fit here", "Move the outline to the picture's edge on this frame, by a key"),
             ("fit-all", "Fit all frames", "The same on every frame of the range")), (
             ("repair", "Keys until under", "Fit keys where it is farthest from the edge, until it is nowhere further than this"),))
-        grid.addWidget(self.limit, 1, 1)
+        grid.addWidget(self.limit, 2, 1)
         f.addRow(grid)
         self.facts = named("", "quiet")
         f.addRow(self.facts)
@@ -125,7 +128,7 @@ class MatteFields(QWidget):
         self.invert.setChecked(matte.invert)
         for widget in (self.shape, self.combine, self.round, self.inner, self.outer):
             widget.setEnabled(shape is not None)
-        for name in ("remove", "next", "clear", "fit", "fit-all", "repair"):
+        for name in ("remove", "next", "clear", "measure", "worst", "fit", "fit-all", "repair"):
             self.buttons[name].setEnabled(shape is not None)
         if shape is None:
             self.facts.setText("No shape yet: draw one round what the matte covers.")
@@ -138,7 +141,8 @@ class MatteFields(QWidget):
         with QSignalBlocker(self.combine):
             self.combine.setCurrentIndex(self.combine.findData(shape.combine))
         here = "keyed here" if s.frame in shape.keys else "not keyed here"
-        self.facts.setText(f"{len(shape.roundness)} points, {len(shape.keys)} key{'s' * (len(shape.keys) != 1)}, {here}")
+        off = f"\n{self.edge_words(matte)}" if self.edge_words(matte) else ""
+        self.facts.setText(f"{len(shape.roundness)} points, {len(shape.keys)} key{'s' * (len(shape.keys) != 1)}, {here}{off}")
 
     # -- changes --------------------------------------------------------------------------------------------------
 

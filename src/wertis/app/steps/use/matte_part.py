@@ -3,8 +3,8 @@
 from collections.abc import Callable, Iterator
 
 import numpy as np
-from PySide6.QtCore import QPointF
-from PySide6.QtGui import QColor, QPainter, QPainterPath, QPolygonF
+from PySide6.QtCore import QLineF, QPointF
+from PySide6.QtGui import QColor, QPainter, QPainterPath, QPen, QPolygonF
 
 from wertis.app import theme
 from wertis.app.draw_tools import drawing_tool
@@ -17,13 +17,16 @@ from wertis.core.blas import single_threaded
 from wertis.core.geometry import polygon
 from wertis.core.jobs.events import Event, Stop
 from wertis.core.jobs.job import Job
-from wertis.core.jobs.matte_edge import fit_matte, repair_matte
+from wertis.core.jobs.matte_edge import EdgeMeasure, fit_matte, measure_edges, repair_matte
+from wertis.core.matte.edge import Edge
 from wertis.core.matte.outline import along, bezier, flattened
 from wertis.core.shot import mattes
 from wertis.core.shot.document import Shape, Shot
 from wertis.core.shot.mattes import Matte
 
 _TINT = QColor(233, 180, 76, 60)
+_ENOUGH = 0.3  # share of an outline along which the edge must be told for a frame to be the worst
+_LONGER, _SHOWN = 5.0, 0.2  # times by which how far the edge is off is drawn longer, and pixels from which it is drawn
 
 
 class MattePart:
@@ -33,6 +36,9 @@ class MattePart:
         self.bench, self.session, self.fields = bench, bench.session, fields
         self.drawing = False
         self._result: Shot | None = None
+        self.measured: dict[int, dict[str, EdgeMeasure]] = {}  # frame to shape's id to how far its outline is from the edge
+        self._measured_of: Matte | None = None  # the matte as it was then
+        fields.edge_words = self.edge_words
         fields.wanted.connect(self.wanted)
         for signal in (self.session.selection_changed, self.session.step_changed):
             signal.connect(lambda *_: self._look())
@@ -162,6 +168,10 @@ class MattePart:
             self.bench.choose_tool()
         elif what == "clear":
             self.bench.edit("Clear a key", lambda: mattes.clear_key(s.shot, matte.id, shape.id, s.frame))
+        elif what == "measure":
+            self._measure(matte)
+        elif what == "worst":
+            self._go_worst(matte)
         elif what == "next":
             frame = mattes.next_key_frame(s.shot, matte, *s.shot.range)
             if frame is None:
@@ -171,6 +181,57 @@ class MattePart:
                 self.bench.say("Here the shapes are farthest from their keys: drag the points to where they belong.")
         else:
             self._fit(what, matte)
+
+    def edge_words(self, matte: Matte) -> str:
+        """How far the outline is off on the frame in view, as far as that was measured and still holds."""
+        if self._measured_of != matte:
+            return ""
+        here = list(self.measured.get(self.session.frame, {}).values())
+        worst = self._worst()
+        words = [m.reason or (f"edge off by {m.rms:.2f} px, {m.told:.0%} of it told" if m.told else "the edge cannot be told here") for m in here]
+        if worst:
+            words.append(f"worst {worst[0]:.2f} px on {worst[1]}")
+        return "\n".join(words)
+
+    def _worst(self) -> tuple[float, int] | None:
+        found = [(m.rms, f) for f, on in self.measured.items() for m in on.values() if np.isfinite(m.rms) and m.told >= _ENOUGH]
+        return max(found, key=lambda x: (x[0], -x[1])) if found else None
+
+    def _measure(self, matte: Matte) -> None:
+        s = self.session
+        plate, cache, shot = s.plate, s.cache, s.shot
+        if plate is None or cache is None or self.bench.work.busy():
+            return
+        frames, read = list(range(shot.range[0], shot.range[1] + 1)), cache.get
+        self.measured, self._measured_of = {}, matte
+
+        def work(stop: Stop) -> Iterator[Event]:
+            with single_threaded():
+                yield from measure_edges(shot, matte.id, plate, frames, read=read, stop=stop)
+
+        def step(event: Event) -> None:
+            assert event.frame is not None
+            self.measured[event.frame] = event.item
+            self.bench.say(f"Measuring the edge, frame {event.frame}.")
+
+        def over(job: Job) -> None:
+            worst = self._worst()
+            self.fields.show_state()
+            self.bench.update_views()
+            if job.error:
+                self.bench.say(job.error, True)
+            else:
+                self.bench.say(f"The outline is farthest from the edge on frame {worst[1]}, by {worst[0]:.2f} px (rms)." if worst
+                               else "The edge could be told on no frame.", not worst)
+
+        self.bench.work.begin(Job("Measuring the edge", len(frames), work), event=step, ended=over)
+
+    def _go_worst(self, matte: Matte) -> None:
+        worst = self._worst() if self._measured_of == matte else None
+        if worst is None:
+            self.bench.say("The edge is not measured, or the matte has changed since; measure it first.")
+        else:
+            self.session.go(worst[1])
 
     def _look(self) -> None:
         """Show the matte as it is wished, while it is in hand in this step."""
@@ -264,6 +325,9 @@ class MattePart:
             whole = join[shape.combine](path)
             in_hand = self.fields.in_hand
             outline(painter, drawn, theme.AMBER, 1.6 if in_hand is not None and in_hand.id == shape.id else 1.0, shape.combine == "subtract")
+            measured = self.measured.get(s.frame, {}).get(shape.id) if self._measured_of == matte else None
+            if measured is not None and measured.edge is not None:
+                self._paint_edge(painter, view, measured.edge)
             for distance, sign in ((shape.inner, -1), (shape.outer, 1)):
                 if max(distance) > 0:
                     edge = view.to_screen(line + sign * along(np.array(distance), at)[:, None] * _normals(line))
@@ -271,6 +335,17 @@ class MattePart:
                         outline(painter, edge, QColor(233, 180, 76, 130), 0.7, True)
         if tinted:
             painter.fillPath(whole, _TINT)
+
+
+    def _paint_edge(self, painter: QPainter, view: PictureView, edge: Edge) -> None:
+        """From the outline to where the edge was found, five times as long as it is far."""
+        ends = edge.places + _LONGER * edge.offsets[:, None] * edge.normals
+        a, b = view.to_screen(edge.places), view.to_screen(ends)
+        lines = [QLineF(*p, *q) for p, q, told, off in zip(a, b, edge.told, edge.offsets, strict=True)
+                 if told and abs(off) > _SHOWN and np.isfinite([p, q]).all()]
+        for pen in (QPen(theme.HALO, 3), QPen(theme.PAPER, 1.2)):
+            painter.setPen(pen)
+            painter.drawLines(lines)
 
 
 def _normals(line: np.ndarray) -> np.ndarray:
