@@ -13,7 +13,6 @@ import wertis
 from tests.scenes import SIZE, texture
 from tests.test_window import WindowCase
 from wertis.cli.main import main
-from wertis.core.comp.mattes import matte_alpha
 from wertis.core.errors import RegionError, WertisError
 from wertis.core.geometry.motion import PlanarMotion
 from wertis.core.matte.coverage import mean_area, polygon_area, soft_area
@@ -21,6 +20,8 @@ from wertis.core.matte.edge import spread
 from wertis.core.matte.outline import along, bezier, flattened, handles
 from wertis.core.shot import mattes, store
 from wertis.core.shot.document import PlaneSolution, Region, Shot, Track
+from wertis.core.shot.hold_outs import HoldOutReader
+from wertis.core.shot.matte_alpha import matte_alpha
 
 BOX = (0, 0, 120, 100)
 FRAMES = range(1, 13)
@@ -264,6 +265,21 @@ class CarriedTest(unittest.TestCase):
         many = mattes.new_shape(200 + 90 * np.column_stack([np.cos(np.linspace(0, 6.28, 10_000)), np.sin(np.linspace(0, 6.28, 10_000))]), 1)
         area = matte_alpha(shot, matte.but(shapes=(many,), on="", shutter=0.0), 1, (440, 320)).sum()
         self.assertAlmostEqual(area / (np.pi * 90 ** 2), 1, places=2)
+
+
+class HeldOutTest(unittest.TestCase):
+    def test_a_drawn_matte_is_held_out_of_another_track(self) -> None:
+        shot, matte = drawn()
+        wall = tracked().but(id="wall00000001", name="Wall")
+        shot = mattes.hold_out_of(shot.with_track(wall), matte.id, wall.id)
+        mask = HoldOutReader(shot, wall.id).mask(5, (440, 320))
+        assert mask is not None
+        np.testing.assert_allclose(mask / 255, matte_alpha(shot, matte, 5, (440, 320)), atol=1 / 255)
+        held = shot.hold_outs(wall.id)[0]
+        inverted = HoldOutReader(shot.with_item(held.but(invert=True)), wall.id).mask(5, (440, 320))
+        np.testing.assert_array_equal(inverted, 255 - mask)
+        with self.assertRaisesRegex(RegionError, "itself"):
+            mattes.hold_out_of(shot, matte.id, matte.on)
 
 
 class EdgeTest(unittest.TestCase):

@@ -22,7 +22,6 @@ from wertis import libraries  # noqa: F401  first, so that importing changes no 
 from wertis.core.blas import single_threaded
 from wertis.core.check.slip import Slip
 from wertis.core.check.summary import Summary, share_under, summary
-from wertis.core.comp.mattes import matte_alpha
 from wertis.core.errors import DeliverError, RegionError, WertisError
 from wertis.core.exchange.camera_json import write_camera
 from wertis.core.geometry import polygon
@@ -53,6 +52,7 @@ from wertis.core.shot.dense import DenseSettings
 from wertis.core.shot.document import Artwork, HoldOut, Item, Placement, PlaneSettings, RepairLayer, Track, TrackSettings
 from wertis.core.shot.document import Shot as Document
 from wertis.core.shot.hold_outs import open_matte, read_matte
+from wertis.core.shot.matte_alpha import matte_alpha
 from wertis.core.shot.mattes import Matte
 from wertis.core.shot.meshes import MeshSettings, mesh_of
 from wertis.core.shot.points import PointsSettings, PointsSolution
@@ -794,9 +794,9 @@ class Surface:
         """Go over to another track's motion between two frames."""
         self.shot._do("Blend two motions", motions.blend_motions(self.shot.document, self.id, other.id, self.id, begin, end))
 
-    def hold_out(self, what: Points | str | Path, frame: int | None = None, carried_by: Surface | None = None, grow: float | None = None,
+    def hold_out(self, what: Points | str | Path | DrawnMatte, frame: int | None = None, carried_by: Surface | None = None, grow: float | None = None,
                  soft: float | None = None) -> HoldOut:
-        """Take pixels away from the track: a polygon (N, 2), or a matte sequence in which white is held out.
+        """Take pixels away from the track: a polygon (N, 2), a matte sequence in which white is held out, or a drawn matte.
 
         Parameters
         ----------
@@ -805,6 +805,10 @@ class Surface:
         grow, soft : pixels by which it grows, and over which its edge falls; nothing of either when not given.
         """
         size = self.shot.plate.size
+        if isinstance(what, DrawnMatte):
+            after = matte_edits.hold_out_of(self.shot.document, what.id, self.id, grow or 0.0)
+            self.shot._do("Hold out", after)
+            return self.shot.document.hold_outs(self.id)[-1]
         if isinstance(what, str | Path):
             open_matte(Path(what), size)
             held = HoldOut(of=self.id, name=Path(what).name[:200] or "Matte", path=str(Path(what).absolute()), grow=grow or 0.0, soft=soft or 0.0)

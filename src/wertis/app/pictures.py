@@ -8,13 +8,13 @@ import cv2
 import numpy as np
 from psygnal import Signal
 
-from wertis.core.comp.mattes import matte_alpha
 from wertis.core.comp.picture import Compositor
 from wertis.core.errors import PlateError, WertisError
 from wertis.core.plate import colour
 from wertis.core.plate.cache import FrameCache
 from wertis.core.plate.colour import Viewing
 from wertis.core.shot.document import Placement, Shot
+from wertis.core.shot.matte_alpha import matte_alpha
 from wertis.core.shot.mattes import Matte
 
 Key = tuple[int, int, bool, int]

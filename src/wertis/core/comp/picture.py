@@ -13,13 +13,13 @@ from wertis.core.comp import artwork as art
 from wertis.core.comp import blend, lay
 from wertis.core.comp.fit import artwork_rectangle
 from wertis.core.comp.light import Light, light_of
-from wertis.core.comp.mattes import matte_alpha
 from wertis.core.geometry import homography, quad
 from wertis.core.geometry.motion import between
 from wertis.core.geometry.warp import BentSquareWarp, HomographyWarp, Warp, compose, scaling
 from wertis.core.plate.base import from_float, to_float
 from wertis.core.plate.colour import CODED, converted
 from wertis.core.shot.document import Artwork, Placement, Shot, Track
+from wertis.core.shot.matte_alpha import matte_alpha
 from wertis.core.shot.mattes import Matte
 from wertis.core.shot.resolve import motion_of
 

@@ -5,13 +5,13 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from wertis.core.comp.mattes import shape_alpha
 from wertis.core.errors import PlateError, RegionError
 from wertis.core.jobs.events import Counter, Event, Stop, stopped
 from wertis.core.matte.edge import Edge, KnownFrame, found_edge
 from wertis.core.matte.outline import bezier, flattened
 from wertis.core.plate.base import Plate, to_float
 from wertis.core.shot.document import Shot
+from wertis.core.shot.matte_alpha import shape_alpha
 from wertis.core.shot.mattes import Matte, MatteShape, carrier, key_shape, matte_of, points_on
 
 _KNOWN = 3  # keyed frames, the nearest, from which the figure is known

@@ -10,7 +10,6 @@ import cv2
 import numpy as np
 
 from wertis.core.comp.light import light_of
-from wertis.core.comp.mattes import matte_alpha
 from wertis.core.comp.picture import Compositor
 from wertis.core.errors import DeliverError, PlateError
 from wertis.core.exchange import pictures
@@ -20,6 +19,7 @@ from wertis.core.plate.base import ALPHAS, Plate, from_float, to_float
 from wertis.core.plate.colour import CODED, LINEAR, converted, space_of
 from wertis.core.shot.document import Shot
 from wertis.core.shot.edits import opened
+from wertis.core.shot.matte_alpha import matte_alpha
 from wertis.core.shot.mattes import carrier, matte_of
 
 MOVIES = (".mp4", ".mov", ".mkv")

@@ -515,6 +515,7 @@ class HoldOut(Item):
     keys : frame to the shape's points, all of one count; outside them they hold. A shape that a track carries (`on`) has one key.
     between : what the points do between keys.
     path, invert : a matte instead of a shape; white is held out unless inverted.
+    matte : id of a drawn matte instead; `on` is then the track that carries it.
     grow : pixels by which the held-out area grows (shrinks, when negative).
     soft : width in pixels of the edge's fall.
     enabled : whether it takes pixels away.
@@ -526,6 +527,7 @@ class HoldOut(Item):
     keys: dict[Frame, Annotated[tuple[Point, ...], Field(min_length=3, max_length=10_000)]] = {}
     between: Between = "straight"
     path: FilePath = ""
+    matte: Ident = ""
     invert: bool = False
     grow: Annotated[float, Field(ge=-200, le=200)] = 4.0
     soft: Annotated[float, Field(ge=0, le=200)] = 2.0
@@ -533,7 +535,7 @@ class HoldOut(Item):
 
     @model_validator(mode="after")
     def _sound(self) -> Self:
-        if not self.path and not self.keys:
+        if not self.path and not self.keys and not self.matte:
             raise ValueError("a hold-out needs a shape or a matte")
         if len({len(points) for points in self.keys.values()}) > 1:
             raise ValueError("the keys of a hold-out do not have the same number of points")

@@ -12,6 +12,15 @@ from wertis.core.plate.base import Plate, to_float
 from wertis.core.shot.document import HoldOut, Shot, Track
 from wertis.core.shot.edits import as_points, carry
 
+DrawnMask = Callable[[Shot, str, int, tuple[int, int]], np.ndarray | None]
+"""Gives a drawn matte's mask (h, w) uint8 by its id, on a frame of a picture of a size; None where it has none."""
+_drawn: list[DrawnMask] = []
+
+
+def register_drawn(mask: DrawnMask) -> None:
+    """Say how drawn mattes become masks."""
+    _drawn[:] = [mask]
+
 
 def shape_on(shot: Shot, held: HoldOut, frame: float) -> np.ndarray | None:
     """A hold-out's outline (N, 2) on a frame; None for a matte, or where the track that carries it has no answer."""
@@ -70,7 +79,11 @@ class HoldOutReader:
         for held in self._held:
             if not held.enabled:
                 continue
-            mask = self._matte(held, frame, size) if held.path else self._shape(held, frame, size)
+            if held.matte:
+                mask = _drawn[0](self._shot, held.matte, frame, size) if _drawn else None
+                mask = 255 - mask if mask is not None and held.invert else mask
+            else:
+                mask = self._matte(held, frame, size) if held.path else self._shape(held, frame, size)
             if mask is not None:
                 mask = softened(mask, held.grow, held.soft)
                 total = mask if total is None else np.maximum(total, mask)

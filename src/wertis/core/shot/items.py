@@ -147,7 +147,7 @@ def _place_elsewhere(shot: Shot, placement: Placement, track: Track | None, fram
 
 
 def _hold_elsewhere(shot: Shot, held: HoldOut, track: Track | None, frame: int) -> HoldOut:
-    if held.path:
+    if held.path or held.matte:
         return held
     points = shape_on(shot, held, frame)
     if points is None or not np.isfinite(points).all():

@@ -14,7 +14,7 @@ from wertis.core.geometry.motion import between
 from wertis.core.geometry.warp import HomographyWarp, Warp
 from wertis.core.keyed import Between, Curve, Key
 from wertis.core.matte.outline import bezier
-from wertis.core.shot.document import Item, Model, Placement, Shot, Track, new_id
+from wertis.core.shot.document import HoldOut, Item, Model, Placement, Shot, Track, new_id
 from wertis.core.shot.edits import as_points
 from wertis.core.shot.fields import Frame, Ident, Name, Point, Record
 from wertis.core.shot.items import add_item, item_of, register_carry, set_item
@@ -343,6 +343,18 @@ def hold_back(shot: Shot, ident: str, placement_id: str, how: Literal["in front"
     front, limits = (tuple(x for x in row if x != ident) for row in (placement.held_back, placement.limited_to))
     front, limits = (*front, *([ident] if how == "in front" else [])), (*limits, *([ident] if how == "limits" else []))
     return set_item(shot, placement.but(held_back=front, limited_to=limits))
+
+
+def hold_out_of(shot: Shot, ident: str, track_id: str, grow: float = 0.0) -> Shot:
+    """The shot in which what a matte covers does not exist for a track.
+
+    Raises
+    ------
+    RegionError
+        When the matte is carried by that very track, or tracks would depend on each other in a circle.
+    """
+    matte = matte_of(shot, ident)
+    return add_item(shot, HoldOut(of=track_id, on=matte.on, matte=ident, name=matte.name, grow=grow, soft=0.0))
 
 
 def _shape(shot: Shot, ident: str, shape_id: str) -> tuple[Matte, MatteShape]:

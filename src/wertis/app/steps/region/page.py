@@ -123,7 +123,7 @@ class RegionPage(Page):
         track, held = s.track, s.hold_out
         self.hold.setEnabled(track is not None)
         self.matte.setEnabled(track is not None)
-        shape = held is not None and not held.path
+        shape = held is not None and not held.path and not held.matte
         rows = self.layout()
         assert isinstance(rows, QFormLayout)
         for w, shown in ((self.moves, shape), (self.invert, held is not None and not shape), (self.grow, held is not None), (self.soft, held is not None)):
@@ -133,7 +133,7 @@ class RegionPage(Page):
             self.held_words.setText(f"{count} on this track; pick one in the outline." if count else "None. For what passes in front of the surface.")
             return
         keys = ", ".join(map(str, sorted(held.keys)))
-        self.held_words.setText(f"{held.name}: " + (f"matte {Path(held.path).name}" if held.path else f"keyed on {keys}"))
+        self.held_words.setText(f"{held.name}: " + (f"matte {Path(held.path).name}" if held.path else "a drawn matte" if held.matte else f"keyed on {keys}"))
         with QSignalBlocker(self.moves), QSignalBlocker(self.grow), QSignalBlocker(self.soft), QSignalBlocker(self.invert):
             self.moves.clear()
             self.moves.addItem("By hand, with keys", "")

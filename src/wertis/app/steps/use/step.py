@@ -3,6 +3,7 @@
 import numpy as np
 from PySide6.QtCore import QPointF
 from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
+from PySide6.QtWidgets import QInputDialog
 
 from wertis.app import theme
 from wertis.app.commands import Command
@@ -19,7 +20,7 @@ from wertis.core.comp.light import light_words
 from wertis.core.comp.picture import surface_proportions
 from wertis.core.errors import RegionError
 from wertis.core.geometry import coons, quad
-from wertis.core.shot import bends, edits, items
+from wertis.core.shot import bends, edits, items, mattes
 from wertis.core.shot.document import Placement
 
 _CELLS = 4  # of the grid that shows a placement's perspective
@@ -43,6 +44,7 @@ class UseStep(Step):
     def commands(self) -> list[Command]:
         return [Command("use.place", "Edit", "Place a graphic", self.place, "P", 3),
                 Command("use.matte", "Edit", "Draw a matte", self.draw_matte, "Shift+P", 3),
+                Command("use.hold-out", "Edit", "Hold the matte out of a track...", self.hold_out_matte, "", 3),
                 Command("use.reread", "Edit", "Read the artwork again", self.reread, "", 3)]
 
     def words(self) -> str:
@@ -120,6 +122,20 @@ class UseStep(Step):
         """Draw a matte on the selected track."""
         self.bring()
         self.mattes.begin()
+
+    def hold_out_matte(self) -> None:
+        """Hold the selected matte out of another track; which one is asked where there are several."""
+        s, matte = self.session, self.mattes.matte
+        others = [t for t in s.shot.tracks if matte is not None and t.id != matte.on]
+        if matte is None or not others:
+            self.bench.say("Select a matte first; it can be held out of a track that does not carry it.", True)
+            return
+        name, ok = others[0].name, True
+        if len(others) > 1:
+            name, ok = QInputDialog.getItem(self.bench.window, "Hold out", f"Hold {matte.name} out of", [t.name for t in others], 0, False)
+        track = next((t for t in others if t.name == name), None)
+        if ok and track is not None and self.bench.edit("Hold the matte out", lambda: mattes.hold_out_of(s.shot, matte.id, track.id)):
+            self.bench.say(f"What {matte.name} covers is held out of {track.name}. Track {track.name} again to use it (Ctrl+T).")
 
     def _corners(self) -> np.ndarray | None:
         s = self.session

@@ -5,6 +5,7 @@ import numpy as np
 from wertis.core.matte.coverage import box_round, mean_area, soft_area
 from wertis.core.matte.outline import along, bezier, flattened
 from wertis.core.shot.document import Shot
+from wertis.core.shot.hold_outs import register_drawn
 from wertis.core.shot.mattes import Matte, MatteShape, carrier, points_on
 
 _STEP = 0.7  # pixels that an outline may move between two samples of a shutter's opening, for no steps to be seen
@@ -99,3 +100,13 @@ def _times(shot: Shot, matte: Matte, shape: MatteShape, frame: float, soft: floa
     travel = float(np.nanmax(np.linalg.norm(b - a, axis=1)))
     count = int(np.clip(np.ceil(travel / max(_STEP, soft / 3)), _LEAST if travel > 0.1 else 1, _MOST))
     return [middle + half * ((k + 0.5) / count * 2 - 1) for k in range(count)]
+
+
+def _mask(shot: Shot, ident: str, frame: int, size: tuple[int, int]) -> np.ndarray | None:
+    matte = shot.item(ident, Matte)
+    if matte is None or carrier(shot, matte, frame) is None:
+        return None
+    return np.asarray(matte_alpha(shot, matte, frame, size) * 255 + 0.5, np.uint8)
+
+
+register_drawn(_mask)
