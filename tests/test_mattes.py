@@ -1,5 +1,6 @@
 """Mattes: outlines, coverage, soft edges, keys on a track, blur, the measured edge, and a graphic held back."""
 
+import re
 import tempfile
 import unittest
 from functools import cache
@@ -360,6 +361,36 @@ class EdgeTest(unittest.TestCase):
         np.testing.assert_allclose(written[..., 0] / 65535, matte.alpha(3), atol=1e-4)
         for wrong in (["--of", "Nobody"], [], ["--of", "Docker", "--track", "Figure"]):
             self.assertNotEqual(main(["matte", str(path), "--out", str(self.folder / "n.####.png"), "--quiet", *wrong]), 0)
+
+    def test_shapes_go_out_and_come_back(self) -> None:
+        matte = self.shot.matte(outline(1), 1, self.figure, "Docker", soft=2).shape_points(numbers=[3], roundness=0, outer=7)
+        matte.key(6, outline(6)).add(outline(1) * 0.5 + 100, combine="subtract")
+        path = self.shot.save(self.folder / "s.wertis")
+        self.assertEqual(main(["export", str(path), "--what", "shapes", "--of", "Docker", "--out", str(self.folder / "d.json")]), 0)
+        self.assertEqual(main(["export", str(path), "--what", "shapes", "--of", "Docker", "--out", str(self.folder / "d.####.svg")]), 0)
+        self.assertEqual(len(list(self.folder.glob("d.*.svg"))), len(FRAMES))
+        back = self.shot.matte(name="Back", carried_by=self.figure).read(self.folder / "d.json")
+        for frame in FRAMES:
+            np.testing.assert_allclose(back.alpha(frame), matte.alpha(frame), atol=2e-3)
+        self.assertEqual([s.combine for s in back.record.shapes], ["add", "subtract"])
+        one = self.shot.matte(name="One", frame=6).read(self.folder / "d.0006.svg")
+        np.testing.assert_allclose(one.alpha(6), matte.alpha(6), atol=2e-3)
+        text = (self.folder / "d.0006.svg").read_text()
+        # the W3C's grammar: as others read it, the curve goes through our points (SVG 2, section 9.3)
+        numbers = [float(v) for v in re.findall(r"-?\d+\.\d+", re.search(r' d="([^"]*)"', text)[1])]  # type: ignore[index]
+        np.testing.assert_allclose(numbers[:2], matte.points(6, matte.shapes[0])[0], atol=1e-3)
+        (self.folder / "circle.svg").write_text(
+            '<svg xmlns="http://www.w3.org/2000/svg"><path d="M 1e2 50 C 127.6142 50 150 72.3858 150 100 C 150 127.6142 127.6142 150 100 150 '
+            'C 72.3858 150 50 127.6142 50 100 C 50 72.3858 72.3858 50 100 50 Z"/></svg>')
+        circle = self.shot.matte(name="Circle", frame=1).read(self.folder / "circle.svg")
+        np.testing.assert_allclose(circle.points(1), [[100, 50], [150, 100], [100, 150], [50, 100]])
+        for name, text in (("a.svg", "<svg"), ("b.svg", '<svg xmlns="http://www.w3.org/2000/svg"/>'), ("c.json", "{}"), ("d.json", '{"format": 3}'),
+                           ("e.svg", '<!DOCTYPE x [<!ENTITY y "z">]><svg/>'),
+                           ("f.svg", '<svg xmlns="http://www.w3.org/2000/svg"><path d="M 0 0 L 5 5 Z"/></svg>')):
+            (self.folder / name).write_text(text)
+            with self.assertRaises(WertisError, msg=name):
+                back.read(self.folder / name)
+        self.assertNotEqual(main(["export", str(path), "--what", "shapes", "--out", str(self.folder / "d.json")]), 0)
 
     def test_the_door_for_scripts(self) -> None:
         matte = self.shot.matte(outline(1), 1, self.figure, soft=3)

@@ -30,7 +30,7 @@ from wertis.core.jobs.camera import Solve, picked_plane, solve_plate, with_camer
 from wertis.core.jobs.check import check_track
 from wertis.core.jobs.dense_tracking import motion_folder
 from wertis.core.jobs.events import Event
-from wertis.core.jobs.export import export_corner_pin, export_mesh
+from wertis.core.jobs.export import export_corner_pin, export_mesh, export_shapes, import_shapes
 from wertis.core.jobs.find import find_vertices
 from wertis.core.jobs.matte_edge import EdgeMeasure, fit_matte, measure_edges, repair_matte
 from wertis.core.jobs.mesh_tracking import laid_mesh, track_vertices
@@ -999,6 +999,16 @@ class DrawnMatte:
         """Write it as a picture sequence (`####` stands for the frame number); frames on which it is empty for want of a track, and why."""
         wanted = list(frames) if frames is not None else self.shot._frames()
         return self.shot._left_out(render_matte(self.shot.document, self.id, self.shot.plate.size, str(pattern), wanted, stop), progress)
+
+    def export(self, path: str | Path) -> int:
+        """Write its shapes over the range as .json, or as .svg (#### stands for the frame); how many frames there are."""
+        return export_shapes(self.shot.document, self.record, Path(path))
+
+    def read(self, path: str | Path) -> DrawnMatte:
+        """Add the shapes of a .json or .svg file, with a key on each of their frames. Returns itself."""
+        with _fields():
+            self._do("Read shapes", import_shapes(self.shot.document, self.id, Path(path)))
+        return self
 
     def _fitted(self, label: str, events: Iterable[Event], progress: Progress | None) -> dict[int, str]:
         left: dict[int, str] = {}

@@ -46,8 +46,14 @@ def _reported(left_out: Mapping[int, str], total: int) -> int:
 
 
 def run_export(a: argparse.Namespace) -> int:
-    """Export a corner pin, or a mesh."""
-    surface = surface_in(shot_at(a.shot), a.track)
+    """Export a corner pin, a mesh, or a matte's shapes."""
+    shot = shot_at(a.shot)
+    if a.what == "shapes":
+        if a.of is None:
+            raise DeliverError("Say whose shapes: --of NAME names the matte.")
+        print(f"{shot.matte_named(a.of).export(a.out)} frames written to {a.out}")
+        return EXIT_OK
+    surface = surface_in(shot, a.track)
     if a.what == "mesh":
         if a.placement is not None:
             raise DeliverError("--placement is for a corner pin; a mesh goes out as a whole.")

@@ -120,13 +120,16 @@ def build_parser() -> argparse.ArgumentParser:
     matte.add_argument("--out", required=True, metavar="PATTERN", help="such as mattes/passer.####.png")
     matte.add_argument("--quiet", action="store_true", help="no progress")
 
-    export = commands.add_parser("export", help="export a corner pin or a mesh in open formats")
+    export = commands.add_parser("export", help="export a corner pin, a mesh or a matte's shapes in open formats")
     export.add_argument("shot", help="a .wertis file")
-    export.add_argument("--track", required=True, metavar="NAME", help="name of the track")
+    export.add_argument("--track", metavar="NAME", help="name of the track (default: the only one)")
+    export.add_argument("--of", metavar="NAME", help="with --what shapes: name of the matte")
     export.add_argument("--placement", metavar="NAME", help="name of the placement (default: the track's first, or its region)")
     export.add_argument("--out", required=True, metavar="FILE",
-                        help="file to write: a corner pin as .csv or .json; a mesh as .csv, .json, .obj (#### is the frame) or .usd")
-    export.add_argument("--what", choices=["pin", "mesh"], default="pin", help="a corner pin (default), or the vertices of a mesh")
+                        help="file to write: a corner pin as .csv or .json; a mesh as .csv, .json, .obj (#### is the frame) or .usd; "
+                             "shapes as .json or .svg (####)")
+    export.add_argument("--what", choices=["pin", "mesh", "shapes"], default="pin",
+                        help="a corner pin (default), the vertices of a mesh, or a matte's shapes")
 
     cuts = commands.add_parser("cuts", help="find the frames at which another shot begins in a plate")
     cuts.add_argument("plate", help="a folder of frames, a sequence pattern or a movie")

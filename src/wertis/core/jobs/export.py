@@ -1,4 +1,4 @@
-"""What goes out for a track: corner pins, animated meshes."""
+"""What goes out for a track: corner pins, animated meshes; and for a matte: its shapes."""
 
 from pathlib import Path
 
@@ -7,11 +7,15 @@ import numpy as np
 from wertis.core.comp.picture import surface_proportions
 from wertis.core.errors import DeliverError
 from wertis.core.exchange import corner_pin_csv, corner_pin_json
+from wertis.core.exchange import shapes as shapes_file
 from wertis.core.exchange.animated_mesh import WRITERS, AnimatedMesh
 from wertis.core.exchange.corner_pin_json import CornerPin
+from wertis.core.exchange.shapes import Outlines
 from wertis.core.geometry.motion import carried
 from wertis.core.shot import bends
 from wertis.core.shot.document import Placement, Shot, Track
+from wertis.core.shot.items import set_item
+from wertis.core.shot.mattes import Matte, add_shape, key_shape, matte_of, points_on
 from wertis.core.shot.meshes import MeshSolution, vertices_on
 from wertis.core.shot.resolve import motion_of
 
@@ -111,3 +115,50 @@ def export_mesh(shot: Shot, track: Track, path: Path) -> int:
     mesh = animated_mesh(shot, track)
     write(path, mesh)
     return len(mesh.places)
+
+
+def export_shapes(shot: Shot, matte: Matte, path: Path) -> int:
+    """Write a matte's shapes over the shot's range as .json, or as .svg, one file a frame (#### stands for it); returns how many frames there are.
+
+    Raises
+    ------
+    DeliverError
+        When there is nothing to write, or it cannot be written.
+    """
+    if shot.plate is None or not matte.shapes:
+        raise DeliverError(f"{matte.name} has no shapes to write; draw one first.")
+    found = []
+    for shape in matte.shapes:
+        places = {f: points_on(shot, matte, shape, f) for f in range(shot.range[0], shot.range[1] + 1)}
+        known = {f: p for f, p in places.items() if p is not None and np.isfinite(p).all()}
+        found.append(Outlines(shape.name, shape.combine, known, *(np.array(v) for v in (shape.roundness, shape.inner, shape.outer))))
+    suffix = path.suffix.lower()
+    if suffix == ".json":
+        shapes_file.write_json(path, shot.plate.size, found)
+    elif suffix == ".svg":
+        shapes_file.write_svg(path, shot.plate.size, found)
+    else:
+        raise DeliverError(f"'{path.suffix}' is not a file of shapes; end the name with .json or .svg.")
+    return len({f for shape in found for f in shape.points})
+
+
+def import_shapes(shot: Shot, ident: str, path: Path) -> Shot:
+    """The shot with the shapes of a file added to a matte, with a key on each of their frames.
+
+    Raises
+    ------
+    DeliverError
+        When the file cannot be read.
+    RegionError
+        When the matte is gone, or its track has no answer on a frame of theirs.
+    """
+    found = shapes_file.read_svg(path)[1] if path.suffix.lower() == ".svg" else shapes_file.read_json(path)
+    for outline in found:
+        first, *rest = sorted(outline.points)
+        shot = add_shape(shot, ident, outline.points[first], first, combine=outline.combine)  # type: ignore[arg-type]
+        shape = matte_of(shot, ident).shapes[-1]
+        values = {k: tuple(float(v) for v in getattr(outline, k)) for k in ("roundness", "inner", "outer")}
+        shot = set_item(shot, matte_of(shot, ident).with_shape(shape.but(name=outline.name or "Shape", **values)))
+        for frame in rest:
+            shot = key_shape(shot, ident, shape.id, frame, outline.points[frame])
+    return shot

@@ -133,7 +133,8 @@ class RegionPage(Page):
             self.held_words.setText(f"{count} on this track; pick one in the outline." if count else "None. For what passes in front of the surface.")
             return
         keys = ", ".join(map(str, sorted(held.keys)))
-        self.held_words.setText(f"{held.name}: " + (f"matte {Path(held.path).name}" if held.path else "a drawn matte" if held.matte else f"keyed on {keys}"))
+        self.held_words.setText(f"{held.name}: " + (
+            f"matte {Path(held.path).name}" if held.path else "a drawn matte" if held.matte else f"keyed on {keys}"))
         with QSignalBlocker(self.moves), QSignalBlocker(self.grow), QSignalBlocker(self.soft), QSignalBlocker(self.invert):
             self.moves.clear()
             self.moves.addItem("By hand, with keys", "")
