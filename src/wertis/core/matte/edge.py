@@ -15,6 +15,7 @@ import numpy as np
 
 from wertis.core.geometry.conventions import to_centred
 from wertis.core.matte.coverage import box_round, polygon_area
+from wertis.core.matte.outline import outwards
 
 _STEP = 0.5  # pixels between the places across the outline
 _BEYOND = 6.0  # pixels across the outline that are looked at beyond the reach, to know both sides
@@ -84,12 +85,7 @@ def spread(polygon: np.ndarray, at: np.ndarray, count: int, spacing: float = _SP
     places = polygon[k] + part[:, None] * (ends - polygon)[k]
     following = np.append(at[1:], count)
     along = at[k] + part * (following[k] - at[k])
-    tangent = np.roll(places, -1, 0) - np.roll(places, 1, 0)
-    tangent /= np.maximum(np.linalg.norm(tangent, axis=1, keepdims=True), 1e-12)
-    x, y = polygon.T
-    clockwise = float(np.sum(x * np.roll(y, -1) - np.roll(x, -1) * y)) > 0  # y runs down
-    normals = np.column_stack([tangent[:, 1], -tangent[:, 0]]) * (1 if clockwise else -1)
-    return places, along, normals
+    return places, along, outwards(places)
 
 
 def found_edge(picture: np.ndarray, polygon: np.ndarray, at: np.ndarray, count: int, known: Sequence[KnownFrame], reach: float = 8.0,

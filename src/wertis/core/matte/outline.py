@@ -52,6 +52,15 @@ def flattened(curves: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     return (1 - t) ** 3 * a + 3 * (1 - t) ** 2 * t * b + 3 * (1 - t) * t ** 2 * c + t ** 3 * d, which + t[:, 0]
 
 
+def outwards(polygon: np.ndarray) -> np.ndarray:
+    """(M, 2) unit normals of a closed polygon (M, 2), outwards, whichever way it goes round."""
+    tangent = np.roll(polygon, -1, 0) - np.roll(polygon, 1, 0)
+    tangent /= np.maximum(np.linalg.norm(tangent, axis=1, keepdims=True), 1e-12)
+    x, y = polygon.T
+    clockwise = float(np.sum(x * np.roll(y, -1) - np.roll(x, -1) * y)) > 0  # y runs down
+    return np.column_stack([tangent[:, 1], -tangent[:, 0]]) * (1 if clockwise else -1)
+
+
 def along(values: np.ndarray, places: np.ndarray) -> np.ndarray:
     """Values (N,) of an outline's points at places (M,) along it, as `flattened` gives them; straight between points."""
     count = len(values)

@@ -16,8 +16,9 @@ from wertis.core.geometry.bspline import Lattice
 from wertis.core.geometry.conventions import from_centred, to_centred
 from wertis.core.geometry.smooth_field import fitted_field
 from wertis.core.geometry.warp import HomographyWarp, Warp
-from wertis.core.imaging.patch_alignment import PatchAlignment, View, agrees_with_neighbours, nearest
+from wertis.core.imaging.patch_alignment import PatchAlignment, agrees_with_neighbours, nearest
 from wertis.core.imaging.pyramid import HeldOut, Pyramid
+from wertis.core.track.patch_layer import OwnMotionView
 
 SIDES = (21, 31, 45)  # pixels, of patterns whose size is chosen by their texture
 _SURE = 0.15  # pixels, standard deviation under usual grain, from which a pattern is large enough
@@ -72,24 +73,6 @@ class PointsFix:
     def error(self) -> float:
         """The root mean square of the expected errors of the points that were found, in pixels."""
         return float(np.sqrt(np.mean(self.errors[self.measured] ** 2))) if self.measured.any() else np.inf
-
-
-class _PointsView(View):
-    """A frame on which each pattern lies by an affine motion of its own: places (N, 2) and (N, 2, 2), first pixel centres at 0."""
-
-    def __init__(self, frame: Pyramid, held: HeldOut | None, start: np.ndarray, places: np.ndarray, shape: np.ndarray) -> None:
-        def nowhere(points: np.ndarray) -> np.ndarray:
-            raise NotImplementedError("each pattern has a motion of its own")
-
-        super().__init__(frame, held, nowhere, nowhere, (0, 0), frame.size)
-        self._start, self._places, self._shape = start, places, shape
-
-    def mapped(self, places: np.ndarray, which: np.ndarray) -> np.ndarray:
-        away = places.astype(np.float64) - self._start[which][:, None]
-        return np.asarray(self._places[which][:, None] + away @ self._shape[which].transpose(0, 2, 1))
-
-    def slopes_at(self, points: np.ndarray, which: np.ndarray) -> np.ndarray:
-        return self._shape[which]
 
 
 class PointTracker:
@@ -167,12 +150,12 @@ class PointTracker:
                 if not found.any() or not led:
                     break
                 places[wanted], shape[wanted] = (np.array(x) for x in zip(*led, strict=True))
-            view = _PointsView(pyramid, away, self._start, places.copy(), shape.copy())
+            view = OwnMotionView(pyramid, away, self._start, places.copy(), shape.copy())
             for numbers, alignment in self._groups:
                 among = np.flatnonzero(wanted[numbers])
                 if not len(among):
                     continue
-                own = _of_group(view, numbers)
+                own = view.of(numbers)
                 got = alignment.align(own, among)
                 k = numbers[got.patches]
                 here = own.slopes_at(got.moves, got.patches)
@@ -225,8 +208,3 @@ class PointTracker:
             return places[near[0]] + self._start[k] - self._start[near[0]], self._shape[near[0]]
         matrix = affine_through(self._start[near], places[near])
         return homography.apply(matrix, self._start[k:k + 1])[0], matrix[:2, :2]
-
-
-def _of_group(view: _PointsView, numbers: np.ndarray) -> _PointsView:
-    """The view for the patterns with some numbers (n,), counted from 0."""
-    return _PointsView(view._frame, view._held, view._start[numbers], view._places[numbers], view._shape[numbers])

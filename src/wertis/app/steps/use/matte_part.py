@@ -19,7 +19,7 @@ from wertis.core.jobs.events import Event, Stop
 from wertis.core.jobs.job import Job
 from wertis.core.jobs.matte_edge import EdgeMeasure, fit_matte, measure_edges, repair_matte
 from wertis.core.matte.edge import Edge
-from wertis.core.matte.outline import along, bezier, flattened
+from wertis.core.matte.outline import along, bezier, flattened, outwards
 from wertis.core.shot import mattes
 from wertis.core.shot.document import Shape, Shot
 from wertis.core.shot.mattes import Matte
@@ -330,7 +330,7 @@ class MattePart:
                 self._paint_edge(painter, view, measured.edge)
             for distance, sign in ((shape.inner, -1), (shape.outer, 1)):
                 if max(distance) > 0:
-                    edge = view.to_screen(line + sign * along(np.array(distance), at)[:, None] * _normals(line))
+                    edge = view.to_screen(line + sign * along(np.array(distance), at)[:, None] * outwards(line))
                     if np.isfinite(edge).all():
                         outline(painter, edge, QColor(233, 180, 76, 130), 0.7, True)
         if tinted:
@@ -346,15 +346,6 @@ class MattePart:
         for pen in (QPen(theme.HALO, 3), QPen(theme.PAPER, 1.2)):
             painter.setPen(pen)
             painter.drawLines(lines)
-
-
-def _normals(line: np.ndarray) -> np.ndarray:
-    """(M, 2) unit normals of a closed polygon (M, 2), outwards."""
-    tangent = np.roll(line, -1, 0) - np.roll(line, 1, 0)
-    tangent /= np.maximum(np.linalg.norm(tangent, axis=1, keepdims=True), 1e-9)
-    x, y = line.T
-    clockwise = float(np.sum(x * np.roll(y, -1) - np.roll(x, -1) * y)) > 0
-    return np.column_stack([tangent[:, 1], -tangent[:, 0]]) * (1 if clockwise else -1)
 
 
 class _ShapeTool(PointsTool):
