@@ -151,6 +151,16 @@ class PointsTest(unittest.TestCase):
         np.testing.assert_allclose(found, [[1, 0, 3], [0, 1, -1], [0, 0, 1]], atol=1e-9)
 
 
+class BeyondTheHorizonTest(unittest.TestCase):
+    def test_a_point_without_an_image_does_not_count(self) -> None:
+        source = np.array([[10.0, 10], [90, 12], [88, 80], [12, 78], [50, 40]])
+        target = source + [[1.0, 2], [2, 2], [3, 1], [1, 1], [2, 1.5]]
+        broken = source.copy()
+        broken[4] = np.nan
+        np.testing.assert_allclose(through(broken, target), through(source[:4], target[:4]))
+        np.testing.assert_array_equal(through(np.full((3, 2), np.nan), target[:3]), np.eye(3))
+
+
 class KeysTest(unittest.TestCase):
     def test_setting_any_kind_of_key_moves_nothing_on_any_frame(self) -> None:
         for between in BETWEEN:

@@ -94,8 +94,13 @@ def _fitted(spots: Sequence[Spot], warp: Warp, snapshots: Sequence[np.ndarray], 
 def through(source: np.ndarray, target: np.ndarray) -> np.ndarray:
     """The simplest motion (3, 3) that takes points to points (n, 2) each: shift, likeness, shear or perspective for n of 1, 2, 3, or more.
 
-    Points on one line, or a fold, leave the perspective or the shear out.
+    Points on one line, or a fold, leave the perspective or the shear out. Those that have no image, beyond the surface's horizon, do not count.
     """
+    known = np.isfinite(source).all(1) & np.isfinite(target).all(1)
+    if not known.all():
+        source, target = source[known], target[known]
+    if not len(source):
+        return np.eye(3)
     shift = target - source
     if len(source) == 1 or np.allclose(shift, shift[0], atol=1e-12):
         out = np.eye(3)
