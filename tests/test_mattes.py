@@ -427,9 +427,19 @@ class MatteWindowTest(WindowCase):
             self.click(place)
         self.click(outline(1)[0])
         step, page = w.steps["Use"], w.steps["Use"].page.matte
+        ident = s.shot.items[-1].id
         self.until(lambda: page.in_hand is not None)
         self.assertEqual(len(page.in_hand.roundness), 8)
         self.assertTrue(page.isVisibleTo(w) and not step.page.artwork.isVisibleTo(w))
+        step.page.tint.click()
+        grade = step.page.grade
+        self.assertEqual(grade.grade.limited_to, (ident,))
+        grade.saturation.setValue(20)
+        grade.triples["slope"][0].setValue(1.5)
+        self.assertEqual((grade.grade.saturation, grade.grade.slope), (0.2, (1.5, 1.0, 1.0)))
+        self.assertTrue(grade.isVisibleTo(w) and not page.isVisibleTo(w))
+        s.select(s.track_id, ident)
+        self.spin()
         page.outer.setValue(3)
         page.shutter.setValue(90)
         page.of.setCurrentIndex(1)
@@ -474,7 +484,7 @@ class MatteWindowTest(WindowCase):
         deliver = w.steps["Deliver"].page
         deliver.show_state()
         deliver.what.setCurrentIndex(2)
-        self.assertEqual(deliver.what.currentText(), f"The matte {s.shot.items[-1].name}")
+        self.assertEqual(deliver.what.currentText(), f"The matte {s.shot.item(ident).name}")
         w.steps["Deliver"].render(deliver.what.currentData(), str(self.folder / "out" / "matte.####.png"))
         self.until(lambda: w.job is None, 60)
         self.assertEqual(len(list(out.parent.glob("matte.*.png"))), len(FRAMES))

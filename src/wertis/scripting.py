@@ -51,6 +51,7 @@ from wertis.core.shot.cameras import carried_on_plane, set_off_plane
 from wertis.core.shot.dense import DenseSettings
 from wertis.core.shot.document import Artwork, HoldOut, Item, Placement, PlaneSettings, RepairLayer, Track, TrackSettings
 from wertis.core.shot.document import Shot as Document
+from wertis.core.shot.grades import Grade, add_grade, set_grade
 from wertis.core.shot.hold_outs import open_matte, read_matte
 from wertis.core.shot.matte_alpha import matte_alpha
 from wertis.core.shot.mattes import Matte
@@ -857,6 +858,19 @@ class Surface:
         self.shot._do("Place a graphic", items.add_item(self.shot.document, placement))
         return Placed(self.shot, placement.id)
 
+    def grade(self, inside: Iterable[DrawnMatte] = (), name: str = "Grade", **fields: Any) -> Graded:
+        """Change the picture's colours inside mattes, or everywhere where none is given.
+
+        Parameters
+        ----------
+        fields : of the document's `Grade`: exposure in stops, slope, offset, power (three numbers each), saturation, blur, opacity.
+        """
+        with _fields():
+            document, made = add_grade(self.shot.document, self.record, tuple(m.id for m in inside), name)
+            document = set_grade(document, made.id, **fields)
+        self.shot._do("Add a grade", document)
+        return Graded(self.shot, made.id)
+
     @property
     def placements(self) -> list[Placed]:
         """The graphics on it, the lowest first."""
@@ -1034,6 +1048,33 @@ class DrawnMatte:
 
     def _do(self, label: str, after: Document) -> None:
         self.shot._do(label, after)
+
+
+class Graded:
+    """A grade of a shot."""
+
+    def __init__(self, shot: Shot, ident: str) -> None:
+        self.shot, self.id = shot, ident
+
+    @property
+    def record(self) -> Grade:
+        """Its data.
+
+        Raises
+        ------
+        WertisError
+            When it is no longer in the shot.
+        """
+        found = self.shot.document.item(self.id, Grade)
+        if found is None:
+            raise WertisError("That grade is no longer in the shot.")
+        return found
+
+    def change(self, **fields: Any) -> Graded:
+        """Set fields of the document's `Grade`: exposure, slope, offset, power, saturation, blur, opacity, name. Returns itself."""
+        with _fields():
+            self.shot._do("Change the grade", set_grade(self.shot.document, self.id, **fields))
+        return self
 
 
 class Placed:

@@ -4,7 +4,7 @@ from collections.abc import Callable, Iterable
 
 from PySide6.QtCore import QTimer
 from PySide6.QtGui import QShowEvent
-from PySide6.QtWidgets import QGridLayout, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from wertis.app.fields import Choice
 from wertis.app.session import Session
@@ -78,6 +78,16 @@ BETWEEN_WORDS = {"smooth": "Smoothly", "straight": "Straight", "held": "Held unt
 KEY_ROWS = ((("before", "Key before", "Go to the key before this frame ([)"), ("after", "Key after", "Go to the key after this frame (])")),
             (("key", "Set a key", "Keep what there is on this frame; nothing moves (K)"), ("clear", "Clear keys here", "Remove this frame's keys")))
 """The buttons for keys, which every part of the Repair step has."""
+
+
+def side_by_side(*widgets: QWidget) -> QHBoxLayout:
+    """Fields in one row, all of one width."""
+    row = QHBoxLayout()
+    row.setSpacing(6)
+    for widget in widgets:
+        widget.setMinimumWidth(44)  # several must fit beside a name
+        row.addWidget(widget, 1)
+    return row
 
 
 def few(frames: list[int]) -> str:

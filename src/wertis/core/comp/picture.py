@@ -1,7 +1,7 @@
 """A frame of the comp: the plate with every visible placement on it, or the graphics alone."""
 
 from collections import OrderedDict
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import NamedTuple
@@ -12,6 +12,7 @@ import numpy as np
 from wertis.core.comp import artwork as art
 from wertis.core.comp import blend, lay
 from wertis.core.comp.fit import artwork_rectangle
+from wertis.core.comp.grade import graded
 from wertis.core.comp.light import Light, light_of
 from wertis.core.geometry import homography, quad
 from wertis.core.geometry.motion import between
@@ -19,6 +20,7 @@ from wertis.core.geometry.warp import BentSquareWarp, HomographyWarp, Warp, comp
 from wertis.core.plate.base import from_float, to_float
 from wertis.core.plate.colour import CODED, converted
 from wertis.core.shot.document import Artwork, Placement, Shot, Track
+from wertis.core.shot.grades import Grade
 from wertis.core.shot.matte_alpha import matte_alpha
 from wertis.core.shot.mattes import Matte
 from wertis.core.shot.resolve import motion_of
@@ -90,9 +92,20 @@ class Compositor:
         reduced : by how much smaller `plate` is than the real one, in each direction, for a quick look.
         """
         out, light = plate, light_of(shot, plate.dtype)
-        for placement, laid in self._laid(shot, frame, (plate.shape[1], plate.shape[0]), samples, light.mixed, reduced):
+        size = (plate.shape[1], plate.shape[0])
+        laid_on = {p.id: laid for p, laid in self._laid(shot, frame, size, samples, light.mixed, reduced)}
+        for item in shot.items:
+            placement = item if isinstance(item, Placement) and item.id in laid_on else None
+            grade = item if isinstance(item, Grade) and item.visible else None
+            if placement is None and grade is None:
+                continue
             if out is plate:
                 out = plate.copy() if plate.shape[2] > 2 else np.repeat(plate[..., :1], 3, 2)
+            if grade is not None:
+                _grade(out, grade, _inside(shot, grade.limited_to, frame, size, reduced), light, reduced)
+            if placement is None:
+                continue
+            laid = laid_on[placement.id]
             h, w = laid.pixels.shape[:2]
             _mix(out[laid.top:laid.top + h, laid.left:laid.left + w], laid.pixels, placement, light)
         return out
@@ -169,6 +182,45 @@ class Compositor:
         return self._files[key]
 
 
+def _grade(out: np.ndarray, grade: Grade, alpha: np.ndarray | None, light: Light, reduced: int) -> None:
+    """Grade a picture (h, w, channels) in place, inside an alpha (h, w), or all of it; what the alpha does not touch stays as it is, bit for bit."""
+    low, high = np.zeros(2, int), np.array(out.shape[:2])
+    if alpha is not None:
+        rows, columns = (np.flatnonzero(alpha.any(axis)) for axis in (1, 0))
+        if not len(rows):
+            return
+        low, high = np.array([rows[0], columns[0]]), np.array([rows[-1], columns[-1]]) + 1
+    reach = int(np.ceil(3 * grade.blur / reduced)) if grade.blur else 0  # of the blur beyond what is graded
+    first, last = np.maximum(low - reach, 0), np.minimum(high + reach, out.shape[:2])
+    before = converted(to_float(out[first[0]:last[0], first[1]:last[1], :3]), light.plate, light.mixed)
+    after = graded(before, grade.exposure, grade.slope, grade.offset, grade.power, grade.saturation, grade.blur / reduced)
+    inner = (slice(low[0] - first[0], high[0] - first[0]), slice(low[1] - first[1], high[1] - first[1]))
+    share = np.float32(grade.opacity) * (alpha[low[0]:high[0], low[1]:high[1], None] if alpha is not None else np.float32(1))
+    mixed = converted(np.ascontiguousarray(before[inner] + share * (after[inner] - before[inner])), light.mixed, light.plate)
+    part = out[low[0]:high[0], low[1]:high[1], :3]
+    part[...] = np.where(share > 0, from_float(mixed, out.dtype), part)
+
+
+def _inside(shot: Shot, mattes: Sequence[str], frame: int, size: tuple[int, int], reduced: int) -> np.ndarray | None:
+    """(h, w) float32 of what mattes cover together; None where there is none of them."""
+    there = [m for ident in mattes if (m := shot.item(ident, Matte)) is not None and m.visible]
+    if not there:
+        return None
+    total = np.zeros(size[::-1], np.float32)
+    for matte in there:
+        alpha = _alpha(shot, matte, frame, size, reduced)
+        total += alpha - total * alpha
+    return total
+
+
+def _alpha(shot: Shot, matte: Matte, frame: int, size: tuple[int, int], reduced: int) -> np.ndarray:
+    """A matte's alpha (h, w) for a picture of `size`, that is `reduced` times as small as the real one."""
+    if reduced == 1:
+        return matte_alpha(shot, matte, frame, size)
+    whole = shot.plate.size if shot.plate is not None else (size[0] * reduced, size[1] * reduced)
+    return np.asarray(cv2.resize(matte_alpha(shot, matte, frame, whole), size, interpolation=cv2.INTER_AREA))
+
+
 def _through_mattes(shot: Shot, placement: Placement, laid: lay.Laid, frame: int, size: tuple[int, int], reduced: int) -> lay.Laid:
     """A graphic with what its mattes hold back, or leave out, taken away."""
     named = [(ident, True) for ident in placement.held_back] + [(ident, False) for ident in placement.limited_to]
@@ -176,12 +228,9 @@ def _through_mattes(shot: Shot, placement: Placement, laid: lay.Laid, frame: int
     if not there:
         return laid
     h, w = laid.pixels.shape[:2]
-    whole = shot.plate.size if shot.plate is not None and reduced != 1 else (size[0] * reduced, size[1] * reduced)
     share = np.ones((h, w), np.float32)
     for matte, back in there:
-        alpha = matte_alpha(shot, matte, frame, whole)
-        if reduced != 1:
-            alpha = cv2.resize(alpha, size, interpolation=cv2.INTER_AREA)
+        alpha = _alpha(shot, matte, frame, size, reduced)
         part = alpha[laid.top:laid.top + h, laid.left:laid.left + w]
         share *= 1 - part if back else part
     return lay.Laid(laid.left, laid.top, laid.pixels * share[..., None])

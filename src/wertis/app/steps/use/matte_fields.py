@@ -3,10 +3,10 @@
 from collections.abc import Callable
 
 from PySide6.QtCore import QSignalBlocker, Signal
-from PySide6.QtWidgets import QCheckBox, QFormLayout, QHBoxLayout, QPushButton, QWidget
+from PySide6.QtWidgets import QCheckBox, QFormLayout, QPushButton, QWidget
 
-from wertis.app.fields import Choice, DragLabel, Number, named
-from wertis.app.pages import button_grid, combo
+from wertis.app.fields import DragLabel, Number, named
+from wertis.app.pages import button_grid, combo, side_by_side
 from wertis.app.session import Session
 from wertis.core.errors import WertisError
 from wertis.core.shot import items
@@ -38,7 +38,7 @@ class MatteFields(QWidget):
         self.shape = combo({}, "Shape in hand", lambda: self.take_shape(str(self.shape.currentData() or "")))
         self.combine = combo(COMBINE_WORDS, "How the shape is joined to those before it",
                              lambda: self._set_shape("Join the shape", combine=self.combine.currentData()))
-        f.addRow(_row(self.shape, self.combine))
+        f.addRow(side_by_side(self.shape, self.combine))
         f.addRow(button_grid(self.buttons, self.wanted.emit, (
             ("draw", "Draw a shape", "Draw one more shape, round what the matte covers"),
             ("remove", "Remove it", "Remove the shape in hand"))))
@@ -48,16 +48,16 @@ class MatteFields(QWidget):
         self.outer = self._number(0, 400, "px", "Soft edge outside of the outline, at the chosen points or all",
                                   lambda v: self._points("Set the soft edge", outer=v))
         f.addRow(DragLabel("Roundness", self.round), self.round)
-        f.addRow(DragLabel("Soft in / out", self.inner), _row(self.inner, self.outer))
+        f.addRow(DragLabel("Soft in / out", self.inner), side_by_side(self.inner, self.outer))
         self.grow = self._number(-200, 200, "px", "Grow, or shrink", lambda v: self._set("Grow the matte", grow=v))
         self.shutter = self._number(0, 720, "deg", "Shutter, 0 for no motion blur; 180 is usual", lambda v: self._set("Set the shutter", shutter=v))
-        f.addRow(DragLabel("Grow, blur", self.grow), _row(self.grow, self.shutter))
+        f.addRow(DragLabel("Grow, blur", self.grow), side_by_side(self.grow, self.shutter))
         self.take = combo(TAKE_WORDS, "What of the track's motion carries it",
                           lambda: self._set("Choose what carries the matte", take=self.take.currentData()))
-        f.addRow("Takes", _row(self.take, self._inverted()))
+        f.addRow("Takes", side_by_side(self.take, self._inverted()))
         self.how = combo(HOW_WORDS, "What it does to a graphic", self._held)
         self.of = combo({}, "The graphic", self._held)
-        f.addRow(_row(self.how, self.of))
+        f.addRow(side_by_side(self.how, self.of))
         self.look = combo(LOOK_WORDS, "How the matte is seen", lambda: self.wanted.emit("look"))
         f.addRow("Seen", self.look)
         f.addRow(named("KEYS", "section"))
@@ -192,11 +192,3 @@ class MatteFields(QWidget):
         except WertisError as why:
             self.session.message.emit(str(why), True)
         self.show_state()
-
-
-def _row(*widgets: QWidget | Choice) -> QHBoxLayout:
-    row = QHBoxLayout()
-    row.setSpacing(6)
-    for widget in widgets:
-        row.addWidget(widget, 1)
-    return row

@@ -1,4 +1,4 @@
-"""Graphics and mattes on the selected track."""
+"""Graphics, mattes and grades on the selected track."""
 
 from pathlib import Path
 
@@ -11,8 +11,9 @@ from PySide6.QtWidgets import (
 )
 
 from wertis.app.fields import DragLabel, Number, form, named
-from wertis.app.pages import Page, combo
+from wertis.app.pages import Page, combo, side_by_side
 from wertis.app.session import Session
+from wertis.app.steps.use.grade_fields import GradeFields
 from wertis.app.steps.use.matte_fields import MatteFields
 from wertis.core.comp.picture import surface_proportions
 from wertis.core.errors import WertisError
@@ -32,23 +33,24 @@ class UsePage(Page):
     add_wanted = Signal()
     reread_wanted = Signal()
     matte_wanted = Signal()
+    grade_wanted = Signal()
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
         f = self.form = form(self)
         self.heading = named("", "heading")
-        self.add = QPushButton("Place a graphic")
+        self.add = QPushButton("+ Graphic")
         self.add.setObjectName("main")
         self.add.setToolTip("Put a quad on the surface on this frame (P)")
         self.add.clicked.connect(self.add_wanted)
-        self.draw = QPushButton("Draw a matte")
+        self.draw = QPushButton("+ Matte")
         self.draw.setToolTip("Draw shapes that the track carries: what passes in front of a graphic, or what limits it (Shift+P)")
         self.draw.clicked.connect(self.matte_wanted)
-        both = QHBoxLayout()
-        both.addWidget(self.add, 1)
-        both.addWidget(self.draw, 1)
+        self.tint = QPushButton("+ Grade")
+        self.tint.setToolTip("Change colours inside a matte, or everywhere")
+        self.tint.clicked.connect(self.grade_wanted)
         f.addRow(self.heading)
-        f.addRow(both)
+        f.addRow(side_by_side(self.add, self.draw, self.tint))
         self.artwork = combo(ARTWORK_WORDS, "Artwork", self._artwork)
         self.file = QPushButton("Choose...")
         self.file.clicked.connect(self._choose)
@@ -98,20 +100,28 @@ class UsePage(Page):
         self._graphic_rows = range(2, f.rowCount())
         self.matte = MatteFields(session)
         f.addRow(self.matte)
+        self.grade = GradeFields(session)
+        f.addRow(self.grade)
         self.show_state()
 
     def show_state(self) -> None:
         s = self.session
         track, placement = s.track, s.placement
-        matte = self.matte.matte
+        matte, grade = self.matte.matte, self.grade.grade
         for row in self._graphic_rows:
-            self.form.setRowVisible(row, matte is None)
+            self.form.setRowVisible(row, matte is None and grade is None)
+        self.grade.setVisible(grade is not None)
+        self.tint.setEnabled(track is not None and s.plate is not None)
         self.matte.setVisible(matte is not None)
         self.draw.setEnabled(track is not None and s.plate is not None)
         if matte is not None:
             self.heading.setText(f"{matte.name} on {track.name}" if track is not None else matte.name)
             self.add.setEnabled(track is not None)
             self.matte.show_state()
+            return
+        if grade is not None:
+            self.heading.setText(f"{grade.name} on {track.name}" if track is not None else grade.name)
+            self.grade.show_state()
             return
         self.heading.setText(f"{placement.name} on {track.name}" if track and placement else (track.name if track else "Draw a region first"))
         self.add.setEnabled(track is not None and s.plate is not None)

@@ -22,6 +22,7 @@ from wertis.core.errors import RegionError
 from wertis.core.geometry import coons, quad
 from wertis.core.shot import bends, edits, items, mattes
 from wertis.core.shot.document import Placement
+from wertis.core.shot.grades import Grade, add_grade
 
 _CELLS = 4  # of the grid that shows a placement's perspective
 _SOURCES = {"given": "given", "perspective": "from the perspective", "flat": "too flat to tell"}
@@ -40,10 +41,12 @@ class UseStep(Step):
         self.page.reread_wanted.connect(self.reread)
         self.mattes = MattePart(bench, self.page.matte)
         self.page.matte_wanted.connect(self.draw_matte)
+        self.page.grade_wanted.connect(self.add_grade)
 
     def commands(self) -> list[Command]:
         return [Command("use.place", "Edit", "Place a graphic", self.place, "P", 3),
                 Command("use.matte", "Edit", "Draw a matte", self.draw_matte, "Shift+P", 3),
+                Command("use.grade", "Edit", "Add a grade", self.add_grade, "", 3),
                 Command("use.hold-out", "Edit", "Hold the matte out of a track...", self.hold_out_matte, "", 3),
                 Command("use.reread", "Edit", "Read the artwork again", self.reread, "", 3)]
 
@@ -61,6 +64,8 @@ class UseStep(Step):
         p, track, matte = s.placement, s.track, self.mattes.matte
         if matte is not None and track is not None:
             return self.mattes.words(track_words(track)), theme.PAPER
+        if s.selected(Grade) is not None:
+            return None
         if p is None or track is None or s.shot.plate is None or edits.placement_on(s.shot, p, s.frame) is None:
             return None
         found = surface_proportions(p, s.shot.plate.size, s.aspect)
@@ -75,7 +80,7 @@ class UseStep(Step):
         s = self.session
         self.mattes.paint(painter, view)
         track, placement = s.track, s.placement
-        if track is None or placement is None or not track.visible or self.mattes.matte is not None:
+        if track is None or placement is None or not track.visible or self.mattes.matte is not None or s.selected(Grade) is not None:
             return
         on = edits.placement_on(s.shot, placement, s.frame)
         if on is None:
@@ -99,6 +104,8 @@ class UseStep(Step):
     def tool_wanted(self) -> tuple[str, ...]:
         if self.mattes.matte is not None:
             return self.mattes.tool_wanted()
+        if self.session.selected(Grade) is not None:
+            return ()
         return ("placement", self.session.placement.id) if self.session.placement is not None else ()
 
     def tool(self, wanted: tuple[str, ...]) -> Tool | None:
@@ -122,6 +129,20 @@ class UseStep(Step):
         """Draw a matte on the selected track."""
         self.bring()
         self.mattes.begin()
+
+    def add_grade(self) -> None:
+        """Add a grade on the selected track, inside the matte that is in hand."""
+        s, matte = self.session, self.mattes.matte
+        track = s.track
+        if track is None:
+            self.bench.say("There is no surface to grade; draw a region first (N).", True)
+            return
+        limited = (matte.id,) if matte is not None else ()
+        if self.bench.edit("Add a grade", lambda: add_grade(s.shot, track, limited)[0]):
+            s.select(track.id, s.shot.items[-1].id)
+            self.bring()
+            where = f"inside {matte.name}" if matte is not None else "for the whole picture; draw a matte to limit it"
+            self.bench.say(f"The grade is added, {where}.")
 
     def hold_out_matte(self) -> None:
         """Hold the selected matte out of another track; which one is asked where there are several."""
