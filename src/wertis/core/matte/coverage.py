@@ -8,7 +8,6 @@ from collections.abc import Sequence
 
 import cv2
 import numpy as np
-from scipy.spatial import cKDTree
 
 Box = tuple[int, int, int, int]
 _EDGE = 0.7  # pixels of soft edge below which it is as good as hard
@@ -108,16 +107,22 @@ def soft_area(polygon: np.ndarray, inner: np.ndarray, outer: np.ndarray, box: Bo
     which = np.repeat(np.arange(len(from_)), count)
     part = (np.arange(len(which)) - np.repeat(np.cumsum(count) - count, count) + 0.5) / count[which]
     places = from_[which] + part[:, None] * (to - from_)[which]
-    near = _band(places, widest + abs(grow) + 2, box)
-    rows, columns = np.nonzero(near)
+    rows, columns, index = _nearest_places(places, widest + abs(grow) + 2, box)
     if not len(rows):
         return hard
-    at = np.column_stack([columns + x0 + 0.5, rows + y0 + 0.5])
-    _, index = cKDTree(places).query(at)
-    edge = which[index]
-    along_edge = (to - from_)[edge]
-    t = np.clip(np.einsum("ni,ni->n", at - from_[edge], along_edge) / np.maximum(length[edge] ** 2, 1e-12), 0, 1)
-    distance = np.linalg.norm(at - from_[edge] - t[:, None] * along_edge, axis=1)
+    f = np.float32
+    px, py = (columns + x0 + 0.5).astype(f), (rows + y0 + 0.5).astype(f)
+    (ax, ay), (dx, dy) = (v.T.astype(f) for v in (from_, to - from_))
+    inverse = (1 / np.maximum(length ** 2, 1e-12)).astype(f)
+    distance, t, edge = np.full(len(rows), np.inf, f), np.zeros(len(rows), f), which[index]
+    for step in (0, -1, 1):  # the sides at the place nearest by whole pixels, and beside it
+        side = which[(index + step) % len(which)]
+        qx, qy, ex, ey = px - ax[side], py - ay[side], dx[side], dy[side]
+        part_of = np.clip((qx * ex + qy * ey) * inverse[side], 0, 1)
+        far = (qx - part_of * ex) ** 2 + (qy - part_of * ey) ** 2
+        better = far < distance
+        distance, t, edge = np.where(better, far, distance), np.where(better, part_of, t), np.where(better, side, edge)
+    distance = np.sqrt(distance)
     following = (edge + 1) % len(from_)
     wide_in, wide_out = ((1 - t) * v[edge] + t * v[following] for v in (np.asarray(inner, float), np.asarray(outer, float)))
     signed = np.where(hard[rows, columns] >= 0.5, distance, -distance)
@@ -131,17 +136,23 @@ def soft_area(polygon: np.ndarray, inner: np.ndarray, outer: np.ndarray, box: Bo
     return out
 
 
-def _band(places: np.ndarray, reach: float, box: Box) -> np.ndarray:
-    """(h, w) bool, the pixels of a box within about `reach` pixels of places (n, 2)."""
+def _nearest_places(places: np.ndarray, reach: float, box: Box) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Rows, columns (n,) of the pixels of a box within about `reach` pixels of places (m, 2), and the number of a place whose pixel is the nearest."""
     x0, y0, x1, y1 = box
-    there = np.ones((y1 - y0, x1 - x0), np.uint8)
-    at = np.floor(places - [x0, y0]).astype(int)
     pad = int(np.ceil(reach)) + 1
-    there = np.pad(there, pad, constant_values=1)
-    at = at + pad
-    inside = ((at >= 0) & (at < there.shape[::-1])).all(1)
+    there = np.ones((y1 - y0 + 2 * pad, x1 - x0 + 2 * pad), np.uint8)
+    at = np.floor(places - [x0, y0]).astype(int) + pad
+    inside = np.flatnonzero(((at >= 0) & (at < there.shape[::-1])).all(1))
+    none = np.zeros(0, int)
+    if not len(inside):
+        return none, none, none
     there[at[inside, 1], at[inside, 0]] = 0
-    return np.asarray(cv2.distanceTransform(there, cv2.DIST_L2, cv2.DIST_MASK_PRECISE)[pad:-pad, pad:-pad] <= reach + 1)
+    distance, labels = cv2.distanceTransformWithLabels(there, cv2.DIST_L2, cv2.DIST_MASK_5, labelType=cv2.DIST_LABEL_PIXEL)
+    number = np.zeros(int(labels.max()) + 1, int)
+    number[labels[at[inside, 1], at[inside, 0]]] = inside
+    own = slice(pad, -pad)
+    rows, columns = np.nonzero(distance[own, own] <= reach + 1)
+    return rows, columns, number[labels[own, own][rows, columns]]
 
 
 def box_round(polygon: np.ndarray, reach: float, size: tuple[int, int]) -> Box | None:

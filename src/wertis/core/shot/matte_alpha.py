@@ -9,7 +9,8 @@ from wertis.core.shot.hold_outs import register_drawn
 from wertis.core.shot.mattes import Matte, MatteShape, carrier, points_on
 
 _STEP = 0.7  # pixels that an outline may move between two samples of a shutter's opening, for no steps to be seen
-_LEAST, _MOST = 8, 96  # samples
+_LEAST, _LEAST_SOFT, _MOST = 5, 3, 96  # samples; where the edge is softer than `_SOFT` pixels the second will do
+_SOFT = 3.0
 
 
 def matte_alpha(shot: Shot, matte: Matte, frame: float, size: tuple[int, int], blurred: bool = True) -> np.ndarray:
@@ -98,7 +99,7 @@ def _times(shot: Shot, matte: Matte, shape: MatteShape, frame: float, soft: floa
     if a is None or b is None:
         return [frame]
     travel = float(np.nanmax(np.linalg.norm(b - a, axis=1)))
-    count = int(np.clip(np.ceil(travel / max(_STEP, soft / 3)), _LEAST if travel > 0.1 else 1, _MOST))
+    count = int(np.clip(np.ceil(travel / max(_STEP, soft / 3)), 1 if travel < 0.1 else _LEAST if soft < _SOFT else _LEAST_SOFT, _MOST))
     return [middle + half * ((k + 0.5) / count * 2 - 1) for k in range(count)]
 
 
