@@ -4,6 +4,7 @@ import csv
 import json
 import tempfile
 import unittest
+from dataclasses import replace
 from functools import cache
 from pathlib import Path
 
@@ -16,9 +17,10 @@ from tests.test_window import WindowCase
 from wertis.cli.main import main
 from wertis.core.errors import DeliverError, WertisError
 from wertis.core.exchange.camera_json import read_camera, write_camera
+from wertis.core.exchange.camera_usd import read_camera_usd, write_camera_usd
 from wertis.core.geometry.camera import ScenePlane, SolvedCamera, on_plane, plane_through, refined_plane
-from wertis.core.jobs.camera import solve_again
-from wertis.core.shot.cameras import CameraSettings, camera_record, set_off_plane, set_plane, solved_camera
+from wertis.core.jobs.camera import Solve, picked_plane, solve_again
+from wertis.core.shot.cameras import CameraSettings, camera_record, carried_on_plane, set_off_plane, set_plane, solved_camera
 from wertis.core.shot.document import Shot
 from wertis.core.shot.edits import add_track
 from wertis.core.shot.resolve import motion_of
@@ -131,9 +133,27 @@ class SolveTest(unittest.TestCase):
         eye, rays = camera.rays(theirs, 1)
         np.testing.assert_allclose(np.cross(rays, points - eye), 0, atol=1e-6)
 
-    def test_a_camera_that_only_turns_is_said_to(self) -> None:
-        with self.assertRaisesRegex(WertisError, "only turns"):
-            solve_camera(tracks_of(scene(), turning_only=True), SIZE)
+    def test_a_camera_that_only_turns_is_solved_as_that(self) -> None:
+        camera = solve_camera(tracks_of(scene(), turning_only=True, wandering=20), SIZE)
+        self.assertTrue(camera.only_turns)
+        self.assertFalse(solved().only_turns)
+        self.assertLess(abs(camera.focal / FOCAL - 1), 0.01)
+        self.assertLess(camera.error, 0.4)
+        first = pose(FRAMES[0], True)[:, :3]
+        for frame in FRAMES:
+            between = camera.poses[frame][:, :3] @ camera.poses[FRAMES[0]][:, :3].T
+            np.testing.assert_allclose(between, pose(frame, True)[:, :3] @ first.T, atol=2e-3)
+        # whatever its depth, what is placed sticks: by OpenCV's projection of a slanted quad
+        quad = np.array([[-0.5, -0.4, 4.0], [0.5, -0.4, 5.0], [0.5, 0.4, 5.0], [-0.5, 0.4, 4.0]])
+        at = seen(quad, 12, True)
+        solve = Solve(camera, FeatureTracks(FRAMES), None)  # type: ignore[arg-type]
+        carried = carried_on_plane(camera, picked_plane(solve, at, 12), at, 12)
+        for frame in FRAMES:
+            self.assertLess(np.abs(carried[frame] - seen(quad, frame, True)).max(), 0.5)
+        self.assertLess(abs(solve_camera(tracks_of(scene(), turning_only=True), SIZE, FOCAL).focal - FOCAL), 1e-9)
+        flat = np.column_stack([scene()[:200, :2], np.full(200, 5.0)])  # a wall, and a camera that moves along it
+        with self.assertRaisesRegex(WertisError, "one plane"):
+            solve_camera(tracks_of(flat), SIZE)
         with self.assertRaisesRegex(WertisError, "Too few features"):
             solve_camera(FeatureTracks(FRAMES, [{1: np.array([4.0, 5])}]), SIZE)
 
@@ -168,6 +188,36 @@ def film() -> list[np.ndarray]:
             picture = (picture * (1 - there) + layer.reshape(*layer.shape[:2], -1) * there).astype(np.uint8)
         out.append(picture)
     return out
+
+
+class UsdTest(unittest.TestCase):
+    """Through OpenUSD's own camera, which shares no code with ours."""
+
+    def test_it_projects_as_ours_does_and_comes_back(self) -> None:
+        from pxr import Gf, Usd, UsdGeom
+
+        camera = replace(solved(), principal=np.array([310.0, 205.0]), radial=(0.0, 0.0))
+        with tempfile.TemporaryDirectory() as name:
+            path = Path(name) / "camera.usda"
+            corners = np.array([[-1.0, -1, 4], [1, -1, 4], [1, 1, 4], [-1, 1, 4]])
+            write_camera_usd(path, camera, 25.0, {"Wall": corners})
+            stage = Usd.Stage.Open(str(path))
+            usd = UsdGeom.Camera(stage.GetPrimAtPath("/scene/camera"))
+            points = np.array(UsdGeom.Points(stage.GetPrimAtPath("/scene/points")).GetPointsAttr().Get(), float)[:20]
+            for frame in (FRAMES[0], FRAMES[12], FRAMES[-1]):
+                frustum = usd.GetCamera(frame).frustum
+                seen_there = frustum.ComputeViewMatrix() * frustum.ComputeProjectionMatrix()
+                at = np.array([seen_there.Transform(Gf.Vec3d(*map(float, p))) for p in points])
+                pixels = np.column_stack([(at[:, 0] + 1) / 2 * SIZE[0], (1 - at[:, 1]) / 2 * SIZE[1]])
+                np.testing.assert_allclose(pixels, camera.project(camera.points[:20], frame), atol=0.02)
+            back = read_camera_usd(path)
+            np.testing.assert_allclose(back.poses[FRAMES[5]], camera.poses[FRAMES[5]], atol=1e-9)
+            np.testing.assert_allclose([back.focal, *back.principal], [camera.focal, *camera.principal], atol=1e-3)
+            wall = UsdGeom.Mesh(stage.GetPrimAtPath("/scene/plane1"))
+            np.testing.assert_allclose(np.array(wall.GetPointsAttr().Get()) * [1, -1, -1], corners, atol=1e-6)
+            (Path(name) / "bad.usda").write_text("no usd")
+            with self.assertRaises(DeliverError):
+                read_camera_usd(Path(name) / "bad.usda")
 
 
 class RecordTest(unittest.TestCase):

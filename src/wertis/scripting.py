@@ -24,6 +24,8 @@ from wertis.core.check.slip import Slip
 from wertis.core.check.summary import Summary, share_under, summary
 from wertis.core.errors import DeliverError, RegionError, WertisError
 from wertis.core.exchange.camera_json import write_camera
+from wertis.core.exchange.camera_usd import WRITERS as USD_WRITERS
+from wertis.core.exchange.camera_usd import write_camera_usd
 from wertis.core.geometry import polygon
 from wertis.core.geometry.motion import Motion, carried
 from wertis.core.jobs.camera import Solve, picked_plane, solve_plate, with_camera, with_plane
@@ -47,7 +49,7 @@ from wertis.core.shot import mattes as matte_edits
 from wertis.core.shot import pegs as peg_edits
 from wertis.core.shot import points as point_edits
 from wertis.core.shot import store as shot_files
-from wertis.core.shot.cameras import carried_on_plane, set_off_plane
+from wertis.core.shot.cameras import carried_on_plane, plane_corners, set_off_plane
 from wertis.core.shot.dense import DenseSettings
 from wertis.core.shot.document import Artwork, HoldOut, Item, Placement, PlaneSettings, RepairLayer, Track, TrackSettings
 from wertis.core.shot.document import Shot as Document
@@ -475,8 +477,11 @@ class Camera:
         return Surface(self.shot, ident)
 
     def save(self, path: str | Path) -> None:
-        """Write the camera as JSON."""
-        write_camera(Path(path), self.solved)
+        """Write the camera as JSON, or as USD (.usd, .usda, .usdc) with its points and the planes of the shot's tracks."""
+        if Path(path).suffix.lower() in USD_WRITERS:
+            write_camera_usd(Path(path), self.solved, self.shot.plate.fps, plane_corners(self.shot.document))
+        else:
+            write_camera(Path(path), self.solved)
 
 
 @dataclass(frozen=True)

@@ -64,7 +64,8 @@ def build_parser() -> argparse.ArgumentParser:
 
     solve = commands.add_parser("solve", help="solve a plate's camera, and carry a rectangle of a flat part of the scene through the shot")
     solve.add_argument("plate", help="a folder of frames, a sequence pattern or a movie")
-    solve.add_argument("--out", required=True, metavar="CAMERA.json", help="file to write: focal length, error, a matrix for each frame, points")
+    solve.add_argument("--out", required=True, metavar="CAMERA.json",
+                       help="file to write: focal length, error, a matrix for each frame, points; .json or .usd")
     solve.add_argument("--focal", type=float, metavar="PX", help="focal length in pixels, when it is known (default: solved)")
     solve.add_argument("--lens", action="store_true", help="solve for a radial term of the lens as well")
     solve.add_argument("--start", type=int, metavar="FRAME", help="frame on which the corners are given")

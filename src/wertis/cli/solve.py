@@ -25,11 +25,11 @@ def run_solve(a: argparse.Namespace) -> int:
     progress = Progress("solving", a.quiet)
     camera = shot.solve(a.focal, a.lens, [arguments.hold_out(text) for text in a.holdout], progress)
     progress.end()
-    camera.save(a.out)
     if corners is not None and a.pin:
         write_plain(Path(a.pin), camera.pin(corners, a.start))
         if a.save:
             camera.plane(corners, a.start, a.name)
+    camera.save(a.out)
     if a.save:
         shot.save(Path(a.save))
     solved = camera.solved

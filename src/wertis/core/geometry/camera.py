@@ -42,6 +42,12 @@ class SolvedCamera:
         """Mean reprojection error over all frames, in pixels."""
         return float(np.mean(list(self.errors.values()))) if self.errors else np.inf
 
+    @property
+    def only_turns(self) -> bool:
+        """Whether it stays in one place, so that directions are known and depths are not."""
+        places = np.array([-p[:, :3].T @ p[:, 3] for p in self.poses.values()])
+        return bool(np.ptp(places, axis=0).max() < 1e-9)
+
     def project(self, points: np.ndarray, frame: int) -> np.ndarray:
         """Points (n, 3) of the world in a frame's picture (n, 2); nan behind the camera."""
         pose = self.poses[frame]

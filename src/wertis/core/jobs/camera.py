@@ -86,6 +86,10 @@ def picked_plane(solve: Solve, region: np.ndarray, frame: int) -> ScenePlane:
     camera = solve.camera
     if frame not in camera.poses:
         raise RegionError(f"The camera is not solved on frame {frame}; choose one on which it is.")
+    if camera.only_turns:  # whatever its depth and slant, a surface moves as one that is looked at straight
+        eye, rays = camera.rays(region.mean(0)[None], frame)
+        ahead = rays[0] / np.linalg.norm(rays[0])
+        return ScenePlane(eye + ahead, -ahead, 0.0)
     mask = polygon.fill(region, camera.size)
     grid = _grid(region)
     whole = {f: (np.arange(len(grid)), homography.apply(m, grid)) for f, m in _tracked_as_plane(solve, region, mask, frame).items()}
@@ -217,6 +221,8 @@ def solve_again(shot: Shot, dropped: Collection[int] = (), focal: float | None =
         When there is no camera, or too few points would be left.
     """
     record = solved_camera(shot)
+    if record.solved.only_turns:
+        raise WertisError("A camera that only turns is solved anew as a whole; hold out what moves by itself, and solve the camera again.")
     keep = np.setdiff1d(np.arange(len(record.points)), np.array(sorted(dropped), int))
     if len(keep) < _LEAST_POINTS:
         raise WertisError(f"Only {len(keep)} of the camera's points would be left; it needs {_LEAST_POINTS}.")

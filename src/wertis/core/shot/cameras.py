@@ -208,3 +208,16 @@ def carried_on_plane(camera: SolvedCamera, plane: ScenePlane, points: np.ndarray
     found = {f: camera.project(there, f) for f in camera.poses}
     found[frame] = points.copy()
     return {f: p for f, p in found.items() if np.isfinite(p).all()}
+
+
+def plane_corners(shot: Shot) -> dict[str, np.ndarray]:
+    """Track's name to the corners (4, 3) of the box round its region, in the camera's world, of the tracks that move with a plane of the scene."""
+    camera = solved_camera(shot).solved
+    found = {}
+    for track in shot.tracks:
+        plane = camera_settings(track).plane
+        if plane is not None and track.region.frame in camera.poses:
+            there = on_plane(camera, stood_off(camera, plane, camera_settings(track).off, track.region.frame), track.region.box, track.region.frame)
+            if np.isfinite(there).all():
+                found[track.name] = there
+    return found

@@ -17,11 +17,13 @@ import numpy as np
 from wertis.core.errors import WertisError
 from wertis.core.geometry.camera import SolvedCamera
 from wertis.core.track.features import FeatureTracks
+from wertis.core.track.turning_camera import turning_camera
 
 _STEPS = (1, 2, 4, 8, 16, 32, 64, 128)  # frames between those that are paired
 _LEAST_SHARED = 30  # tracks that two frames must share to be paired
+_MAYBE_TRIPOD = 0.85  # share from which it is tried whether the camera only turns
 _TRIPOD, _ASKED = 0.97, 6  # share of the shared features that one homography explains, from which there is no parallax, and pairs that are asked
-_NO_PARALLAX = ("The camera only turns, or all of the scene is one plane: there is no parallax to tell depth from. Track the surface as a plane with "
+_NO_PARALLAX = ("All of the scene that can be followed is one plane: there is no parallax to tell depth from. Track the surface as a plane with "
                 "perspective; it will do as well.")
 _SOLVED_TOGETHER = 28  # frames
 _PLACED = 12  # features in space by which a further frame is placed
@@ -61,9 +63,14 @@ def solve_camera(tracks: FeatureTracks, size: tuple[int, int], focal: float | No
         pairs = _pairs(frames, on)
         if not pairs:
             raise WertisError("Too few features are seen on several frames; the shot is too short, too blurred or too bare to solve a camera from.")
-        if _one_plane(on, pairs):
-            database.close()
-            raise WertisError(_NO_PARALLAX)
+        flat = _one_plane(on, pairs)
+        if flat > _MAYBE_TRIPOD:
+            turning = turning_camera(tracks, size, focal)
+            if turning is not None or flat > _TRIPOD:
+                database.close()
+                if turning is None:
+                    raise WertisError(_NO_PARALLAX)
+                return turning
         for a, b, matches in pairs:
             database.write_matches(frames.index(a) + 1, frames.index(b) + 1, matches.astype(np.uint32))
         database.close()
@@ -116,13 +123,13 @@ def _pairs(frames: Sequence[int], on: dict[int, tuple[np.ndarray, np.ndarray]]) 
     return found
 
 
-def _one_plane(on: dict[int, tuple[np.ndarray, np.ndarray]], pairs: Sequence[tuple[int, int, np.ndarray]]) -> bool:
-    """Whether one homography takes nearly all features of the frames farthest apart to each other: the camera only turns, or the scene is one plane."""
+def _one_plane(on: dict[int, tuple[np.ndarray, np.ndarray]], pairs: Sequence[tuple[int, int, np.ndarray]]) -> float:
+    """Share of the features of frames far apart that one homography takes to each other: nearly all where the camera only turns, or sees one plane."""
     shares = []
     for a, b, matches in sorted(pairs, key=lambda pair: pair[0] - pair[1])[:_ASKED]:
         inside = cv2.findHomography(on[a][1][matches[:, 0]], on[b][1][matches[:, 1]], cv2.RANSAC, 1.0)[1]
         shares.append(float(inside.mean()) if inside is not None else 0.0)
-    return min(shares) > _TRIPOD
+    return min(shares)
 
 
 def _why_not(on: dict[int, tuple[np.ndarray, np.ndarray]], frames: Sequence[int]) -> str:

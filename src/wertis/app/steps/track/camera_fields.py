@@ -68,6 +68,8 @@ class CameraFields(QWidget):
         missing = high - low + 1 - len(camera.frames)
         lines = [f"Solved on {len(camera.frames)} frames" + (f", {missing} missing" if missing > 0 else ""),
                  f"error {error:.2f} px, {word}", f"focal length {camera.focal:.0f} px, {len(camera.points)} points"]
+        if camera.solved.only_turns:
+            lines.append("It only turns: what is placed sticks, but depth is not known, nor how a surface slants.")
         if camera.lens:
             lines.append(f"lens term {camera.radial[0]:+.4f}")
         self.facts.setText("\n".join(lines))

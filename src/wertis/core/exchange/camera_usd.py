@@ -1,0 +1,122 @@
+"""A solved camera as USD: its path with time samples, the scene's points, and planes as quads, in a world whose y goes up.
+
+OpenUSD's cameras look along their own -z with y up (UsdGeomCamera); the world's y and z are turned about so that it lies as others expect it. Of focal
+length and aperture only the ratio is known, so the aperture is a full frame's 36 mm. Lens terms stand as custom data, since USD's camera has none.
+"""
+
+from collections.abc import Callable, Mapping
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from wertis.core.errors import DeliverError
+from wertis.core.files import replacing
+from wertis.core.geometry.camera import SolvedCamera
+
+_APERTURE = 36.0  # millimetres across, of a full frame
+_TURN = np.diag([1.0, -1.0, -1.0])  # x right, y down, z forward, to x right, y up, z backward; and back
+
+
+def write_camera_usd(path: Path, camera: SolvedCamera, fps: float = 24.0, planes: Mapping[str, np.ndarray] | None = None) -> None:
+    """Write a camera.
+
+    Parameters
+    ----------
+    planes : name to corners (4, 3) in the camera's world.
+
+    Raises
+    ------
+    DeliverError
+        When the library for USD is not installed, or the file cannot be written.
+    """
+    try:
+        from pxr import Gf, Usd, UsdGeom, Vt
+    except ImportError as why:
+        raise DeliverError("USD needs the package usd-core; install it with: pip install usd-core. Or write JSON.") from why
+    frames = sorted(camera.poses)
+    width, height = camera.size
+    unit = _APERTURE / width  # millimetres per pixel
+    with replacing(path) as temporary:
+        part = temporary.with_name(temporary.name + path.suffix)  # the library goes by the file's ending
+        try:
+            stage = Usd.Stage.CreateNew(str(part))
+            UsdGeom.SetStageUpAxis(stage, UsdGeom.Tokens.y)
+            stage.SetStartTimeCode(frames[0])
+            stage.SetEndTimeCode(frames[-1])
+            stage.SetTimeCodesPerSecond(fps)
+            stage.SetFramesPerSecond(fps)
+            root = UsdGeom.Xform.Define(stage, "/scene")
+            stage.SetDefaultPrim(root.GetPrim())
+            made = UsdGeom.Camera.Define(stage, "/scene/camera")
+            made.CreateFocalLengthAttr(camera.focal * unit)
+            made.CreateHorizontalApertureAttr(_APERTURE)
+            made.CreateVerticalApertureAttr(height * unit)
+            made.CreateHorizontalApertureOffsetAttr((width / 2 - float(camera.principal[0])) * unit)
+            made.CreateVerticalApertureOffsetAttr((float(camera.principal[1]) - height / 2) * unit)
+            move = UsdGeom.Xformable(made).AddTransformOp()
+            for frame in frames:
+                move.Set(Gf.Matrix4d(*_to_world(camera.poses[frame]).T.ravel().tolist()), frame)  # USD's matrices work on rows
+            made.GetPrim().SetCustomDataByKey("wertis", {"width": width, "height": height, "radial1": camera.radial[0], "radial2": camera.radial[1],
+                                                         "error": float(camera.error) if np.isfinite(camera.error) else -1.0})
+            points = UsdGeom.Points.Define(stage, "/scene/points")
+            points.CreatePointsAttr(Vt.Vec3fArray([Gf.Vec3f(*map(float, p)) for p in camera.points @ _TURN]))
+            points.CreateWidthsAttr(Vt.FloatArray([0.01] * len(camera.points)))
+            for k, (name, corners) in enumerate((planes or {}).items()):
+                quad = UsdGeom.Mesh.Define(stage, f"/scene/plane{k + 1}")
+                quad.CreatePointsAttr(Vt.Vec3fArray([Gf.Vec3f(*map(float, p)) for p in corners @ _TURN]))
+                quad.CreateFaceVertexCountsAttr([4])
+                quad.CreateFaceVertexIndicesAttr([3, 2, 1, 0])
+                quad.GetPrim().SetCustomDataByKey("wertis", {"name": name})
+            stage.GetRootLayer().Save()
+            del stage
+            part.replace(temporary)
+        finally:
+            part.unlink(missing_ok=True)
+
+
+def read_camera_usd(path: Path) -> SolvedCamera:
+    """Read a camera that `write_camera_usd` wrote; its errors are not in such a file.
+
+    Raises
+    ------
+    DeliverError
+        When it cannot be read.
+    """
+    try:
+        from pxr import Usd, UsdGeom
+    except ImportError as why:
+        raise DeliverError("USD needs the package usd-core; install it with: pip install usd-core.") from why
+    try:
+        stage = Usd.Stage.Open(str(path))
+        made = UsdGeom.Camera(stage.GetPrimAtPath("/scene/camera"))
+        about: Any = made.GetPrim().GetCustomDataByKey("wertis")
+        width, height = int(about["width"]), int(about["height"])
+        unit = float(made.GetHorizontalApertureAttr().Get()) / width
+        principal = np.array([width / 2 - float(made.GetHorizontalApertureOffsetAttr().Get()) / unit,
+                              height / 2 + float(made.GetVerticalApertureOffsetAttr().Get()) / unit])
+        (move,) = UsdGeom.Xformable(made).GetOrderedXformOps()
+        poses = {int(t): _from_world(np.array(move.Get(t), float).T) for t in move.GetTimeSamples()}
+        points = np.array(UsdGeom.Points(stage.GetPrimAtPath("/scene/points")).GetPointsAttr().Get(), float).reshape(-1, 3) @ _TURN
+        focal = float(made.GetFocalLengthAttr().Get()) / unit
+        radial = float(about["radial1"]), float(about["radial2"])
+        return SolvedCamera((width, height), focal, principal, radial, poses, points, np.arange(len(points)), {})
+    except Exception as why:  # the library raises its own kinds
+        raise DeliverError(f"{path.name} cannot be read as a camera in USD ({(str(why) or type(why).__name__).splitlines()[0]}).") from why
+
+
+def _to_world(pose: np.ndarray) -> np.ndarray:
+    """(4, 4) from USD's camera to USD's world, of a pose (3, 4) from ours to our camera."""
+    out = np.eye(4)
+    out[:3, :3] = _TURN @ pose[:, :3].T @ _TURN
+    out[:3, 3] = _TURN @ (-pose[:, :3].T @ pose[:, 3])
+    return out
+
+
+def _from_world(matrix: np.ndarray) -> np.ndarray:
+    turn = (_TURN @ matrix[:3, :3] @ _TURN).T
+    return np.column_stack([turn, -turn @ (_TURN @ matrix[:3, 3])])
+
+
+WRITERS: dict[str, Callable[..., None]] = {".usd": write_camera_usd, ".usda": write_camera_usd, ".usdc": write_camera_usd}
+"""File endings and what writes them."""

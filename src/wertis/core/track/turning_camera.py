@@ -1,0 +1,126 @@
+"""A camera that only turns, solved from feature tracks: its turns and its focal length; depth cannot be known.
+
+Each frame's directions of sight are turned onto those that all frames have together (W. Kabsch, A solution for the best rotation to relate two sets of
+vectors, 1976), and the focal length is the one with which they agree best (for the idea R. Hartley, Self-calibration of stationary cameras, IJCV 22,
+1997).
+"""
+
+import numpy as np
+from scipy.optimize import minimize_scalar
+
+from wertis.core.geometry.camera import SolvedCamera
+from wertis.core.track.features import FeatureTracks
+
+_LEAST_SIGHTS, _LEAST_SHARED = 4, 12  # frames of a track, and tracks of a frame, that count
+_WIDEST, _NARROWEST, _TRIED = 0.4, 8.0, 40  # of the picture's width, focal lengths between which it is looked for, and how many are tried
+_PAIRS = 8  # pairs of frames by which the focal length is looked for
+_ROUNDS, _CUT = 12, 3.0  # of turning and joining, and times the usual error from which a sight counts little
+_FITS = 0.5  # pixels, mean error up to which a camera that only turns explains the tracks
+
+
+def turning_camera(tracks: FeatureTracks, size: tuple[int, int], focal: float | None = None) -> SolvedCamera | None:
+    """The camera; None where it does more than turn. Its features lie at a distance of one, for want of another.
+
+    Parameters
+    ----------
+    size : width and height of the picture.
+    focal : in pixels, when it is known.
+    """
+    middle = np.array(size) / 2
+    long = [n for n, p in enumerate(tracks.places) if len(p) >= _LEAST_SIGHTS]
+    on = {f: {n: tracks.places[n][f] for n in long if f in tracks.places[n]} for f in tracks.frames}
+    frames = [f for f in tracks.frames if len(on[f]) >= _LEAST_SHARED]
+    pairs = _far_apart(frames, on)
+    if len(frames) < 3 or not pairs:
+        return None
+    if focal is None:
+        tried = np.geomspace(_WIDEST, _NARROWEST, _TRIED) * size[0]
+        costs = [_pair_cost(f, pairs, on, middle) for f in tried]
+        k = int(np.argmin(costs))
+        low, high = tried[max(k - 1, 0)], tried[min(k + 1, _TRIED - 1)]
+        focal = float(minimize_scalar(lambda f: _joined(f, frames, on, middle)[2], bounds=(low, high), method="bounded", options={"xatol": 0.05}).x)
+    turns, rays, error = _joined(focal, frames, on, middle)
+    if error > _FITS:
+        return None
+    poses = {f: np.column_stack([r, np.zeros(3)]) for f, r in turns.items()}
+    first = poses[min(poses)][:, :3]
+    poses = {f: np.column_stack([p[:, :3] @ first.T, np.zeros(3)]) for f, p in poses.items()}
+    numbers = sorted(rays)
+    camera = SolvedCamera(size, focal, middle, (0.0, 0.0), poses, np.array([first @ rays[n] for n in numbers]), np.array(numbers, int), {})
+    place = dict(zip(numbers, camera.points, strict=True))
+    errors = {}
+    for f in poses:
+        seen = [n for n in on[f] if n in place]
+        away = np.linalg.norm(camera.project(np.array([place[n] for n in seen]), f) - np.array([on[f][n] for n in seen]), axis=1)
+        errors[f] = float(np.mean(np.minimum(away, _CUT * max(float(np.median(away)), 0.05))))
+    return SolvedCamera(size, focal, middle, (0.0, 0.0), poses, camera.points, camera.numbers, errors)
+
+
+def _rays(points: np.ndarray, focal: float, middle: np.ndarray) -> np.ndarray:
+    rays = np.column_stack([(points - middle) / focal, np.ones(len(points))])
+    return np.asarray(rays / np.linalg.norm(rays, axis=1, keepdims=True))
+
+
+def _turn(from_: np.ndarray, to: np.ndarray, weight: np.ndarray) -> np.ndarray:
+    """The rotation (3, 3) that takes unit vectors (n, 3) nearest to others."""
+    u, _, v = np.linalg.svd((to * weight[:, None]).T @ from_)
+    return np.asarray(u @ np.diag([1, 1, np.sign(np.linalg.det(u @ v))]) @ v)
+
+
+def _far_apart(frames: list[int], on: dict[int, dict[int, np.ndarray]]) -> list[tuple[int, int]]:
+    """Pairs of frames between which what they share has moved farthest."""
+    found = []
+    step = max(1, len(frames) // 12)
+    for k, a in enumerate(frames[::step]):
+        for b in frames[::step][k + 1:]:
+            shared = on[a].keys() & on[b].keys()
+            if len(shared) >= 2 * _LEAST_SHARED:
+                found.append((float(np.median([np.linalg.norm(on[a][n] - on[b][n]) for n in shared])), a, b))
+    return [(a, b) for _, a, b in sorted(found, reverse=True)[:_PAIRS]]
+
+
+def _pair_cost(focal: float, pairs: list[tuple[int, int]], on: dict[int, dict[int, np.ndarray]], middle: np.ndarray) -> float:
+    total = 0.0
+    for a, b in pairs:
+        shared = sorted(on[a].keys() & on[b].keys())
+        p, q = (_rays(np.array([on[f][n] for n in shared]), focal, middle) for f in (a, b))
+        weight = np.ones(len(shared))
+        for _ in range(3):
+            away = np.linalg.norm(p @ _turn(p, q, weight).T - q, axis=1) * focal
+            weight = 1 / (1 + (away / (_CUT * max(float(np.median(away)), 0.05))) ** 2)
+        total += float(np.median(away))
+    return total
+
+
+def _joined(focal: float, frames: list[int], on: dict[int, dict[int, np.ndarray]],
+            middle: np.ndarray) -> tuple[dict[int, np.ndarray], dict[int, np.ndarray], float]:
+    """Frame to rotation (3, 3) from the world, track to direction (3,) in it, and the mean error in pixels."""
+    sight = {f: (np.array(list(on[f])), _rays(np.array(list(on[f].values())), focal, middle)) for f in frames}
+    turns = {frames[0]: np.eye(3)}
+    world = dict(zip(sight[frames[0]][0].tolist(), sight[frames[0]][1], strict=True))
+    for f in frames[1:]:  # one after the other first
+        numbers, rays = sight[f]
+        known = [k for k, n in enumerate(numbers.tolist()) if n in world]
+        if len(known) < _LEAST_SHARED:
+            continue
+        turns[f] = _turn(np.array([world[int(numbers[k])] for k in known]), rays[known], np.ones(len(known)))
+        for n, ray in zip(numbers.tolist(), rays, strict=True):
+            world.setdefault(n, turns[f].T @ ray)
+    error = np.inf
+    for _ in range(_ROUNDS):  # and then all together
+        total: dict[int, np.ndarray] = {}
+        for f, r in turns.items():
+            numbers, rays = sight[f]
+            for n, ray in zip(numbers.tolist(), rays @ r, strict=True):
+                total[n] = total.get(n, 0) + ray
+        world = {n: v / np.linalg.norm(v) for n, v in total.items()}
+        errors = []
+        for f in turns:
+            numbers, rays = sight[f]
+            at = np.array([world[int(n)] for n in numbers])
+            away = np.linalg.norm(at @ turns[f].T - rays, axis=1) * focal
+            cut = _CUT * max(float(np.median(away)), 0.05)
+            turns[f] = _turn(at, rays, 1 / (1 + (away / cut) ** 2))
+            errors.append(float(np.mean(np.minimum(away, cut))))
+        error = float(np.mean(errors))
+    return turns, world, error
