@@ -76,6 +76,15 @@ class FitTest(unittest.TestCase):
         self.assertEqual([allowed_kind("perspective", n) for n in (1, 2, 3, 4, 9)], ["shift", "similarity", "affine", "perspective", "perspective"])
         self.assertEqual(allowed_kind("shift", 9), "shift")
 
+    def test_one_axis_alone(self) -> None:
+        source = self.rng.uniform(0, 400, (6, 2))
+        target = source + [5.0, 0] + np.column_stack([np.zeros(6), self.rng.uniform(-30, 30, 6)])
+        matrix, away = robust_fit("shift-x", source, target, np.full(6, 0.1))
+        np.testing.assert_allclose(matrix, [[1, 0, 5], [0, 1, 0], [0, 0, 1]], atol=1e-9)
+        self.assertLess(away.max(), 1e-9)
+        matrix, _ = robust_fit("shift-y", source[:1], target[:1], np.full(1, 0.1))
+        np.testing.assert_allclose(matrix[:2, 2], [0, target[0, 1] - source[0, 1]])
+
     def test_each_kind_is_found_again(self) -> None:
         source = self.rng.uniform(0, 400, (9, 2))
         angle = 0.2

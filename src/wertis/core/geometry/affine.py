@@ -7,12 +7,14 @@ import numpy as np
 
 from wertis.core.geometry import homography
 
+PointsKind = Literal["shift", "shift-x", "shift-y", "shift-scale", "shift-turn", "similarity", "affine", "perspective"]
+"""What may be taken from points: a kind of motion of the plane, or a shift along one axis alone."""
 PlaneKind = Literal["shift", "shift-scale", "shift-turn", "similarity", "affine", "perspective"]
 KINDS_BY_COUNT: dict[int, PlaneKind] = {1: "shift", 2: "similarity", 3: "affine", 4: "perspective"}
 """What so many points can determine, and more points as well as four."""
 _LEAST_DEVIATION = 0.05  # pixels: points that are off by less are not doubted
 _ROUNDS = 5  # of reweighting
-POINTS_MET = {"shift": 1, "shift-scale": 2, "shift-turn": 2, "similarity": 2, "affine": 3, "perspective": 4}
+POINTS_MET = {"shift": 1, "shift-x": 1, "shift-y": 1, "shift-scale": 2, "shift-turn": 2, "similarity": 2, "affine": 3, "perspective": 4}
 """How many points each kind of motion meets exactly."""
 _SAMPLES = 60  # sets of so few points that are tried
 
@@ -46,7 +48,7 @@ def allowed_kind(kind: PlaneKind, count: int) -> PlaneKind:
     return kind if order.index(kind) <= order.index(most) else most
 
 
-def robust_fit(kind: PlaneKind, source: np.ndarray, target: np.ndarray, errors: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+def robust_fit(kind: PointsKind, source: np.ndarray, target: np.ndarray, errors: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """The motion (3, 3) of a kind that takes points nearest to others (n, 2), those that disagree counting little, and (n,) by how much each is off.
 
     As many points as determine it are met. The weights are Cauchy's, iterated (P. Holland and R. Welsch, Robust regression using iteratively reweighted
@@ -56,7 +58,11 @@ def robust_fit(kind: PlaneKind, source: np.ndarray, target: np.ndarray, errors: 
     ----------
     errors : (n,) expected error of each, in pixels.
     """
-    kind = allowed_kind(kind, len(source))
+    if kind in ("shift-x", "shift-y"):  # of the other axis nothing is wanted, nor held against a point
+        other = int(kind == "shift-x")
+        target = np.where(np.arange(2) == other, source, target)
+        kind = "shift"
+    kind = allowed_kind(kind, len(source))  # type: ignore[arg-type]
     base = 1 / np.maximum(errors, _LEAST_DEVIATION) ** 2
     matrix = _least_median(kind, source, target, base)
     for _ in range(_ROUNDS):

@@ -7,9 +7,9 @@ import numpy as np
 from pydantic import Field, model_validator
 
 from wertis.core.errors import RegionError
-from wertis.core.geometry.affine import robust_fit
+from wertis.core.geometry.affine import PointsKind, robust_fit
 from wertis.core.geometry.motion import Motion, PlanarMotion
-from wertis.core.shot.document import Look, Model, Region, Shot, Solution, Track, TrackSettings
+from wertis.core.shot.document import Look, Region, Shot, Solution, Track, TrackSettings
 from wertis.core.shot.edits import unlocked
 from wertis.core.shot.fields import Flags, Integers, Matrices, Name, Table
 from wertis.core.shot.resolve import register_solution
@@ -37,7 +37,7 @@ class PointsSettings(TrackSettings):
     names: tuple[Name, ...] = ()
     sides: tuple[Side, ...] = ()
     inside: bool = False
-    model: Model = "perspective"
+    model: PointsKind = "perspective"
     look: Look = "mix"
     half: Literal[False] = False
 
@@ -78,7 +78,7 @@ class PointsSolution(Solution):
     measured: Flags
     reasons: dict[int, str] = {}
     left_out: tuple[Name, ...] = ()
-    model: Model = "perspective"
+    model: PointsKind = "perspective"
 
     @model_validator(mode="after")
     def _sound(self) -> Self:
@@ -193,7 +193,7 @@ def remove_points(shot: Shot, ident: str, names: set[str]) -> Shot:
     return with_points(shot, ident, points[keep], tuple(settings.names[k] for k in keep), tuple(settings.sides[k] for k in keep))
 
 
-def use_points(shot: Shot, ident: str, left_out: set[str] | None = None, model: Model | None = None) -> Shot:
+def use_points(shot: Shot, ident: str, left_out: set[str] | None = None, model: PointsKind | None = None) -> Shot:
     """The shot with a motion that leaves other points out, or takes something else from them.
 
     Raises

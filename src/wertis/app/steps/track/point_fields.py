@@ -15,7 +15,8 @@ from wertis.core.shot import edits
 from wertis.core.shot.document import Shot
 from wertis.core.shot.points import PointsSettings, PointsSolution, use_points, with_points
 
-TAKEN = {"shift": "Position", "shift-scale": "Position and scale", "shift-turn": "Position and turn", "similarity": "Position, scale and turn",
+TAKEN = {"shift": "Position", "shift-x": "Position across alone", "shift-y": "Position down alone",
+         "shift-scale": "Position and scale", "shift-turn": "Position and turn", "similarity": "Position, scale and turn",
          "affine": "Shear as well", "perspective": "Perspective as well"}
 _MOST_SIDE = 401
 _USUAL_COUNT = 4
