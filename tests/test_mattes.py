@@ -474,6 +474,14 @@ class MatteWindowTest(WindowCase):
         self.assertEqual(step.key_marks(), [1, 6, 8])
         page.buttons["clear"].click()
         self.assertEqual(step.key_marks(), [1, 8])
+        page.way.setCurrentIndex(page.way.findData("rectangle"))
+        page.buttons["draw"].click()
+        self.spin()
+        self.drag(np.array([60.0, 40]), np.array([120.0, 90]))
+        self.until(lambda: len(page.matte.shapes) == 2)
+        self.assertEqual(page.in_hand.roundness, (0.0,) * 4)
+        page.buttons["remove"].click()
+        self.assertEqual(len(page.matte.shapes), 1)
         s.go_step("Check")
         self.spin(0.3)  # seen in the steady view
         out = self.folder / "out" / "comp.####.png"

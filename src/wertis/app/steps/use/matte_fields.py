@@ -5,6 +5,7 @@ from collections.abc import Callable
 from PySide6.QtCore import QSignalBlocker, Signal
 from PySide6.QtWidgets import QCheckBox, QFormLayout, QPushButton, QWidget
 
+from wertis.app.draw_tools import WAYS
 from wertis.app.fields import DragLabel, Number, named
 from wertis.app.pages import button_grid, combo, side_by_side
 from wertis.app.session import Session
@@ -14,6 +15,7 @@ from wertis.core.shot.document import Shot
 from wertis.core.shot.mattes import Matte, MatteShape, hold_back, set_points_alike
 
 COMBINE_WORDS = {"add": "Adds", "subtract": "Subtracts", "intersect": "Intersects", "exclude": "Excludes"}
+WAY_WORDS = {way: WAYS[way] for way in ("smooth", "points", "rectangle", "freehand")}
 TAKE_WORDS = {"all": "All", "affine": "No perspective", "similarity": "Shift, scale, turn", "shift": "Shift alone"}
 REACH_WORDS = {"key": "A key on this frame", "all": "All keys alike"}
 LOOK_WORDS = {"": "Tinted over the picture", "alone": "Alone", "leaks": "Alone, faint parts raised", "out": "What it cuts out"}
@@ -39,9 +41,13 @@ class MatteFields(QWidget):
         self.combine = combo(COMBINE_WORDS, "How the shape is joined to those before it",
                              lambda: self._set_shape("Join the shape", combine=self.combine.currentData()))
         f.addRow(side_by_side(self.shape, self.combine))
-        f.addRow(button_grid(self.buttons, self.wanted.emit, (
-            ("draw", "Draw a shape", "Draw one more shape, round what the matte covers"),
-            ("remove", "Remove it", "Remove the shape in hand"))))
+        self.way = combo(WAY_WORDS, "How shapes are drawn", lambda: None)
+        grid = button_grid(self.buttons, self.wanted.emit, (
+            ("draw", "Draw", "Draw one more shape, round what the matte covers"),
+            ("remove", "Remove", "Remove the shape in hand")))
+        grid.addWidget(self.way, 0, 2)
+        grid.setColumnStretch(2, 2)
+        f.addRow(grid)
         self.round = self._number(0, 100, "%", "Roundness of the chosen points, or of all", lambda v: self._points("Set the roundness", roundness=v / 100))
         self.inner = self._number(0, 400, "px", "Soft edge inside the outline, at the chosen points or all",
                                   lambda v: self._points("Set the soft edge", inner=v))

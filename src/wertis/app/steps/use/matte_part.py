@@ -7,7 +7,7 @@ from PySide6.QtCore import QLineF, QPointF
 from PySide6.QtGui import QColor, QPainter, QPainterPath, QPen, QPolygonF
 
 from wertis.app import theme
-from wertis.app.draw_tools import drawing_tool
+from wertis.app.draw_tools import WAY_HINTS, drawing_tool
 from wertis.app.painting import outline
 from wertis.app.picture_view import PictureView
 from wertis.app.steps.use.matte_fields import MatteFields
@@ -82,7 +82,8 @@ class MattePart:
         """That tool."""
         if wanted[0] == "matte draw":
             assert self.session.plate is not None
-            return drawing_tool("smooth", self.session.plate.size, self._drawn, self.escape, lambda text: self.bench.say(text, True))
+            way = str(self.fields.way.currentData())
+            return drawing_tool(way, self.session.plate.size, self._drawn, self.escape, lambda text: self.bench.say(text, True))
         return _ShapeTool(self._points, self._moved, self._pick, self._chosen)
 
     def escape(self) -> bool:
@@ -97,8 +98,9 @@ class MattePart:
         self.drawing = False
         if matte is None:
             return
-        points = shapes[0].array
-        if self.bench.edit("Draw a shape", lambda: mattes.add_shape(s.shot, matte.id, points, s.frame)):
+        points, way = shapes[0].array, str(self.fields.way.currentData())
+        roundness = 0.0 if way in ("points", "rectangle") else 1.0
+        if self.bench.edit("Draw a shape", lambda: mattes.add_shape(s.shot, matte.id, points, s.frame, roundness)):
             now = self.matte
             assert now is not None
             self.fields.take_shape(now.shapes[-1].id)
@@ -160,7 +162,7 @@ class MattePart:
             self.drawing = True
             self.bench.put_away()
             self.bench.viewer.setFocus()
-            self.bench.say("Click points for a smooth curve round what the matte covers; click the first point, press Enter or double-click to close.")
+            self.bench.say(WAY_HINTS[str(self.fields.way.currentData())].format(what="what the matte covers"))
         elif shape is None:
             self.bench.say("Draw a shape first.")
         elif what == "remove":
