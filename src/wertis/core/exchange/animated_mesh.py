@@ -14,7 +14,8 @@ import numpy as np
 
 from wertis.core.errors import DeliverError
 from wertis.core.exchange import points_csv
-from wertis.core.files import numbered, read_text, replacing, write_text
+from wertis.core.exchange.usd_stage import usd_library, written_stage
+from wertis.core.files import numbered, read_text, write_text
 
 FORMAT, VERSION = "wertis animated mesh", 1
 CONVENTION = "pixels, x right, y down, the first pixel's centre at 0.5, 0.5"
@@ -164,38 +165,22 @@ def write_usd(path: Path, mesh: AnimatedMesh) -> None:
     DeliverError
         When the library for USD is not installed, or the file cannot be written.
     """
-    try:
-        from pxr import Gf, Sdf, Usd, UsdGeom, Vt
-    except ImportError as why:
-        raise DeliverError("USD needs the package usd-core; install it with: pip install usd-core. Or export OBJ or JSON.") from why
+    pxr = usd_library()
+    Gf, Sdf, UsdGeom, Vt = pxr.Gf, pxr.Sdf, pxr.UsdGeom, pxr.Vt
     frames = sorted(mesh.places)
-    with replacing(path) as temporary:
-        # the library goes by the file's ending
-        part = temporary.with_name(temporary.name + path.suffix)
-        try:
-            stage = Usd.Stage.CreateNew(str(part))
-            UsdGeom.SetStageUpAxis(stage, UsdGeom.Tokens.y)
-            stage.SetStartTimeCode(frames[0])
-            stage.SetEndTimeCode(frames[-1])
-            stage.SetTimeCodesPerSecond(mesh.fps)
-            stage.SetFramesPerSecond(mesh.fps)
-            made = UsdGeom.Mesh.Define(stage, "/mesh")
-            stage.SetDefaultPrim(made.GetPrim())
-            made.CreateFaceVertexCountsAttr([3] * len(mesh.triangles))
-            made.CreateFaceVertexIndicesAttr(mesh.triangles[:, ::-1].ravel().tolist())
-            made.CreateSubdivisionSchemeAttr(UsdGeom.Tokens.none)
-            points = made.CreatePointsAttr()
-            for frame in frames:
-                at = mesh.up(mesh.places[frame])
-                points.Set(Vt.Vec3fArray([Gf.Vec3f(float(x), float(y), 0.0) for x, y in at]), frame)
-            uv = UsdGeom.PrimvarsAPI(made).CreatePrimvar("st", Sdf.ValueTypeNames.TexCoord2fArray, UsdGeom.Tokens.vertex)
-            uv.Set(Vt.Vec2fArray([Gf.Vec2f(float(u), float(v)) for u, v in mesh.texture]))
-            made.GetPrim().SetCustomDataByKey("wertis", {"reference": mesh.reference, "width": mesh.size[0], "height": mesh.size[1], "name": mesh.name})
-            stage.GetRootLayer().Save()
-            del stage
-            part.replace(temporary)
-        finally:
-            part.unlink(missing_ok=True)
+    with written_stage(path, frames, mesh.fps) as stage:
+        made = UsdGeom.Mesh.Define(stage, "/mesh")
+        stage.SetDefaultPrim(made.GetPrim())
+        made.CreateFaceVertexCountsAttr([3] * len(mesh.triangles))
+        made.CreateFaceVertexIndicesAttr(mesh.triangles[:, ::-1].ravel().tolist())
+        made.CreateSubdivisionSchemeAttr(UsdGeom.Tokens.none)
+        points = made.CreatePointsAttr()
+        for frame in frames:
+            at = mesh.up(mesh.places[frame])
+            points.Set(Vt.Vec3fArray([Gf.Vec3f(float(x), float(y), 0.0) for x, y in at]), frame)
+        uv = UsdGeom.PrimvarsAPI(made).CreatePrimvar("st", Sdf.ValueTypeNames.TexCoord2fArray, UsdGeom.Tokens.vertex)
+        uv.Set(Vt.Vec2fArray([Gf.Vec2f(float(u), float(v)) for u, v in mesh.texture]))
+        made.GetPrim().SetCustomDataByKey("wertis", {"reference": mesh.reference, "width": mesh.size[0], "height": mesh.size[1], "name": mesh.name})
 
 
 def read_usd(path: Path) -> AnimatedMesh:
@@ -206,10 +191,8 @@ def read_usd(path: Path) -> AnimatedMesh:
     DeliverError
         When it cannot be read.
     """
-    try:
-        from pxr import Usd, UsdGeom
-    except ImportError as why:
-        raise DeliverError("USD needs the package usd-core; install it with: pip install usd-core.") from why
+    pxr = usd_library()
+    Usd, UsdGeom = pxr.Usd, pxr.UsdGeom
     try:
         stage = Usd.Stage.Open(str(path))
         made = UsdGeom.Mesh(stage.GetDefaultPrim())

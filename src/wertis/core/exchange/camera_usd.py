@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 
 from wertis.core.errors import DeliverError
-from wertis.core.files import replacing
+from wertis.core.exchange.usd_stage import usd_library, written_stage
 from wertis.core.geometry.camera import SolvedCamera
 
 _APERTURE = 36.0  # millimetres across, of a full frame
@@ -30,49 +30,34 @@ def write_camera_usd(path: Path, camera: SolvedCamera, fps: float = 24.0, planes
     DeliverError
         When the library for USD is not installed, or the file cannot be written.
     """
-    try:
-        from pxr import Gf, Usd, UsdGeom, Vt
-    except ImportError as why:
-        raise DeliverError("USD needs the package usd-core; install it with: pip install usd-core. Or write JSON.") from why
+    pxr = usd_library()
+    Gf, UsdGeom, Vt = pxr.Gf, pxr.UsdGeom, pxr.Vt
     frames = sorted(camera.poses)
     width, height = camera.size
     unit = _APERTURE / width  # millimetres per pixel
-    with replacing(path) as temporary:
-        part = temporary.with_name(temporary.name + path.suffix)  # the library goes by the file's ending
-        try:
-            stage = Usd.Stage.CreateNew(str(part))
-            UsdGeom.SetStageUpAxis(stage, UsdGeom.Tokens.y)
-            stage.SetStartTimeCode(frames[0])
-            stage.SetEndTimeCode(frames[-1])
-            stage.SetTimeCodesPerSecond(fps)
-            stage.SetFramesPerSecond(fps)
-            root = UsdGeom.Xform.Define(stage, "/scene")
-            stage.SetDefaultPrim(root.GetPrim())
-            made = UsdGeom.Camera.Define(stage, "/scene/camera")
-            made.CreateFocalLengthAttr(camera.focal * unit)
-            made.CreateHorizontalApertureAttr(_APERTURE)
-            made.CreateVerticalApertureAttr(height * unit)
-            made.CreateHorizontalApertureOffsetAttr((width / 2 - float(camera.principal[0])) * unit)
-            made.CreateVerticalApertureOffsetAttr((float(camera.principal[1]) - height / 2) * unit)
-            move = UsdGeom.Xformable(made).AddTransformOp()
-            for frame in frames:
-                move.Set(Gf.Matrix4d(*_to_world(camera.poses[frame]).T.ravel().tolist()), frame)  # USD's matrices work on rows
-            made.GetPrim().SetCustomDataByKey("wertis", {"width": width, "height": height, "radial1": camera.radial[0], "radial2": camera.radial[1],
-                                                         "error": float(camera.error) if np.isfinite(camera.error) else -1.0})
-            points = UsdGeom.Points.Define(stage, "/scene/points")
-            points.CreatePointsAttr(Vt.Vec3fArray([Gf.Vec3f(*map(float, p)) for p in camera.points @ _TURN]))
-            points.CreateWidthsAttr(Vt.FloatArray([0.01] * len(camera.points)))
-            for k, (name, corners) in enumerate((planes or {}).items()):
-                quad = UsdGeom.Mesh.Define(stage, f"/scene/plane{k + 1}")
-                quad.CreatePointsAttr(Vt.Vec3fArray([Gf.Vec3f(*map(float, p)) for p in corners @ _TURN]))
-                quad.CreateFaceVertexCountsAttr([4])
-                quad.CreateFaceVertexIndicesAttr([3, 2, 1, 0])
-                quad.GetPrim().SetCustomDataByKey("wertis", {"name": name})
-            stage.GetRootLayer().Save()
-            del stage
-            part.replace(temporary)
-        finally:
-            part.unlink(missing_ok=True)
+    with written_stage(path, frames, fps) as stage:
+        root = UsdGeom.Xform.Define(stage, "/scene")
+        stage.SetDefaultPrim(root.GetPrim())
+        made = UsdGeom.Camera.Define(stage, "/scene/camera")
+        made.CreateFocalLengthAttr(camera.focal * unit)
+        made.CreateHorizontalApertureAttr(_APERTURE)
+        made.CreateVerticalApertureAttr(height * unit)
+        made.CreateHorizontalApertureOffsetAttr((width / 2 - float(camera.principal[0])) * unit)
+        made.CreateVerticalApertureOffsetAttr((float(camera.principal[1]) - height / 2) * unit)
+        move = UsdGeom.Xformable(made).AddTransformOp()
+        for frame in frames:
+            move.Set(Gf.Matrix4d(*_to_world(camera.poses[frame]).T.ravel().tolist()), frame)  # USD's matrices work on rows
+        made.GetPrim().SetCustomDataByKey("wertis", {"width": width, "height": height, "radial1": camera.radial[0], "radial2": camera.radial[1],
+                                                     "error": float(camera.error) if np.isfinite(camera.error) else -1.0})
+        points = UsdGeom.Points.Define(stage, "/scene/points")
+        points.CreatePointsAttr(Vt.Vec3fArray([Gf.Vec3f(*map(float, p)) for p in camera.points @ _TURN]))
+        points.CreateWidthsAttr(Vt.FloatArray([0.01] * len(camera.points)))
+        for k, (name, corners) in enumerate((planes or {}).items()):
+            quad = UsdGeom.Mesh.Define(stage, f"/scene/plane{k + 1}")
+            quad.CreatePointsAttr(Vt.Vec3fArray([Gf.Vec3f(*map(float, p)) for p in corners @ _TURN]))
+            quad.CreateFaceVertexCountsAttr([4])
+            quad.CreateFaceVertexIndicesAttr([3, 2, 1, 0])
+            quad.GetPrim().SetCustomDataByKey("wertis", {"name": name})
 
 
 def read_camera_usd(path: Path) -> SolvedCamera:
@@ -83,10 +68,8 @@ def read_camera_usd(path: Path) -> SolvedCamera:
     DeliverError
         When it cannot be read.
     """
-    try:
-        from pxr import Usd, UsdGeom
-    except ImportError as why:
-        raise DeliverError("USD needs the package usd-core; install it with: pip install usd-core.") from why
+    pxr = usd_library()
+    Usd, UsdGeom = pxr.Usd, pxr.UsdGeom
     try:
         stage = Usd.Stage.Open(str(path))
         made = UsdGeom.Camera(stage.GetPrimAtPath("/scene/camera"))
