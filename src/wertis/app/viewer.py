@@ -383,4 +383,6 @@ def track_words(track: Track) -> str:
     """A track's kind of motion and what drives everything on it: which motion is shown is always said on the picture."""
     model = track.settings.model if isinstance(track.settings, PlaneSettings) else ""
     kind = track.solution.kind if track.solution is not None else track.settings.kind  # what is shown, not what is wished for
+    if kind == "plane" and track.settings.kind == "camera":
+        kind = "plane, by the camera"
     return ", ".join(filter(None, (kind, model if kind == track.settings.kind else "", motion_words(track))))
