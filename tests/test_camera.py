@@ -347,6 +347,12 @@ class PicturesTest(unittest.TestCase):
             rays = corners - eye
             nearer = eye + rays * (1 - 0.1)  # where the same rays meet the plane that is a tenth nearer
             np.testing.assert_allclose((nearer - corners) @ normal, far * 0.1, atol=1e-9)
+            again = wall.shot.camera.drop_points(0.5)
+            self.assertLessEqual(len(again.solved.points), len(camera.points))
+            wall.track()  # by the mechanism that all tracks share
+            np.testing.assert_allclose(wall.follow(seen(corners, start), start)[24], seen(corners, 24), atol=0.5)
+            wall.shot.undo()
+            wall.shot.undo()
             wall.stand_off(10)
             np.testing.assert_allclose(wall.follow(seen(corners, start), start)[24], seen(nearer, 24), atol=0.6)
             wall.shot.undo()

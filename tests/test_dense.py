@@ -239,6 +239,7 @@ class TrackedTest(unittest.TestCase):
             self.assertLess(np.abs(np.array([float(row["x"]), float(row["y"])]) - at).max(), 0.4)
             self.assertLess(float(row["error"]), 0.6)
         self.assertEqual(main([*call, "--spacing", "20"]), 1)
+        self.assertEqual(main([*call, "--half"]), 1)
         self.assertEqual(main([*call[:-1], "--save", str(self.folder / "s.wertis")]), 1)  # nothing would be left of its motion
 
     def test_drift_and_a_shot_that_comes_back(self) -> None:

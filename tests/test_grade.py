@@ -68,6 +68,14 @@ class GradeInShotTest(unittest.TestCase):
         with self.assertRaisesRegex(WertisError, "power"):
             grade.change(power=(0, 1, 1))
 
+    def test_it_goes_with_its_track(self) -> None:
+        self.wall.grade(exposure=1.0)
+        plate = self.shot.plate.read(1)
+        self.assertTrue((self.shot.frame(1) != plate).any())
+        hidden = self.shot.document.with_track(self.wall.record.but(visible=False))
+        self.shot._do("Hide", hidden)
+        np.testing.assert_array_equal(self.shot.frame(1), plate)
+
     def test_it_works_on_what_lies_beneath_it(self) -> None:
         self.wall.place("checker", [[40, 20], [160, 20], [160, 100], [40, 100]], 1)
         before = self.shot.frame(1).astype(float)

@@ -28,7 +28,7 @@ from wertis.core.exchange.camera_usd import WRITERS as USD_WRITERS
 from wertis.core.exchange.camera_usd import write_camera_usd
 from wertis.core.geometry import polygon
 from wertis.core.geometry.motion import Motion, carried
-from wertis.core.jobs.camera import Solve, picked_plane, solve_plate, with_camera, with_plane
+from wertis.core.jobs.camera import Solve, camera_tracks, pick_planes, picked_plane, solve_again, solve_plate, with_camera, with_plane
 from wertis.core.jobs.check import check_track
 from wertis.core.jobs.dense_tracking import motion_folder
 from wertis.core.jobs.events import Event
@@ -49,7 +49,7 @@ from wertis.core.shot import mattes as matte_edits
 from wertis.core.shot import pegs as peg_edits
 from wertis.core.shot import points as point_edits
 from wertis.core.shot import store as shot_files
-from wertis.core.shot.cameras import carried_on_plane, plane_corners, set_off_plane
+from wertis.core.shot.cameras import carried_on_plane, plane_corners, set_off_plane, solved_camera
 from wertis.core.shot.dense import DenseSettings
 from wertis.core.shot.document import Artwork, HoldOut, Item, Placement, PlaneSettings, RepairLayer, Track, TrackSettings
 from wertis.core.shot.document import Shot as Document
@@ -324,6 +324,18 @@ class Shot:
         self._do("Solve the camera", with_camera(self.document, found, focal is not None, radial))
         return Camera(self, found)
 
+    @property
+    def camera(self) -> Camera:
+        """The shot's camera, as it was solved.
+
+        Raises
+        ------
+        WertisError
+            When it is not solved yet.
+        """
+        record = solved_camera(self.document)
+        return Camera(self, Solve(record.solved, record.tracks, self.plate))
+
     def frame(self, frame: int, what: Literal["comp", "graphic"] = "comp") -> np.ndarray:
         """A frame as it is rendered, (h, w, channels): a function of the shot and the frame alone."""
         with single_threaded():
@@ -468,6 +480,17 @@ class Camera:
         """
         places = _numbers(corners, "corners")
         return carried_on_plane(self.solved, picked_plane(self._found, places, frame), places, frame)
+
+    def drop_points(self, worse_than: float) -> Camera:
+        """Leave out points that are usually off by more than so many pixels, and solve again; the camera without them. Planes are picked anew."""
+        record = solved_camera(self.shot.document)
+        dropped = np.flatnonzero(record.off > worse_than).tolist()
+        with single_threaded():
+            after = solve_again(self.shot.document, dropped)
+            for event in pick_planes(after, self.shot.plate, camera_tracks(after)):
+                after = event.item if isinstance(event.item, Document) else after
+        self.shot._do("Drop points of the camera", after)
+        return self.shot.camera
 
     def plane(self, region: Points, frame: int, name: str = "Plane") -> Surface:
         """A track more in the shot, whose motion is that of the plane seen inside a region (N, 2) on a frame."""
@@ -1017,7 +1040,7 @@ class DrawnMatte:
                stop: threading.Event | None = None) -> dict[int, str]:
         """Write it as a picture sequence (`####` stands for the frame number); frames on which it is empty for want of a track, and why."""
         wanted = list(frames) if frames is not None else self.shot._frames()
-        return self.shot._left_out(render_matte(self.shot.document, self.id, self.shot.plate.size, str(pattern), wanted, stop), progress)
+        return self.shot._left_out(render_matte(self.shot.document, self.id, self.shot.plate.size, str(pattern), wanted, stop=stop), progress)
 
     def export(self, path: str | Path) -> int:
         """Write its shapes over the range as .json, or as .svg (#### stands for the frame); how many frames there are."""

@@ -77,13 +77,17 @@ class PictureMaker:
             self._viewing = viewing
             self._forget()
 
-    def look_at_matte(self, ident: str, how: str) -> None:
+    def look_at_matte(self, ident: str, how: str) -> bool:
         """Show a matte in the place of the picture: "alone", its faint parts raised ("leaks"), or what it cuts "out"; nothing of the kind for "".
+
+        Whether that is another wish than before.
         """
         with self._wake:
-            if (ident, how) != self._matte:
+            changed = (ident, how) != self._matte
+            if changed:
                 self._matte = (ident, how)
                 self._forget()
+        return changed
 
     def refresh_files(self) -> None:
         """Read the artwork again."""

@@ -72,6 +72,12 @@ def refused(a: argparse.Namespace, options: Sequence[str], models: str) -> None:
             raise WertisError(f"--{option} is for another kind of track; give --model {models} with it.")
 
 
+def full_resolution(a: argparse.Namespace) -> None:
+    """Raises WertisError where half the resolution is asked for of a kind of track that has none."""
+    if a.half:
+        raise WertisError(f"--half is for planes and meshes; --model {a.model} looks at the full resolution.")
+
+
 @contextlib.contextmanager
 def kept_or_temporary(folder: str | None) -> Iterator[Path]:
     """A folder by its name, or one that is gone afterwards."""

@@ -24,6 +24,7 @@ def run_dense_track(a: argparse.Namespace) -> int:
     if a.save and not a.keep:
         raise WertisError("A shot needs the motion to stay where it is; give --keep DIR with --save.")
     arguments.refused(a, ("pegs", "spacing", "stiffness"), "mesh")
+    arguments.full_resolution(a)
     arguments.folders_exist(a.out, a.save)
     points = points_csv.read_points(Path(a.points)) if a.points else {}
     shot = wertis.open(a.plate, a.layer)
@@ -36,7 +37,7 @@ def run_dense_track(a: argparse.Namespace) -> int:
         for text in a.holdout:
             surface.hold_out(arguments.hold_out(text))
         if not a.quiet:
-            size = expected_size(surface.record, shot.plate, len(shot.plate.frames))
+            size = expected_size(surface.record, shot.plate, shot.range[1] - shot.range[0] + 1)
             print(f"wertis: the motion takes about {size_words(size)} in {folder if a.keep else 'a temporary folder'}", file=sys.stderr)
         progress = Progress("tracking", a.quiet)
         surface.track(progress=progress)

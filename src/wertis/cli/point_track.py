@@ -23,6 +23,7 @@ def run_point_track(a: argparse.Namespace) -> int:
         raise WertisError("--model points follows the points of --points IN.csv (id,x,y on the start frame); give it.")
     arguments.refused(a, ("pegs", "spacing", "stiffness"), "mesh")
     arguments.refused(a, ("keep",), "dense")
+    arguments.full_resolution(a)
     arguments.folders_exist(a.out, a.save)
     points = points_csv.read_points(Path(a.points))
     shot = wertis.open(a.plate, a.layer)

@@ -96,7 +96,7 @@ class Compositor:
         laid_on = {p.id: laid for p, laid in self._laid(shot, frame, size, samples, light.mixed, reduced)}
         for item in shot.items:
             placement = item if isinstance(item, Placement) and item.id in laid_on else None
-            grade = item if isinstance(item, Grade) and item.visible else None
+            grade = item if isinstance(item, Grade) and item.visible and _track_shows(shot, item.on) else None
             if placement is None and grade is None:
                 continue
             if out is plate:
@@ -180,6 +180,11 @@ class Compositor:
         if key not in self._files:
             self._files[key] = art.FileArtwork(Path(artwork.path), still=artwork.kind == "picture")
         return self._files[key]
+
+
+def _track_shows(shot: Shot, ident: str) -> bool:
+    track = shot.track(ident)
+    return track is not None and track.visible
 
 
 def _grade(out: np.ndarray, grade: Grade, alpha: np.ndarray | None, light: Light, reduced: int) -> None:

@@ -87,15 +87,16 @@ def read_channels(path: Path, wanted: tuple[str, ...]) -> tuple[Box, dict[str, n
     return box, {n: np.ascontiguousarray(pixels[..., names.index(n)]) for n in wanted}
 
 
-def read_note(path: Path, name: str) -> str:
-    """A text of an EXR's header; empty where there is none, or no such file."""
+def read_notes(path: Path, names: tuple[str, ...]) -> tuple[str, ...]:
+    """Texts of an EXR's header by their names; empty where there is none, or no such file."""
     source = oiio.ImageInput.open(str(path)) if path.is_file() else None
     if source is None:
         oiio.geterror()
-        return ""
-    found = source.spec().get_string_attribute(name)
+        return ("",) * len(names)
+    spec = source.spec()
+    found = tuple(str(spec.get_string_attribute(name)) for name in names)
     source.close()
-    return str(found)
+    return found
 
 
 def write_field(path: Path, field: DisplacementField, size: tuple[int, int], notes: Mapping[str, str] | None = None) -> None:

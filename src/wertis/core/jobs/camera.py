@@ -2,6 +2,7 @@
 
 from collections.abc import Callable, Collection, Iterator, Sequence
 from dataclasses import dataclass, replace
+from itertools import chain
 
 import cv2
 import numpy as np
@@ -9,15 +10,17 @@ import numpy as np
 from wertis.core.errors import RegionError, WertisError
 from wertis.core.geometry import homography, polygon
 from wertis.core.geometry.camera import ScenePlane, SolvedCamera, plane_error, plane_through, refined_plane
+from wertis.core.geometry.warp import HomographyWarp, Warp
 from wertis.core.jobs.events import Counter, Event, Stop, stopped
+from wertis.core.jobs.tracking import register_tracker
 from wertis.core.plate.base import Plate, luma
 from wertis.core.shot.cameras import CameraSettings, camera_record, set_plane, solved_camera
-from wertis.core.shot.document import Shot
+from wertis.core.shot.document import PlaneSolution, Shot, Track
 from wertis.core.shot.edits import add_track, unlocked
-from wertis.core.shot.hold_outs import held_masks
+from wertis.core.shot.hold_outs import whole_masks
 from wertis.core.track.camera import adjusted, solve_camera, triangulated
 from wertis.core.track.features import FeatureTracks, follow_features, followed_from
-from wertis.core.track.run import Masks, track_plane
+from wertis.core.track.run import track_plane
 
 
 @dataclass(frozen=True)
@@ -241,22 +244,54 @@ def pick_planes(shot: Shot, plate: Plate, track_ids: Sequence[str], read: Callab
     WertisError
         When the camera is not solved, or a plane cannot be found.
     """
-    record, count = solved_camera(shot), Counter(len(track_ids) + 1)
+    count = Counter(len(track_ids) + 1)
     for ident in track_ids:
         if stopped(stop):
             return
         track = unlocked(shot, ident)
         yield count.remark(track.region.frame, note=f"finding the plane of {track.name}")
-        masks = held_masks(shot, track, plate.size)
-
-        def held(frame: int, masks: Masks | None = masks) -> np.ndarray:
-            found = masks(frame) if masks is not None else None
-            return np.zeros(plate.size[::-1], np.uint8) if found is None else found
-
-        solve = Solve(record.solved, record.tracks, plate, held if masks is not None else None, read)
-        shot = set_plane(shot, ident, picked_plane(solve, track.region.array, track.region.frame))
+        shot = set_plane(shot, ident, _plane_of(shot, track, plate, read))
         yield count.event(track.region.frame, note=f"{track.name} moves with its plane", of=ident)
     yield Event(None, count.total, count.total, shot)
+
+
+def _plane_of(shot: Shot, track: Track, plate: Plate, read: Callable[[int], np.ndarray] | None) -> ScenePlane:
+    """The plane of the scene that a track's region shows, seen by the shot's camera."""
+    record = solved_camera(shot)
+    solve = Solve(record.solved, record.tracks, plate, whole_masks(shot, track, plate.size), read)
+    return picked_plane(solve, track.region.array, track.region.frame)
+
+
+@dataclass(frozen=True)
+class _OnPlane:
+    """A frame's answer of a track that moves with a plane of the scene."""
+
+    plane: ScenePlane
+    warp: Warp | None
+    error: float
+    seen: float = 1.0
+    reason: str = ""
+
+
+def _tracked_on_plane(shot: Shot, track: Track, plate: Plate, runs: list[range], read: Callable[[int], np.ndarray] | None,
+                      stop: Stop | None) -> Iterator[tuple[int, _OnPlane]]:
+    plane = _plane_of(shot, track, plate, read)
+    solution = set_plane(shot, track.id, plane).track(track.id).solution  # type: ignore[union-attr]
+    assert isinstance(solution, PlaneSolution)
+    matrices, errors = solution.by_frame(), solution.error_by_frame()
+    for frame in chain(*runs):
+        if frame in matrices:
+            yield frame, _OnPlane(plane, HomographyWarp(matrices[frame]), errors[frame])
+        else:
+            yield frame, _OnPlane(plane, None, np.inf, 0.0, "the camera is not solved on this frame")
+
+
+def _keep_plane(shot: Shot, ident: str, answers: dict[int, _OnPlane]) -> Shot:
+    plane = next((a.plane for a in answers.values()), None)
+    return shot if plane is None else set_plane(shot, ident, plane)
+
+
+register_tracker(CameraSettings, _tracked_on_plane, _keep_plane)
 
 
 def camera_tracks(shot: Shot) -> list[str]:
@@ -265,8 +300,8 @@ def camera_tracks(shot: Shot) -> list[str]:
 
 
 def with_plane(shot: Shot, solve: Solve, region: np.ndarray, frame: int, name: str) -> tuple[Shot, str]:
-    """The shot with its camera, and a track more, whose motion is that of a plane of the scene; its id."""
-    out, track = add_track(shot if shot.camera is not None else with_camera(shot, solve, False, False), region, frame, name)
+    """The shot, which has the camera, with a track more, whose motion is that of a plane of the scene; its id."""
+    out, track = add_track(shot, region, frame, name)
     out = out.with_track(track.but(settings=CameraSettings()))
     return set_plane(out, track.id, picked_plane(solve, region, frame)), track.id
 

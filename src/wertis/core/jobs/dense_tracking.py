@@ -2,9 +2,9 @@
 
 import hashlib
 import shutil
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
-from itertools import chain
+from itertools import chain, groupby
 from pathlib import Path
 
 import numpy as np
@@ -74,29 +74,24 @@ def _dense(shot: Shot, track: Track, plate: Plate, runs: list[range], read: Read
     spacing = usual_spacing(float(np.count_nonzero(mask)))
     mesh = Mesh(spread_points(track, plate.size))
     for frames in runs:
-        done: set[int] = set()
-        for part, begin in _missing(folder, frames, start, key):
-            for frame in (f for f in frames if f not in done and (not part or _before(f, part[0], frames))):
-                done.add(frame)
-                there = folder.known(frame, key(frame))
-                if there is not None:
-                    yield frame, KeptField(folder.folder, frame, *there)
-            if not part:
+        there = {f: known for f in frames if (known := folder.known(f, key(f))) is not None}
+        for kept, group in groupby(frames, key=there.__contains__):
+            part = list(group)
+            if kept:
+                yield from ((f, KeptField(folder.folder, f, *there[f])) for f in part)
                 continue
             tracker = DenseTracker(as_seen(first), mask, mesh, SURFACE_STEP * spacing, settings.parts)
-            if begin is not None and begin != start:
-                tracker.start_at(loaded(folder.folder, begin))
+            before = part[0] - frames.step
+            if before != start and folder.known(before, key(before)) is not None:
+                tracker.start_at(loaded(folder.folder, before))
 
             def answered(frame: int, picture: np.ndarray, pyramid: Pyramid | None, tracker: DenseTracker = tracker) -> DenseFix:
                 return tracker.feed(picture, held(frame) if held is not None else None, pyramid)
 
             for frame, fix in fed(plate, start, part, first, fetch, as_seen, answered, lambda reason: DenseFix(None, reason=reason), stop):
-                done.add(frame)
-                if fix.field is None:
-                    yield frame, KeptField(folder.folder, frame, fix.seen, np.inf, fix.reason or "lost")
-                    continue
-                folder.keep(frame, fix.field, key(frame), fix.seen, fix.error)
-                yield frame, KeptField(folder.folder, frame, fix.seen, fix.error)
+                if fix.field is not None:
+                    folder.keep(frame, fix.field, key(frame), fix.seen, fix.error)
+                yield frame, KeptField(folder.folder, frame, fix.seen, fix.error, "" if fix.field is not None else fix.reason or "lost")
             if stopped(stop):
                 return
     if settings.neighbours:
@@ -106,25 +101,6 @@ def _dense(shot: Shot, track: Track, plate: Plate, runs: list[range], read: Read
 
         with ThreadPoolExecutor(_WRITERS) as pool:
             list(pool.map(brought_up, sorted({start, *chain(*runs)})))
-
-
-def _before(frame: int, other: int, frames: range) -> bool:
-    return (frame - other) * frames.step < 0
-
-
-def _missing(folder: MotionFolder, frames: range, start: int, key: Callable[[int], str]) -> list[tuple[list[int], int | None]]:
-    """The stretches of a run that have to be computed, each with the frame before it, whose field is there; an empty one at the end."""
-    out: list[tuple[list[int], int | None]] = []
-    before = frames[0] - frames.step
-    for frame in frames:
-        if folder.known(frame, key(frame)) is None:
-            if out and out[-1][0][-1] == frame - frames.step:
-                out[-1][0].append(frame)
-            else:
-                known = before == start or folder.known(before, key(before)) is not None
-                out.append(([frame], before if known else None))
-        before = frame
-    return [*out, ([], None)]
 
 
 def _room_for(folder: Path, size: int) -> None:

@@ -20,7 +20,10 @@ _SMOOTH = 1.5  # of an outline's places, over which what was found there is aver
 _FADES = 6.0  # of an outline's places, over which a correction fades to nothing where the edge cannot be told
 _LESS, _STAYS = 0.3, 0.1  # weights of what lies farther along, and of staying where it is, beside a place along which the edge was told
 _FIRST, _EACH = 4.0, 1.5  # pixels by which an outline may differ from a known one at once, and for each frame between
-_TIP, _THREAD = 16, 0.6  # points to both sides of a corner that may be drawn back, and pixels of thickness below which a tip is a thread
+_TIP = 16  # points to both sides of a corner that may be drawn back
+_INSET = 1.5  # pixels from the outline inwards, from which what lies on a known frame is surely the figure
+_MOST_PICTURES = 12  # that are kept
+_SETTLED, _NEAR = 3.0, 12  # times below the limit, and frames from what is over it, from which a frame need not be measured again
 _CORNER = 0.3  # roundness below which a point is a corner
 _TOLD = 0.5  # share of an outline that must be told for a frame to be fitted and to be known by
 
@@ -96,14 +99,14 @@ class EdgeFinder:
         if frame not in self._pictures:
             picture = to_float(self._fetch(frame))[..., :3] * np.float32(255)
             self._pictures[frame] = np.ascontiguousarray(picture if picture.shape[2] == 3 else picture[..., :1].repeat(3, 2), np.float32)
-            while len(self._pictures) > 12:
+            while len(self._pictures) > _MOST_PICTURES:
                 self._pictures.pop(next(iter(self._pictures)))
         return self._pictures[frame]
 
     def _known(self, shot: Shot, matte: Matte, shape: MatteShape, known: int, frame: int) -> KnownFrame | None:
         here, there = carrier(shot, matte, frame), carrier(shot, matte, known)
         none = (0.0,) * len(shape.inner)
-        alpha, box = shape_alpha(shot, matte.but(grow=-1.5), shape.but(inner=none, outer=none, opacity=1.0), known, self._size, False)
+        alpha, box = shape_alpha(shot, matte.but(grow=-_INSET), shape.but(inner=none, outer=none, opacity=1.0), known, self._size, False)
         if here is None or there is None or box is None:
             return None
         whole = np.zeros(self._size[::-1], np.float32)
@@ -158,7 +161,7 @@ def fitted_points(points: np.ndarray, edge: Edge, roundness: np.ndarray | None =
 def with_tips(points: np.ndarray, corners: Sequence[int]) -> np.ndarray:
     """An outline's points (N, 2) with each corner where its two sides meet: what lies beyond that is drawn back along them.
 
-    When a tip gets shorter its sides are found by what lies across them, and what is left of the old tip is a thread, or a loop, of nothing.
+    When a tip gets shorter its sides are found by what lies across them, and what is left of the old tip is a loop round nothing.
     """
     p, n = points.copy(), len(points)
     for corner in corners:
@@ -178,16 +181,14 @@ def with_tips(points: np.ndarray, corners: Sequence[int]) -> np.ndarray:
 
 
 def _meeting(a: np.ndarray, b: np.ndarray, c: np.ndarray, d: np.ndarray) -> np.ndarray | None:
-    """Where the side from a to b meets that from c to d, or comes nearer to its beginning than a thread is thick; None where it does not."""
+    """Where the side from a to b crosses that from c to d; None where it does not."""
     u, v, w = b - a, d - c, c - a
     cross = u[0] * v[1] - u[1] * v[0]
     if abs(cross) > 1e-9:
         s, t = (w[0] * v[1] - w[1] * v[0]) / cross, (w[0] * u[1] - w[1] * u[0]) / cross
         if 0 <= s <= 1 and 0 <= t <= 1:
             return np.asarray(a + s * u)
-    s = float(np.clip((d - a) @ u / max(float(u @ u), 1e-12), 0, 1))
-    near = a + s * u
-    return np.asarray((near + d) / 2) if np.linalg.norm(near - d) < _THREAD else None
+    return None
 
 
 def fit_matte(shot: Shot, ident: str, plate: Plate, frames: Sequence[int], reach: float = 8.0, read: Reader | None = None,
@@ -201,10 +202,9 @@ def fit_matte(shot: Shot, ident: str, plate: Plate, frames: Sequence[int], reach
     RegionError
         When the matte is gone or locked.
     """
-    matte, finder, count = matte_of(shot, ident), EdgeFinder(plate, read), Counter(len(frames))
-    for shape in matte.shapes:
-        if not shape.visible:
-            continue
+    shapes = [s for s in matte_of(shot, ident).shapes if s.visible]
+    finder, count = EdgeFinder(plate, read), Counter(len(frames) * len(shapes))
+    for shape in shapes:
         by_hand = sorted(shape.keys)
         order = sorted(frames, key=lambda f: (min(abs(f - k) for k in by_hand), f))
         for frame in order:
@@ -246,7 +246,7 @@ def repair_matte(shot: Shot, ident: str, plate: Plate, frames: Sequence[int], li
         over = {f: e for f, e in worst.items() if e > limit}
         if stopped(stop) or not over:
             break
-        left -= {f for f, e in worst.items() if e <= limit / 3 and not any(abs(f - o) < 12 for o in over)}
+        left -= {f for f, e in worst.items() if e <= limit / _SETTLED and not any(abs(f - o) < _NEAR for o in over)}
         frame = max(over, key=lambda f: (over[f], -f))
         left.discard(frame)
         for event in fit_matte(shot, ident, plate, [frame], reach, read, stop):

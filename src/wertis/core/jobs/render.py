@@ -106,8 +106,9 @@ def render(shot: Shot, plate: Plate, pattern: str, frames: Sequence[int], what: 
                 future.cancel()
 
 
-def render_matte(shot: Shot, ident: str, size: tuple[int, int], pattern: str, frames: Sequence[int], stop: Stop | None = None) -> Iterator[Event]:
-    """Write a matte as a picture sequence, white on what it covers: 16 bits where the format has them, half floats in EXR.
+def render_matte(shot: Shot, ident: str, size: tuple[int, int], pattern: str, frames: Sequence[int], resume: bool = False,
+                 stop: Stop | None = None) -> Iterator[Event]:
+    """Write a matte as a picture sequence, white on what it covers: 16 bits where the format has them, half floats in EXR; `resume` as for `render`.
 
     Raises
     ------
@@ -125,8 +126,10 @@ def render_matte(shot: Shot, ident: str, size: tuple[int, int], pattern: str, fr
     for frame in frames:
         if stopped(stop):
             return
-        alpha = matte_alpha(shot, matte, frame, size)[..., None]
-        pictures.write_picture(frame_path(pattern, frame), from_float(alpha, kind).repeat(3, 2))
+        path = frame_path(pattern, frame)
+        if not (resume and path.is_file()):
+            alpha = matte_alpha(shot, matte, frame, size)[..., None]
+            pictures.write_picture(path, from_float(alpha, kind).repeat(3, 2))
         known = carrier(shot, matte, frame) is not None
         yield count.event(frame, note="" if known else f"{matte.name}'s track has no answer there; the matte is empty")
 

@@ -54,6 +54,20 @@ def held_masks(shot: Shot, track: Track, size: tuple[int, int]) -> Callable[[int
     return lambda frame: reader.mask(frame, size)
 
 
+def whole_masks(shot: Shot, track: Track | None, size: tuple[int, int]) -> Callable[[int], np.ndarray] | None:
+    """As `held_masks`, with an empty mask (h, w) uint8 on frames on which nothing is held out."""
+    masks = held_masks(shot, track, size) if track is not None else None
+    if masks is None:
+        return None
+    nothing = np.zeros(size[::-1], np.uint8)
+
+    def mask(frame: int) -> np.ndarray:
+        found = masks(frame)
+        return nothing if found is None else found
+
+    return mask
+
+
 class HoldOutReader:
     """Masks of a track's hold-outs, frame by frame; keeps the matte sequences open.
 

@@ -105,10 +105,6 @@ class Matte(Item):
     shutter: Annotated[float, Field(ge=0, le=720)] = 0.0
     centre: Annotated[float, Field(ge=-360, le=360)] = 0.0
 
-    @property
-    def depends_on(self) -> tuple[tuple[str, str], ...]:
-        return ()
-
     def shape(self, ident: str) -> MatteShape | None:
         """The shape with this id."""
         return next((s for s in self.shapes if s.id == ident), None)
@@ -245,6 +241,22 @@ def clear_key(shot: Shot, ident: str, shape_id: str, frame: int) -> Shot:
     if len(shape.keys) == 1:
         raise RegionError(f"This is the last key of {shape.name}; a shape needs one.")
     return set_item(shot, matte.with_shape(shape.but(keys={f: k for f, k in shape.keys.items() if f != frame})))
+
+
+def clear_keys(shot: Shot, ident: str, frame: int) -> Shot:
+    """The shot without the keys of a matte's shapes on a frame; a shape's last key stays.
+
+    Raises
+    ------
+    RegionError
+        When no shape has a key there that can go.
+    """
+    keyed = [s.id for s in matte_of(shot, ident).shapes if frame in s.keys and len(s.keys) > 1]
+    if not keyed:
+        raise RegionError(f"No shape has a key on frame {frame} that can be cleared; the last key of a shape stays.")
+    for shape_id in keyed:
+        shot = clear_key(shot, ident, shape_id, frame)
+    return shot
 
 
 def move_matte_key(shot: Shot, ident: str, frame: int, to: int, copy: bool = False) -> Shot:

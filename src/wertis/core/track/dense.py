@@ -17,7 +17,7 @@ import cv2
 import numpy as np
 
 from wertis.core.geometry.bspline import evaluate
-from wertis.core.geometry.conventions import from_centred
+from wertis.core.geometry.conventions import from_centred, to_centred
 from wertis.core.geometry.displacement_field import DisplacementField, FieldWarp, filled_from_known
 from wertis.core.geometry.mesh import Mesh
 from wertis.core.geometry.warp import Box, Warp
@@ -96,7 +96,7 @@ class DenseTracker:
 
     @cached_property
     def _patches(self) -> PatchLayer:
-        """What goes apart from the surface; made when there is something."""
+        """What may go apart from the surface."""
         return PatchLayer(self.surface.reference.pyramid, self.surface.reference.mask)
 
     def feed(self, luma: np.ndarray, held: np.ndarray | None = None, pyramid: Pyramid | None = None) -> DenseFix:
@@ -118,8 +118,6 @@ class DenseTracker:
             error = np.where(gained, _APART_ERROR, error)
             alike = alike | gained
             self._in_patches = np.where(alike, gained, self._in_patches)
-        else:
-            self._in_patches &= ~alike
         seen = self._share_alike(alike) > _STILL_SEEN
         self._hidden_for = np.where(seen, 0, self._hidden_for + 1)
         error = np.hypot(error, _HIDDEN_GROWTH * np.sqrt(self._hidden_for)).astype(np.float32)
@@ -132,6 +130,10 @@ class DenseTracker:
         """Go on from a known field to the frame before the next one fed."""
         self.surface.start_at(FieldWarp(before).forward(self.surface.mesh.vertices))
         self._hidden_for = np.where(before.seen, 0, 1).astype(np.float32)
+        if self.parts:
+            warp, at = FieldWarp(before), from_centred(self._patches.start)
+            self._patches.start_at(to_centred(warp.forward(at)), warp.jacobian(at))
+            self._in_patches = np.linalg.norm(before.displacement - self._smooth_field(), axis=2) > _AWAY
 
     # -- inside ---------------------------------------------------------------------------------------------------
 
@@ -179,10 +181,9 @@ class DenseTracker:
         """(h, w, 2) displacements, of patches where these are more alike to the reference than the surface's, and (h, w) where that is."""
         layer, (x0, y0, _, _) = self._patches, self.box
         s = self.surface
-        places, slopes = evaluate(s.lattice, s.values, layer.start, slopes=True)
-        assert slopes is not None
+        places = evaluate(s.lattice, s.values, layer.start)[0]
         # what is smooth looks alike even where it lies a few pixels off, so all patches are asked
-        layer.feed(pyramid, HeldOut(held) if held is not None else None, np.ones(len(places), bool), places, slopes)
+        layer.feed(pyramid, HeldOut(held) if held is not None else None)
         apart = ~layer.found | (np.linalg.norm(layer.places - places, axis=1) > _AWAY)
         differs = np.zeros(alike.shape, np.uint8)
         for x, y in (layer.start[apart & layer.found] - [x0, y0]).round().astype(int):

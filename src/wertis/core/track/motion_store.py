@@ -15,7 +15,7 @@ from pathlib import Path
 import numpy as np
 
 from wertis.core.errors import DeliverError
-from wertis.core.exchange.motion_fields import read_field, read_note, write_channels, write_field
+from wertis.core.exchange.motion_fields import read_field, read_notes, write_channels, write_field
 from wertis.core.geometry.displacement_field import DisplacementField, FieldWarp
 from wertis.core.geometry.motion import FrameMotion
 from wertis.core.geometry.warp import IDENTITY, Warp
@@ -99,11 +99,11 @@ class MotionFolder:
 
     def known(self, frame: int, key: str) -> tuple[float, float] | None:
         """The share seen and the error of a frame that was computed from what `key` stands for; None when it has to be computed."""
-        path = field_file(self.folder, frame)
-        if read_note(path, _KEY) != key:
+        own, seen, error = read_notes(field_file(self.folder, frame), (_KEY, _SEEN, _ERROR))
+        if own != key:
             return None
         try:
-            return float(read_note(path, _SEEN)), float(read_note(path, _ERROR))
+            return float(seen), float(error)
         except ValueError:
             return None
 
@@ -126,25 +126,28 @@ class MotionFolder:
         if isinstance(warp, FieldWarp):
             visible = warp.field.sampled(warp.field.seen.astype(np.float32), source[known])
             channels["seen"][known] = visible
-        key = [read_note(field_file(self.folder, f), _KEY) for f in (frame - 1, frame, frame + 1)]
         for name, other in (("reference", IDENTITY), ("forward", self._warp(frame + 1, reference)), ("backward", self._warp(frame - 1, reference))):
             step = np.zeros_like(source)
             if other is not None:
                 step[known] = other.forward(source[known]) - here[known]
             a, b = ("x", "y") if name == "reference" else ("u", "v")
             channels[f"{name}.{a}"], channels[f"{name}.{b}"] = step[..., 0], step[..., 1]
-        write_channels(near_file(self.folder, frame), box, self.size, channels, {_KEY: hashlib.sha256(repr(key).encode()).hexdigest()[:32]})
+        write_channels(near_file(self.folder, frame), box, self.size, channels, {_KEY: self._near_key(frame)})
 
     def near_is_current(self, frame: int) -> bool:
         """Whether a frame's steps to its neighbours were made from the long steps that are there now."""
-        key = [read_note(field_file(self.folder, f), _KEY) for f in (frame - 1, frame, frame + 1)]
-        return read_note(near_file(self.folder, frame), _KEY) == hashlib.sha256(repr(key).encode()).hexdigest()[:32]
+        return read_notes(near_file(self.folder, frame), (_KEY,))[0] == self._near_key(frame)
+
+    def _near_key(self, frame: int) -> str:
+        """Stands for the long steps from which a frame's steps to its neighbours are made."""
+        of = [read_notes(field_file(self.folder, f), (_KEY,)) for f in (frame - 1, frame, frame + 1)]
+        return hashlib.sha256(repr(of).encode()).hexdigest()[:32]
 
     def _warp(self, frame: int, reference: int) -> Warp | None:
         if frame == reference:
             return IDENTITY
         with contextlib.suppress(DeliverError):
-            return FieldWarp(loaded(self.folder, frame))
+            return _warp_of(loaded(self.folder, frame))
         return None
 
 

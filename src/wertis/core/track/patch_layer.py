@@ -71,16 +71,15 @@ class PatchLayer:
         self.places = self.start.copy()
         self.shape = np.tile(np.eye(2), (len(self.start), 1, 1))
         self.found = np.zeros(len(self.start), bool)
-        self._known = np.zeros(len(self.start), bool)  # has been found apart from the surface before
         self._velocity = np.zeros_like(self.start)
 
-    def feed(self, pyramid: Pyramid, held: HeldOut | None, apart: np.ndarray, surface: np.ndarray, slopes: np.ndarray) -> None:
-        """Find on a frame those patches that lie `apart` (K,) from the surface, which would have them at `surface` (K, 2), with `slopes` (K, 2, 2)."""
+    def feed(self, pyramid: Pyramid, held: HeldOut | None) -> None:
+        """Find the patches on the next frame."""
         before = self.places.copy()
-        expected, shape = np.where(self._known[:, None], before + self._velocity, before), self.shape.copy()
+        expected, shape = before + self._velocity, self.shape.copy()
         found = np.zeros(len(self.start), bool)
         for turn in range(2):  # those that are not found at first are looked for where the others lead
-            wanted = np.flatnonzero(apart & ~found)
+            wanted = np.flatnonzero(~found)
             if not len(wanted) or (turn and not found.any()):
                 break
             if turn:
@@ -96,15 +95,11 @@ class PatchLayer:
             self.shape[k] = here[good] @ (np.eye(2) + got.affine[good])
             found[k] = True
         found &= self._supported(found)
-        self._known |= found
-        lost = apart & ~found
+        lost = ~found
         if lost.any() and found.any():
             self.places[lost], self.shape[lost] = led_by_nearest(self.start[lost], self.start[found], self.places[found], self.shape[found])
-        stays = ~apart
-        self.places[stays], self.shape[stays] = surface[stays], slopes[stays]
-        self._known[stays] = False
         self.found = found
-        self._velocity = np.where((found & self._known)[:, None], _KEPT_VELOCITY * (self.places - before), 0)
+        self._velocity = np.where(found[:, None], _KEPT_VELOCITY * (self.places - before), 0)
 
     def _supported(self, found: np.ndarray) -> np.ndarray:
         """(K,) whether patches beside each lead to where it was found; single ones may have matched something else."""

@@ -60,8 +60,8 @@ class DeliverStep(Step):
 
         def work(stop: Stop) -> Iterator[Event]:
             matte = matte_id(what)
-            events = render_matte(shot, matte, plate.size, pattern, frames, stop) if matte else render(shot, plate, pattern, frames, what, resume=resume,
-                                                                                                       stop=stop)
+            events = render_matte(shot, matte, plate.size, pattern, frames, resume, stop) if matte else \
+                render(shot, plate, pattern, frames, what, resume=resume, stop=stop)
             for event in events:
                 if event.note and event.frame is not None:
                     left_out.append(event.frame)

@@ -22,6 +22,7 @@ class CameraFields(QWidget):
         super().__init__()
         self.session = session
         self.chosen: set[int] = set()  # numbers of the camera's points in hand
+        self._shown: object = None  # the camera whose settings the fields show
         f = QFormLayout(self)
         f.setContentsMargins(0, 0, 0, 0)
         self.focal = Number(0, _MOST_FOCAL, 10, 0, "px", "Focal length, when it is known")
@@ -52,6 +53,10 @@ class CameraFields(QWidget):
         if track is None or not isinstance(track.settings, CameraSettings):
             return
         camera = s.shot.camera
+        if camera is not self._shown and isinstance(camera, SolvedCameraRecord):  # how it was solved, until a person wishes otherwise
+            self.focal.setValue(camera.focal if camera.known_focal else 0)
+            self.lens.setChecked(camera.lens)
+        self._shown = camera
         there = isinstance(camera, SolvedCameraRecord)
         for name in ("drop-worst", "drop"):
             self.buttons[name].setEnabled(there and (name != "drop" or bool(self.chosen)))

@@ -18,7 +18,7 @@ from wertis.core.jobs.events import Event, Stop, stopped
 from wertis.core.jobs.job import Job
 from wertis.core.shot.cameras import CameraSettings, SolvedCameraRecord
 from wertis.core.shot.document import Shot
-from wertis.core.shot.hold_outs import held_masks
+from wertis.core.shot.hold_outs import whole_masks
 
 
 class CameraPart:
@@ -57,16 +57,9 @@ class CameraPart:
         s = self.session
         assert s.plate is not None and s.cache is not None
         if solve:
-            track = shot.track(s.track_id)
-            masks = held_masks(shot, track, s.plate.size) if track is not None else None
-            size = s.plate.size
-
-            def held(frame: int) -> np.ndarray:
-                found = masks(frame) if masks is not None else None
-                return np.zeros(size[::-1], np.uint8) if found is None else found
-
+            held = whole_masks(shot, shot.track(s.track_id), s.plate.size)
             known = self.fields.focal.value() or None
-            for event in solve_shot(shot, s.plate, known, self.fields.lens.isChecked(), held if masks is not None else None, s.cache.get, stop):
+            for event in solve_shot(shot, s.plate, known, self.fields.lens.isChecked(), held, s.cache.get, stop):
                 shot = event.item if isinstance(event.item, Shot) else shot
                 yield event
         if not stopped(stop):

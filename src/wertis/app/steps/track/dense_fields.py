@@ -50,9 +50,10 @@ class DenseFields(QWidget):
         self.facts.setToolTip(str(where))
 
     def place_beside_shot(self) -> None:
-        """Keep the motion beside the shot's file, where nothing else was chosen and there is one."""
+        """Keep the motion beside the shot's file, where there is one, nothing else was chosen, and none is kept elsewhere yet."""
         s, track = self.session, self.session.track
-        if track is not None and isinstance(track.settings, DenseSettings) and not track.settings.folder and s.path is not None:
+        new = track is not None and not isinstance(track.solution, DenseSolution)
+        if new and track is not None and isinstance(track.settings, DenseSettings) and not track.settings.folder and s.path is not None:
             self._set("Keep the motion beside the shot", folder=str(s.path.with_suffix(".motion").absolute() / track.id))
 
     def _choose(self) -> None:

@@ -16,7 +16,8 @@ from wertis.core.shot.mattes import Matte, MatteShape, hold_back, set_points_ali
 
 COMBINE_WORDS = {"add": "Adds", "subtract": "Subtracts", "intersect": "Intersects", "exclude": "Excludes"}
 WAY_WORDS = {way: WAYS[way] for way in ("smooth", "points", "rectangle", "freehand")}
-TAKE_WORDS = {"all": "All", "affine": "No perspective", "similarity": "Shift, scale, turn", "shift": "Shift alone"}
+TAKE_WORDS = {"all": "All", "perspective": "As a plane", "affine": "No perspective", "similarity": "Shift, scale, turn", "shift-scale": "Shift, scale",
+              "shift-turn": "Shift, turn", "shift": "Shift alone"}
 REACH_WORDS = {"key": "A key on this frame", "all": "All keys alike"}
 LOOK_WORDS = {"": "Tinted over the picture", "alone": "Alone", "leaks": "Alone, faint parts raised", "out": "What it cuts out"}
 HOW_WORDS = {"in front": "In front of", "limits": "Limits"}

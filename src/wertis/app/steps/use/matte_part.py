@@ -169,7 +169,7 @@ class MattePart:
             self.bench.edit("Remove a shape", lambda: mattes.remove_shape(s.shot, matte.id, shape.id))
             self.bench.choose_tool()
         elif what == "clear":
-            self.bench.edit("Clear a key", lambda: mattes.clear_key(s.shot, matte.id, shape.id, s.frame))
+            self.bench.edit("Clear keys", lambda: mattes.clear_keys(s.shot, matte.id, s.frame))
         elif what == "measure":
             self._measure(matte)
         elif what == "worst":
@@ -239,8 +239,8 @@ class MattePart:
         """Show the matte as it is wished, while it is in hand in this step."""
         matte, how = self.matte, str(self.fields.look.currentData() or "")
         shown = matte is not None and self.session.step == "Use" and bool(how)
-        self.bench.display.pictures.look_at_matte(matte.id if shown and matte is not None else "", how if shown else "")
-        self.bench.display.frame()
+        if self.bench.display.pictures.look_at_matte(matte.id if shown and matte is not None else "", how if shown else ""):
+            self.bench.display.frame()
 
     def _fit(self, what: str, matte: Matte) -> None:
         s = self.session
@@ -284,7 +284,7 @@ class MattePart:
                 self.session.history.do("Fit to the edge", after)
                 self.bench.say(f"Fitted to the edge; {len(left)} left as they were." if left else "Fitted to the edge. Each is a key that can be changed.")
 
-        self.bench.work.begin(Job("Fitting to the edge", len(frames) * (2 if what == "repair" else 1), work), event=step, ended=over)
+        self.bench.work.begin(Job("Fitting to the edge", len(frames) * (2 if what == "repair" else len(matte.shapes)), work), event=step, ended=over)
 
     # -- keys -----------------------------------------------------------------------------------------------------
 
@@ -337,7 +337,6 @@ class MattePart:
                         outline(painter, edge, QColor(233, 180, 76, 130), 0.7, True)
         if tinted:
             painter.fillPath(whole, _TINT)
-
 
     def _paint_edge(self, painter: QPainter, view: PictureView, edge: Edge) -> None:
         """From the outline to where the edge was found, five times as long as it is far."""
