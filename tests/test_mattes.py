@@ -492,7 +492,7 @@ class MatteWindowTest(WindowCase):
         deliver = w.steps["Deliver"].page
         deliver.show_state()
         deliver.what.setCurrentIndex(2)
-        self.assertEqual(deliver.what.currentText(), f"The matte {s.shot.item(ident).name}")
+        self.assertEqual(deliver.what.currentText(), f"Matte: {s.shot.item(ident).name}")
         w.steps["Deliver"].render(deliver.what.currentData(), str(self.folder / "out" / "matte.####.png"))
         self.until(lambda: w.job is None, 60)
         self.assertEqual(len(list(out.parent.glob("matte.*.png"))), len(FRAMES))

@@ -13,7 +13,7 @@ from wertis.core.geometry.affine import POINTS_MET, robust_fit
 from wertis.core.geometry.motion import between
 from wertis.core.geometry.warp import HomographyWarp, Warp
 from wertis.core.keyed import Between, Curve, Key
-from wertis.core.matte.outline import bezier
+from wertis.core.matte.outline import bezier, flattened
 from wertis.core.shot.document import HoldOut, Item, Model, Placement, Shot, Track, new_id
 from wertis.core.shot.edits import as_points
 from wertis.core.shot.fields import Frame, Ident, Name, Point, Record
@@ -163,6 +163,17 @@ def points_on(shot: Shot, matte: Matte, shape: MatteShape, time: float) -> np.nd
     """(N, 2) where a shape's points are in the picture of a time; None where its track has no answer."""
     warp = carrier(shot, matte, time)
     return None if warp is None else warp.forward(shape.at(time))
+
+
+def outlines_on(shot: Shot, matte: Matte, time: float) -> list[tuple[MatteShape, np.ndarray, np.ndarray]]:
+    """The visible shapes of a matte that have an outline in the picture of a time: each with it as a polygon (M, 2), and (M,) where along the shape its
+    vertices are."""
+    found = []
+    for shape in matte.shapes:
+        places = points_on(shot, matte, shape, time) if shape.visible else None
+        if places is not None and np.isfinite(places).all():
+            found.append((shape, *flattened(bezier(places, np.array(shape.roundness)))))
+    return found
 
 
 def add_matte(shot: Shot, track: Track | None, frame: int, name: str = "Matte", shapes: tuple[MatteShape, ...] = ()) -> tuple[Shot, Matte]:

@@ -98,7 +98,7 @@ class DeliverPage(Page):
         for widget in (self.mesh_heading, self.mesh_format, self.mesh_button, self.mesh_hint):
             widget.setVisible(track is not None and isinstance(track.solution, MeshSolution))
         chosen = self.what.currentData()
-        wanted = [(words, key) for key, words in WHAT_WORDS.items()] + [(f"The matte {m.name}", f"{_MATTE}{m.id}") for m in mattes_of(s.shot)]
+        wanted = [(words, key) for key, words in WHAT_WORDS.items()] + [(f"Matte: {m.name}", f"{_MATTE}{m.id}") for m in mattes_of(s.shot)]
         if wanted != [(self.what.itemText(k), self.what.itemData(k)) for k in range(self.what.count())]:
             with QSignalBlocker(self.what):
                 self.what.clear()

@@ -10,6 +10,7 @@ from wertis.app.painting import outline
 from wertis.app.picture_view import PictureView
 from wertis.core.shot.document import HoldOut
 from wertis.core.shot.hold_outs import shape_on
+from wertis.core.shot.mattes import Matte, outlines_on
 
 
 def paint_texture(painter: QPainter, view: PictureView) -> None:
@@ -37,14 +38,17 @@ def paint_hold_outs(painter: QPainter, view: PictureView, mattes: MatteReader) -
             continue
         if held.path:
             _paint_matte(painter, view, held, mattes)
-        points = shape_on(s.shot, held, s.frame)
-        places = view.to_screen(points) if points is not None else None
-        if places is None or not np.isfinite(places).all():
-            continue
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(QBrush(QColor(theme.AMBER.red(), theme.AMBER.green(), theme.AMBER.blue(), 110), Qt.BrushStyle.BDiagPattern))
-        painter.drawPolygon(QPolygonF([QPointF(float(x), float(y)) for x, y in places]))
-        outline(painter, places, theme.AMBER, 1.6 if held.id == s.place.item_id else 1.0, dashed=True)
+        drawn, own = s.shot.item(held.matte, Matte), shape_on(s.shot, held, s.frame)
+        lines = [(line, shape.combine == "add") for shape, line, _ in outlines_on(s.shot, drawn, s.frame)] if drawn is not None else []
+        for points, hatched in [*lines, *([(own, True)] if own is not None else [])]:
+            places = view.to_screen(points)
+            if not np.isfinite(places).all():
+                continue
+            if hatched:
+                painter.setPen(Qt.PenStyle.NoPen)
+                painter.setBrush(QBrush(QColor(theme.AMBER.red(), theme.AMBER.green(), theme.AMBER.blue(), 110), Qt.BrushStyle.BDiagPattern))
+                painter.drawPolygon(QPolygonF([QPointF(float(x), float(y)) for x, y in places]))
+            outline(painter, places, theme.AMBER, 1.6 if held.id == s.place.item_id else 1.0, dashed=True)
 
 
 def _paint_matte(painter: QPainter, view: PictureView, held: HoldOut, mattes: MatteReader) -> None:

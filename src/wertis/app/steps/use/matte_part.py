@@ -19,7 +19,7 @@ from wertis.core.jobs.events import Event, Stop
 from wertis.core.jobs.job import Job
 from wertis.core.jobs.matte_edge import EdgeMeasure, fit_matte, measure_edges, repair_matte
 from wertis.core.matte.edge import Edge
-from wertis.core.matte.outline import along, bezier, flattened, outwards
+from wertis.core.matte.outline import along, outwards
 from wertis.core.shot import mattes
 from wertis.core.shot.document import Shape, Shot
 from wertis.core.shot.mattes import Matte
@@ -142,9 +142,8 @@ class MattePart:
     def _pick(self, point: np.ndarray) -> None:
         """Take the shape under the pointer in hand."""
         s, matte = self.session, self.matte
-        for shape in matte.shapes if matte is not None else ():
-            places = mattes.points_on(s.shot, matte, shape, s.frame)  # type: ignore[arg-type]
-            if places is not None and polygon.contains(flattened(bezier(places, np.array(shape.roundness)))[0], point):
+        for shape, line, _ in mattes.outlines_on(s.shot, matte, s.frame) if matte is not None else ():
+            if polygon.contains(line, point):
                 self.fields.take_shape(shape.id)
                 self.bench.choose_tool()
                 return
@@ -309,12 +308,7 @@ class MattePart:
             return
         tinted = not self.fields.look.currentData()
         whole = QPainterPath()
-        for shape in matte.shapes:
-            places = mattes.points_on(s.shot, matte, shape, s.frame)
-            if not shape.visible or places is None or not np.isfinite(places).all():
-                continue
-            rounds = np.array(shape.roundness)
-            line, at = flattened(bezier(places, rounds))
+        for shape, line, at in mattes.outlines_on(s.shot, matte, s.frame):
             drawn = view.to_screen(line)
             if not np.isfinite(drawn).all():
                 continue
