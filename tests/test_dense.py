@@ -28,7 +28,7 @@ from wertis.core.jobs.dense_tracking import expected_size
 from wertis.core.shot import edits
 from wertis.core.shot.dense import DenseSettings, DenseSolution
 from wertis.core.track import dense
-from wertis.core.track.motion_store import DenseMotion, MotionFolder, field_file, near_file
+from wertis.core.track.motion_store import DenseMotion, MotionFolder, field_file, neighbour_file
 
 BOX = (60, 40, 430, 300)
 
@@ -189,7 +189,7 @@ class TrackedTest(unittest.TestCase):
     def test_steps_between_neighbours_are_kept_as_well(self) -> None:
         self.surface()
         for frame, name, other in ((1004, "forward", 1005), (1004, "backward", 1003), (1001, "forward", 1002)):
-            box, found = read_channels(near_file(self.keep, frame), (f"{name}.u", f"{name}.v", "seen", "reference.x", "reference.y"))
+            box, found = read_channels(neighbour_file(self.keep, frame), (f"{name}.u", f"{name}.v", "seen", "reference.x", "reference.y"))
             here = waved(self.points, frame)
             field = DisplacementField(box, np.stack([found[f"{name}.u"], found[f"{name}.v"]], -1), found["seen"], found["seen"] > 0.5)
             self.assertLess(np.abs(FieldWarp(field).forward(here) - waved(self.points, other)).max(), 0.4, (frame, name))

@@ -17,7 +17,7 @@ from wertis.cli.main import main
 from wertis.core.errors import RegionError, WertisError
 from wertis.core.geometry.motion import PlanarMotion
 from wertis.core.matte.coverage import mean_area, polygon_area, soft_area
-from wertis.core.matte.edge import spread
+from wertis.core.matte.edge import evenly_resampled
 from wertis.core.matte.outline import along, bezier, flattened, handles
 from wertis.core.shot import mattes, store
 from wertis.core.shot.document import PlaneSolution, Region, Shot, Track
@@ -72,7 +72,7 @@ class OutlineTest(unittest.TestCase):
     def test_values_along_and_places_evenly_spread(self) -> None:
         np.testing.assert_allclose(along(np.array([0.0, 10, 20]), np.array([0, 0.5, 2.5])), [0, 5, 10])
         polygon, at = flattened(bezier(FIGURE, np.ones(8)))
-        places, where, normals = spread(polygon, at, 8)
+        places, where, normals = evenly_resampled(polygon, at, 8)
         self.assertLess(np.ptp(np.linalg.norm(np.diff(places, axis=0), axis=1)), 0.3)
         self.assertTrue((np.diff(where) > 0).all())
         self.assertGreater((normals * places).sum(1).min(), 0)  # the figure stands round the origin: outwards
@@ -305,7 +305,7 @@ class EdgeTest(unittest.TestCase):
         for frame in (4, 8, 12):
             matte.key(frame, right[frame])
         told = matte.check([2, 6, 10])
-        self.assertGreater(np.mean([m.told for on in told.values() for m in on.values()]), 0.66)
+        self.assertGreater(np.mean([m.reliable for on in told.values() for m in on.values()]), 0.66)
         self.assertLess(max(m.rms for on in told.values() for m in on.values()), 1.3)  # between keys the outline is a little off
         places = outline(6)
         places[2:4] += [4.0, 1.0]
@@ -315,12 +315,12 @@ class EdgeTest(unittest.TestCase):
         polygon, _ = flattened(bezier(outline(6), np.ones(8)))
         edge = spoilt.edge
         assert edge is not None
-        found = (edge.places + edge.offsets[:, None] * edge.normals)[edge.told]
+        found = (edge.places + edge.offsets[:, None] * edge.normals)[edge.reliable]
         t = np.linspace(0, 1, 40)[:, None]
         dense = np.concatenate([a + t * (b - a) for a, b in zip(polygon, np.roll(polygon, -1, 0), strict=True)])
         away = np.array([np.min(np.linalg.norm(dense - p, axis=1)) for p in found])
         self.assertGreater(np.mean(away < 0.5), 0.9)
-        self.assertGreater(edge.told.mean(), 0.66)
+        self.assertGreater(edge.reliable.mean(), 0.66)
 
     def test_fitted_from_one_key_it_follows_the_figure(self) -> None:
         matte = self.shot.matte(outline(1), 1, self.figure)

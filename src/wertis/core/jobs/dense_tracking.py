@@ -96,8 +96,8 @@ def _dense(shot: Shot, track: Track, plate: Plate, runs: list[range], read: Read
                 return
     if settings.neighbours:
         def brought_up(frame: int) -> None:
-            if not stopped(stop) and not folder.near_is_current(frame):
-                folder.keep_near(frame, start)
+            if not stopped(stop) and not folder.neighbours_are_current(frame):
+                folder.keep_neighbours(frame, start)
 
         with ThreadPoolExecutor(_WRITERS) as pool:
             list(pool.map(brought_up, sorted({start, *chain(*runs)})))

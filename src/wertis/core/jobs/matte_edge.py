@@ -43,23 +43,23 @@ class EdgeMeasure:
     reason: str = ""
 
     @property
-    def told(self) -> float:
+    def reliable(self) -> float:
         """Share of the outline along which the edge could be told."""
-        return float(self.edge.told.mean()) if self.edge is not None else 0.0
+        return float(self.edge.reliable.mean()) if self.edge is not None else 0.0
 
     @property
     def rms(self) -> float:
         """Root mean square of how far the outline is off, in pixels, where that can be told; nan where it cannot."""
-        if self.edge is None or not self.edge.told.any():
+        if self.edge is None or not self.edge.reliable.any():
             return float("nan")
-        return float(np.sqrt(np.mean(self.edge.offsets[self.edge.told] ** 2)))
+        return float(np.sqrt(np.mean(self.edge.offsets[self.edge.reliable] ** 2)))
 
     @property
     def worst(self) -> float:
         """The 95th percentile of the same."""
-        if self.edge is None or not self.edge.told.any():
+        if self.edge is None or not self.edge.reliable.any():
             return float("nan")
-        return float(np.quantile(np.abs(self.edge.offsets[self.edge.told]), 0.95))
+        return float(np.quantile(np.abs(self.edge.offsets[self.edge.reliable]), 0.95))
 
 
 class EdgeFinder:
@@ -144,7 +144,7 @@ def fitted_points(points: np.ndarray, edge: Edge, roundness: np.ndarray | None =
     place = np.searchsorted(edge.along, np.arange(n)) % count
     steps = np.abs(np.arange(count)[None] - place[:, None])
     steps = np.minimum(steps, count - steps)
-    told = edge.told.copy()
+    told = edge.reliable.copy()
     if roundness is not None:  # right at a corner there is no one way across; what its sides say counts
         told &= ~((steps == 1) & (roundness < _CORNER)[:, None]).any(0)
     weight = np.exp(-0.5 * (steps / _SMOOTH) ** 2) * told
@@ -217,7 +217,7 @@ def fit_matte(shot: Shot, ident: str, plate: Plate, frames: Sequence[int], reach
             for _ in range(2):
                 found = finder.measure(shot, now, current, frame, list(dict.fromkeys(k for k in known if k != frame)), min(reach, _FIRST + _EACH * near))
                 points = points_on(shot, now, current, frame)
-                if found.edge is None or points is None or found.told < _TOLD:
+                if found.edge is None or points is None or found.reliable < _TOLD:
                     yield count.event(frame, note=f"{current.name} was left: {found.reason or 'too little of its edge can be told'}", of=(shape.id, frame))
                     break
                 try:
@@ -241,7 +241,7 @@ def repair_matte(shot: Shot, ident: str, plate: Plate, frames: Sequence[int], li
         worst: dict[int, float] = {}
         for event in measure_edges(shot, ident, plate, sorted(left), reach, read, stop):
             assert event.frame is not None
-            worst[event.frame] = max((m.rms for m in event.item.values() if np.isfinite(m.rms) and m.told >= _TOLD), default=0.0)
+            worst[event.frame] = max((m.rms for m in event.item.values() if np.isfinite(m.rms) and m.reliable >= _TOLD), default=0.0)
             yield count.remark(event.frame, note=f"measured on frame {event.frame}")
         over = {f: e for f, e in worst.items() if e > limit}
         if stopped(stop) or not over:

@@ -63,17 +63,17 @@ class Edge:
     along : (n,) where along the outline those are; see `outline.flattened`.
     normals : (n, 2) outwards.
     offsets : (n,) pixels from the outline to the edge, outwards positive.
-    told : (n,) whether the edge could be told there.
+    reliable : (n,) whether the edge could be told there.
     """
 
     places: np.ndarray
     along: np.ndarray
     normals: np.ndarray
     offsets: np.ndarray
-    told: np.ndarray
+    reliable: np.ndarray
 
 
-def spread(polygon: np.ndarray, at: np.ndarray, count: int, spacing: float = _SPACING) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+def evenly_resampled(polygon: np.ndarray, at: np.ndarray, count: int, spacing: float = _SPACING) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Places (n, 2) about `spacing` pixels apart on a closed polygon (M, 2), where along its `count` curves they are (n,), and normals (n, 2) outwards."""
     ends = np.roll(polygon, -1, 0)
     length = np.linalg.norm(ends - polygon, axis=1)
@@ -101,7 +101,7 @@ def found_edge(picture: np.ndarray, polygon: np.ndarray, at: np.ndarray, count: 
     reach : pixels to both sides in which the edge is looked for.
     moved : (M, 2) by how much the polygon's vertices move while the shutter is open; where that is far across the outline, no edge can be told.
     """
-    places, along, normals = spread(polygon, at, count)
+    places, along, normals = evenly_resampled(polygon, at, count)
     across = np.arange(-(reach + _BEYOND), reach + _BEYOND + _STEP / 2, _STEP)
     points = places[:, None] + across[None, :, None] * normals[:, None]
     h, w = picture.shape[:2]

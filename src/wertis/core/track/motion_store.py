@@ -24,7 +24,7 @@ from wertis.core.plate.base import Plate
 _KEY, _SEEN, _ERROR = "wertis:key", "wertis:seen", "wertis:error"
 _BUDGET = 384 << 20  # bytes of fields that are kept in memory
 _FULL_RECORD = 32  # bytes a pixel of a frame in both of its files, before they are compressed
-_PRESSED = 0.55  # of that, as compression usually leaves it
+_COMPRESSED = 0.55  # of that, as compression usually leaves it
 
 _kept: OrderedDict[tuple[str, int, int], DisplacementField] = OrderedDict()
 _lock = threading.Lock()
@@ -35,14 +35,14 @@ def field_file(folder: Path, frame: int) -> Path:
     return folder / f"to.{frame:04d}.exr"
 
 
-def near_file(folder: Path, frame: int) -> Path:
+def neighbour_file(folder: Path, frame: int) -> Path:
     """The file of the steps from a frame to the reference frame and to its neighbours."""
     return folder / f"from.{frame:04d}.exr"
 
 
 def expected_bytes(size: tuple[int, int], frames: int) -> int:
     """About how much of a disk so many frames of a region of `size` (width, height) take."""
-    return int(size[0] * size[1] * frames * _FULL_RECORD * _PRESSED)
+    return int(size[0] * size[1] * frames * _FULL_RECORD * _COMPRESSED)
 
 
 def loaded(folder: Path, frame: int) -> DisplacementField:
@@ -107,7 +107,7 @@ class MotionFolder:
         except ValueError:
             return None
 
-    def keep_near(self, frame: int, reference: int) -> None:
+    def keep_neighbours(self, frame: int, reference: int) -> None:
         """Write a frame's steps to the reference frame and to the frames beside it, on its own pixels, from the long steps that are there."""
         warp = self._warp(frame, reference)
         if warp is None:
@@ -132,13 +132,13 @@ class MotionFolder:
                 step[known] = other.forward(source[known]) - here[known]
             a, b = ("x", "y") if name == "reference" else ("u", "v")
             channels[f"{name}.{a}"], channels[f"{name}.{b}"] = step[..., 0], step[..., 1]
-        write_channels(near_file(self.folder, frame), box, self.size, channels, {_KEY: self._near_key(frame)})
+        write_channels(neighbour_file(self.folder, frame), box, self.size, channels, {_KEY: self._neighbours_key(frame)})
 
-    def near_is_current(self, frame: int) -> bool:
+    def neighbours_are_current(self, frame: int) -> bool:
         """Whether a frame's steps to its neighbours were made from the long steps that are there now."""
-        return read_notes(near_file(self.folder, frame), (_KEY,))[0] == self._near_key(frame)
+        return read_notes(neighbour_file(self.folder, frame), (_KEY,))[0] == self._neighbours_key(frame)
 
-    def _near_key(self, frame: int) -> str:
+    def _neighbours_key(self, frame: int) -> str:
         """Stands for the long steps from which a frame's steps to its neighbours are made."""
         of = [read_notes(field_file(self.folder, f), (_KEY,)) for f in (frame - 1, frame, frame + 1)]
         return hashlib.sha256(repr(of).encode()).hexdigest()[:32]

@@ -189,13 +189,13 @@ class MattePart:
             return ""
         here = list(self.measured.get(self.session.frame, {}).values())
         worst = self._worst()
-        words = [m.reason or (f"edge off by {m.rms:.2f} px, {m.told:.0%} of it told" if m.told else "the edge cannot be told here") for m in here]
+        words = [m.reason or (f"edge off by {m.rms:.2f} px, {m.reliable:.0%} of it told" if m.reliable else "the edge cannot be told here") for m in here]
         if worst:
             words.append(f"worst {worst[0]:.2f} px on {worst[1]}")
         return "\n".join(words)
 
     def _worst(self) -> tuple[float, int] | None:
-        found = [(m.rms, f) for f, on in self.measured.items() for m in on.values() if np.isfinite(m.rms) and m.told >= _ENOUGH]
+        found = [(m.rms, f) for f, on in self.measured.items() for m in on.values() if np.isfinite(m.rms) and m.reliable >= _ENOUGH]
         return max(found, key=lambda x: (x[0], -x[1])) if found else None
 
     def _measure(self, matte: Matte) -> None:
@@ -336,7 +336,7 @@ class MattePart:
         """From the outline to where the edge was found, five times as long as it is far."""
         ends = edge.places + _LONGER * edge.offsets[:, None] * edge.normals
         a, b = view.to_screen(edge.places), view.to_screen(ends)
-        lines = [QLineF(*p, *q) for p, q, told, off in zip(a, b, edge.told, edge.offsets, strict=True)
+        lines = [QLineF(*p, *q) for p, q, told, off in zip(a, b, edge.reliable, edge.offsets, strict=True)
                  if told and abs(off) > _SHOWN and np.isfinite([p, q]).all()]
         for pen in (QPen(theme.HALO, 3), QPen(theme.PAPER, 1.2)):
             painter.setPen(pen)
