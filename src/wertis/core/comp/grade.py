@@ -9,6 +9,7 @@ import cv2
 import numpy as np
 
 _LUMA = np.array([0.2126, 0.7152, 0.0722], np.float32)
+_MOST = np.float32(65504)  # the largest half float (IEEE 754), beyond which no picture file goes
 
 
 def cdl(picture: np.ndarray, slope: Sequence[float], offset: Sequence[float], power: Sequence[float], saturation: float = 1.0) -> np.ndarray:
@@ -16,7 +17,8 @@ def cdl(picture: np.ndarray, slope: Sequence[float], offset: Sequence[float], po
     out = picture * np.asarray(slope, np.float32) + np.asarray(offset, np.float32)
     exponent = np.asarray(power, np.float32)
     if (exponent != 1).any():
-        out = np.power(np.maximum(out, 0), exponent)
+        with np.errstate(over="ignore"):  # bright floats to a high power end at the most a half float holds
+            out = np.minimum(np.power(np.maximum(out, 0), exponent), _MOST)
     if saturation != 1:
         luma = (out @ _LUMA)[..., None]
         out = luma + np.float32(saturation) * (out - luma)

@@ -4,14 +4,19 @@ The area is that of the polygon within the pixel, by signed areas summed along r
 the world, 2016; A. Turner and D. Turner, FreeType's smooth rasteriser, 2000). Where an outline winds round a pixel twice it is covered once.
 """
 
+import ctypes
 from collections.abc import Sequence
 
 import cv2
 import numpy as np
 
+from wertis.core import compiled
+from wertis.core.compiled import address
+
 Box = tuple[int, int, int, int]
 _EDGE = 0.7  # pixels of soft edge below which it is as good as hard
 _STEP = 1.0  # pixels between the samples of an outline from which the distance to it begins
+_ROOM = 2.0  # pixels beyond the soft edge to which distances are known
 
 
 def polygon_area(polygon: np.ndarray, box: Box) -> np.ndarray:
@@ -29,6 +34,12 @@ def mean_area(polygons: Sequence[np.ndarray], box: Box) -> np.ndarray:
     sound = [np.asarray(p, np.float64) - [x0, y0] for p in polygons if len(p) >= 3 and np.isfinite(p).all()]
     if not sound or w <= 0 or h <= 0:
         return np.zeros((max(h, 0), max(w, 0)), np.float32)
+    if compiled.LIBRARY is not None:
+        corners, counts = np.ascontiguousarray(np.concatenate(sound)), np.array([len(p) for p in sound], np.int64)
+        sums, out = np.empty((h, w + 2), np.float32), np.empty((h, w), np.float32)
+        compiled.LIBRARY.polygons_cover(address(corners, np.float64), address(counts, np.int64), compiled.long(len(sound)), compiled.long(h), compiled.long(w),
+                                        address(sums, np.float32), address(out, np.float32))
+        return out
     a, b = _within_rows(np.concatenate(sound), np.concatenate([np.roll(p, -1, 0) for p in sound]), h)
     if not len(a):
         return np.zeros((h, w), np.float32)
@@ -100,6 +111,8 @@ def soft_area(polygon: np.ndarray, inner: np.ndarray, outer: np.ndarray, box: Bo
     widest = float(max(inner.max(initial=0), outer.max(initial=0)))
     if (widest < _EDGE / 2 and not grow) or not hard.size:
         return hard
+    if compiled.LIBRARY is not None:
+        return _soft_compiled(polygon, inner, outer, box, smooth, grow, widest + abs(grow) + _ROOM, hard)
     x0, y0, _, _ = box
     from_, to = np.asarray(polygon, np.float64), np.roll(polygon, -1, 0)
     length = np.linalg.norm(to - from_, axis=1)
@@ -107,7 +120,7 @@ def soft_area(polygon: np.ndarray, inner: np.ndarray, outer: np.ndarray, box: Bo
     which = np.repeat(np.arange(len(from_)), count)
     part = (np.arange(len(which)) - np.repeat(np.cumsum(count) - count, count) + 0.5) / count[which]
     places = from_[which] + part[:, None] * (to - from_)[which]
-    rows, columns, index = _nearest_places(places, widest + abs(grow) + 2, box)
+    rows, columns, index = _nearest_places(places, widest + abs(grow) + _ROOM, box)
     if not len(rows):
         return hard
     f = np.float32
@@ -134,6 +147,21 @@ def soft_area(polygon: np.ndarray, inner: np.ndarray, outer: np.ndarray, box: Bo
     out = hard.copy()
     out[rows, columns] = share * fall + (1 - share) * (np.clip(signed + 0.5, 0, 1) if grow else hard[rows, columns])
     return out
+
+
+def _soft_compiled(polygon: np.ndarray, inner: np.ndarray, outer: np.ndarray, box: Box, smooth: bool, grow: float, reach: float,
+                   hard: np.ndarray) -> np.ndarray:
+    """`soft_area` by the compiled loops; `hard` (h, w) becomes it."""
+    (h, w), count, long, library = hard.shape, len(polygon), compiled.long, compiled.LIBRARY
+    assert library is not None
+    corners = np.ascontiguousarray(np.asarray(polygon, np.float64) - box[:2])
+    far, side, part = np.full((h, w), np.inf, np.float32), np.zeros((h, w), np.int32), np.zeros((h, w), np.float32)
+    nearest = address(far, np.float32), address(side, np.int32), address(part, np.float32)
+    library.nearest_sides(address(corners, np.float64), long(count), compiled.double(reach), long(h), long(w), *nearest)
+    wide = [np.ascontiguousarray(v, np.float32) for v in (inner, outer)]
+    library.soften(*nearest, long(h), long(w), *(address(v, np.float32) for v in wide), long(count), ctypes.c_float(reach), ctypes.c_float(grow),
+                   ctypes.c_float(_EDGE), int(smooth), address(hard, np.float32))
+    return hard
 
 
 def _nearest_places(places: np.ndarray, reach: float, box: Box) -> tuple[np.ndarray, np.ndarray, np.ndarray]:

@@ -2,11 +2,13 @@
 
 import numpy as np
 
-from wertis.core.matte.coverage import box_round, mean_area, soft_area
+from wertis.core.geometry.warp import Warp
+from wertis.core.imaging.parallel import side_by_side
+from wertis.core.matte.coverage import Box, box_round, mean_area, soft_area
 from wertis.core.matte.outline import along, bezier, flattened
 from wertis.core.shot.document import Shot
 from wertis.core.shot.hold_outs import register_drawn
-from wertis.core.shot.mattes import Matte, MatteShape, carrier, points_on
+from wertis.core.shot.mattes import Matte, MatteShape, carrier
 
 _STEP = 0.7  # pixels that an outline may move between two samples of a shutter's opening, for no steps to be seen
 _LEAST, _LEAST_SOFT, _MOST = 5, 3, 96  # samples; where the edge is softer than `_SOFT` pixels the second will do
@@ -24,10 +26,13 @@ def matte_alpha(shot: Shot, matte: Matte, frame: float, size: tuple[int, int], b
     blurred : with the blur of its motion, where it has a shutter.
     """
     alpha = np.zeros((size[1], size[0]), np.float32)
-    for shape in matte.shapes:
-        if not shape.visible:
-            continue
-        own, box = shape_alpha(shot, matte, shape, frame, size, blurred)
+    shapes, carried = [s for s in matte.shapes if s.visible], _Carrier(shot, matte)
+    carried.at(frame)
+
+    def made(shape: MatteShape) -> tuple[np.ndarray, Box | None]:
+        return _shape_alpha(carried, shape, frame, size, blurred)
+
+    for shape, (own, box) in zip(shapes, side_by_side(made, shapes), strict=True):
         if shape.combine == "intersect":
             kept = np.zeros_like(alpha)
             if box is not None:
@@ -50,15 +55,60 @@ def matte_alpha(shot: Shot, matte: Matte, frame: float, size: tuple[int, int], b
     return alpha if matte.opacity == 1 else alpha * np.float32(matte.opacity)
 
 
-def shape_alpha(shot: Shot, matte: Matte, shape: MatteShape, frame: float, size: tuple[int, int],
-                blurred: bool = True) -> tuple[np.ndarray, tuple[int, int, int, int] | None]:
+def shape_alpha(shot: Shot, matte: Matte, shape: MatteShape, frame: float, size: tuple[int, int], blurred: bool = True) -> tuple[np.ndarray, Box | None]:
     """A shape's own alpha (h, w) float32 on the part x0, y0, x1, y1 of the picture that it touches; None where there is none."""
-    rounds = np.array(shape.roundness)
+    return _shape_alpha(_Carrier(shot, matte), shape, frame, size, blurred)
+
+
+class _Carrier:
+    """How a matte's surface takes its own frame's picture to those of other times; each is worked out once."""
+
+    def __init__(self, shot: Shot, matte: Matte) -> None:
+        self.shot, self.matte = shot, matte
+        self._warps: dict[float, Warp | None] = {}
+
+    def at(self, time: float) -> Warp | None:
+        if time not in self._warps:
+            self._warps[time] = carrier(self.shot, self.matte, time)
+        return self._warps[time]
+
+    def points(self, shape: MatteShape, time: float) -> np.ndarray | None:
+        """(N, 2) a shape's points in the picture of a time."""
+        warp = self.at(time)
+        return None if warp is None else warp.forward(shape.at(time))
+
+    def smoothly(self, shape: MatteShape, frame: float, time: float) -> np.ndarray | None:
+        """(N, 2) a shape's points at a time near a frame: its surface goes on a parabola through the frame and those beside it, where they are known.
+
+        Within a shutter's opening straight lines from frame to frame would show as a bend in the middle of a fast blur.
+        """
+        part = time - frame
+        warps = [self.at(frame + k) for k in (-1, 0, 1)] if part and self.matte.on else []
+        if not warps or any(w is None for w in warps) or abs(part) > 1:
+            return self.points(shape, time)
+        own, weights = shape.at(time), (part * (part - 1) / 2, 1 - part * part, part * (part + 1) / 2)
+        return np.asarray(sum(w * warp.forward(own) for w, warp in zip(weights, warps, strict=True) if warp is not None))
+
+    def times(self, shape: MatteShape, frame: float, soft: float) -> list[float]:
+        """Times within a shutter's opening, evenly spread; few where the shape hardly moves."""
+        middle, half = frame + self.matte.centre / 360, self.matte.shutter / 720
+        if not half:
+            return [middle]
+        a, b = (self.points(shape, t) for t in (middle - half, middle + half))
+        if a is None or b is None:
+            return [frame]
+        travel = float(np.nanmax(np.linalg.norm(b - a, axis=1)))
+        count = int(np.clip(np.ceil(travel / max(_STEP, soft / 3)), 1 if travel < 0.1 else _LEAST if soft < _SOFT else _LEAST_SOFT, _MOST))
+        return [middle + half * ((k + 0.5) / count * 2 - 1) for k in range(count)]
+
+
+def _shape_alpha(carried: _Carrier, shape: MatteShape, frame: float, size: tuple[int, int], blurred: bool) -> tuple[np.ndarray, Box | None]:
+    matte, rounds = carried.matte, np.array(shape.roundness)
     inner, outer = np.array(shape.inner), np.array(shape.outer)
     soft = float(max(inner.max(), outer.max()))
     outlines = []
-    for time in _times(shot, matte, shape, frame, soft) if blurred else [frame]:
-        points = _smoothly(shot, matte, shape, frame, time)
+    for time in carried.times(shape, frame, soft) if blurred else [frame]:
+        points = carried.smoothly(shape, frame, time)
         if points is not None and np.isfinite(points).all():
             outlines.append(flattened(bezier(points, rounds)))
     nothing = np.zeros((0, 0), np.float32)
@@ -70,37 +120,11 @@ def shape_alpha(shot: Shot, matte: Matte, shape: MatteShape, frame: float, size:
     if not soft and not matte.grow:
         found = mean_area([p for p, _ in outlines], box)
     else:
-        parts = [soft_area(p, along(inner, at), along(outer, at), box, matte.fall == "smooth", matte.grow) for p, at in outlines]
-        found = np.asarray(np.mean(parts, axis=0), np.float32)
+        found = soft_area(*outlines[0][:1], along(inner, outlines[0][1]), along(outer, outlines[0][1]), box, matte.fall == "smooth", matte.grow)
+        for polygon, at in outlines[1:]:
+            found += soft_area(polygon, along(inner, at), along(outer, at), box, matte.fall == "smooth", matte.grow)
+        found /= np.float32(len(outlines))
     return found * np.float32(shape.opacity), box
-
-
-def _smoothly(shot: Shot, matte: Matte, shape: MatteShape, frame: float, time: float) -> np.ndarray | None:
-    """(N, 2) a shape's points at a time near a frame: its surface goes on a parabola through the frame and those beside it, where they are known.
-
-    Within a shutter's opening straight lines from frame to frame would show as a bend in the middle of a fast blur.
-    """
-    if time == frame or not matte.on:
-        return points_on(shot, matte, shape, time)
-    part, own = time - frame, shape.at(time)
-    warps = [carrier(shot, matte, frame + k) for k in (-1, 0, 1)]
-    if any(w is None for w in warps) or abs(part) > 1:
-        return points_on(shot, matte, shape, time)
-    weights = (part * (part - 1) / 2, 1 - part * part, part * (part + 1) / 2)
-    return np.asarray(sum(w * warp.forward(own) for w, warp in zip(weights, warps, strict=True) if warp is not None))
-
-
-def _times(shot: Shot, matte: Matte, shape: MatteShape, frame: float, soft: float) -> list[float]:
-    """Times within a shutter's opening, evenly spread; few where the shape hardly moves."""
-    middle, half = frame + matte.centre / 360, matte.shutter / 720
-    if not half:
-        return [middle]
-    a, b = (points_on(shot, matte, shape, t) for t in (middle - half, middle + half))
-    if a is None or b is None:
-        return [frame]
-    travel = float(np.nanmax(np.linalg.norm(b - a, axis=1)))
-    count = int(np.clip(np.ceil(travel / max(_STEP, soft / 3)), 1 if travel < 0.1 else _LEAST if soft < _SOFT else _LEAST_SOFT, _MOST))
-    return [middle + half * ((k + 0.5) / count * 2 - 1) for k in range(count)]
 
 
 def _mask(shot: Shot, ident: str, frame: int, size: tuple[int, int]) -> np.ndarray | None:
