@@ -107,13 +107,12 @@ class CompiledLoops(unittest.TestCase):
             polygon = np.array([40, 30]) + np.column_stack([np.cos(turn), np.sin(turn)]) * rng.uniform(15, 75, (25, 1))
             inner, outer = rng.uniform(0, 9, (2, 25)) * (rng.uniform(0, 1, (2, 25)) > 0.3)
             shifted = [polygon + [k, -k / 2] for k in range(5)]
-            cases = (lambda: mean_area(shifted, box), lambda: soft_area(polygon, inner, outer, box), lambda: soft_area(polygon, inner, outer, box, False, 3.3),
-                     lambda: soft_area(polygon, 0 * inner, 0 * outer, box, True, -4.0))
-            for k, case in enumerate(cases):
-                found = case()
+            none = np.zeros(25)
+            for k, args in enumerate(((inner, outer, box), (inner, outer, box, False, 3.3), (none, none, box, True, -4.0), ())):
+                found = soft_area(polygon, *args) if args else mean_area(shifted, box)
                 with mock.patch.object(compiled, "LIBRARY", None):
-                    plain = case()
-                if k == 0:
+                    plain = soft_area(polygon, *args) if args else mean_area(shifted, box)
+                if not args:
                     self.assertLess(np.abs(found - plain).max(), 2e-5)
                 # NumPy's twin looks for the nearest side from places a pixel apart, which at a sharp tip may be another
                 self.assertLess(np.abs(found - plain).mean(), 0.01, (seed, k))

@@ -37,7 +37,7 @@ def mean_area(polygons: Sequence[np.ndarray], box: Box) -> np.ndarray:
     if compiled.LIBRARY is not None:
         corners, counts = np.ascontiguousarray(np.concatenate(sound)), np.array([len(p) for p in sound], np.int64)
         sums, out = np.empty((h, w + 2), np.float32), np.empty((h, w), np.float32)
-        compiled.LIBRARY.polygons_cover(address(corners, np.float64), address(counts, np.int64), compiled.long(len(sound)), compiled.long(h), compiled.long(w),
+        compiled.LIBRARY.polygons_cover(address(corners, np.float64), address(counts, np.int64), *map(compiled.long, (len(sound), h, w)),
                                         address(sums, np.float32), address(out, np.float32))
         return out
     a, b = _within_rows(np.concatenate(sound), np.concatenate([np.roll(p, -1, 0) for p in sound]), h)
