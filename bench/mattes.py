@@ -11,7 +11,8 @@ import numpy as np
 from wertis.core.matte.outline import bezier, flattened
 from wertis.core.shot.document import PlaneSolution, Region, Shot, Track
 from wertis.core.shot.matte_alpha import matte_alpha
-from wertis.core.shot.mattes import MatteShape, add_matte, new_shape
+from wertis.core.shot.matte_edits import add_matte
+from wertis.core.shot.mattes import MatteShape, new_shape
 
 SIZE, SHAPES, POINTS, FINER, RUNS = (1920, 1080), 40, 30, 8, 3
 

@@ -19,7 +19,7 @@ from wertis.core.geometry.motion import PlanarMotion
 from wertis.core.matte.coverage import mean_area, polygon_area, soft_area
 from wertis.core.matte.edge import evenly_resampled
 from wertis.core.matte.outline import along, bezier, flattened, handles
-from wertis.core.shot import mattes, store
+from wertis.core.shot import matte_carry, matte_edits, mattes, store
 from wertis.core.shot.document import PlaneSolution, Region, Shot, Track
 from wertis.core.shot.hold_outs import HoldOutReader
 from wertis.core.shot.matte_alpha import matte_alpha
@@ -170,7 +170,7 @@ def tracked() -> Track:
 
 def drawn(**more: object) -> tuple[Shot, mattes.Matte]:
     track = tracked()
-    shot, matte = mattes.add_matte(Shot(range=(1, 12), tracks=(track,)), track, 1, "Figure", (mattes.new_shape(outline(1), 1),))
+    shot, matte = matte_edits.add_matte(Shot(range=(1, 12), tracks=(track,)), track, 1, "Figure", (mattes.new_shape(outline(1), 1),))
     return shot.with_item(matte.but(**more)), matte.but(**more)
 
 
@@ -178,58 +178,58 @@ class CarriedTest(unittest.TestCase):
     def test_the_track_does_most_and_keys_the_rest(self) -> None:
         shot, matte = drawn()
         shape = matte.shapes[0]
-        carried = mattes.points_on(shot, matte, shape, 7)
+        carried = matte_carry.points_on(shot, matte, shape, 7)
         np.testing.assert_allclose(carried, outline(1) @ placed(7)[:2, :2].T + placed(7)[:2, 2], atol=1e-9)
         for frame in (4, 7, 10, 12):
-            shot = mattes.key_shape(shot, matte.id, shape.id, frame, outline(frame))
+            shot = matte_edits.key_shape(shot, matte.id, shape.id, frame, outline(frame))
         matte = mattes.matte_of(shot, matte.id)
         shape = matte.shapes[0]
         for frame in FRAMES:
-            self.assertLess(np.abs(mattes.points_on(shot, matte, shape, frame) - outline(frame)).max(), 0.4, frame)
-        np.testing.assert_allclose(mattes.points_on(shot, matte, shape, 7), outline(7), atol=1e-9)
-        shot = mattes.clear_key(shot, matte.id, shape.id, 7)
+            self.assertLess(np.abs(matte_carry.points_on(shot, matte, shape, frame) - outline(frame)).max(), 0.4, frame)
+        np.testing.assert_allclose(matte_carry.points_on(shot, matte, shape, 7), outline(7), atol=1e-9)
+        shot = matte_edits.clear_key(shot, matte.id, shape.id, 7)
         self.assertEqual(sorted(mattes.matte_of(shot, matte.id).shapes[0].keys), [1, 4, 10, 12])
         with self.assertRaisesRegex(RegionError, "no key on frame 7"):
-            mattes.clear_key(shot, matte.id, shape.id, 7)
+            matte_edits.clear_key(shot, matte.id, shape.id, 7)
 
     def test_a_change_for_all_keys_or_a_span(self) -> None:
         shot, matte = drawn(take="shift")
         shape = matte.shapes[0].id
-        shot = mattes.key_shape(shot, matte.id, shape, 8, outline(8))
-        before = {f: mattes.points_on(shot, mattes.matte_of(shot, matte.id), mattes.matte_of(shot, matte.id).shapes[0], f) for f in FRAMES}
-        moved = mattes.key_shape(shot, matte.id, shape, 3, before[3] + [2, 1], "all")
+        shot = matte_edits.key_shape(shot, matte.id, shape, 8, outline(8))
+        before = {f: matte_carry.points_on(shot, mattes.matte_of(shot, matte.id), mattes.matte_of(shot, matte.id).shapes[0], f) for f in FRAMES}
+        moved = matte_edits.key_shape(shot, matte.id, shape, 3, before[3] + [2, 1], "all")
         self.assertEqual(sorted(mattes.matte_of(moved, matte.id).shapes[0].keys), [1, 8])
         for frame in FRAMES:
-            now = mattes.points_on(moved, mattes.matte_of(moved, matte.id), mattes.matte_of(moved, matte.id).shapes[0], frame)
+            now = matte_carry.points_on(moved, mattes.matte_of(moved, matte.id), mattes.matte_of(moved, matte.id).shapes[0], frame)
             np.testing.assert_allclose(now - before[frame], np.tile([2.0, 1], (8, 1)), atol=0.5)  # it turns with the surface
-        span = mattes.matte_of(mattes.key_shape(shot, matte.id, shape, 6, before[6] + [2, 1], "span", (5, 12)), matte.id).shapes[0]
+        span = mattes.matte_of(matte_edits.key_shape(shot, matte.id, shape, 6, before[6] + [2, 1], "span", (5, 12)), matte.id).shapes[0]
         self.assertEqual(sorted(span.keys), [1, 6, 8])
         np.testing.assert_allclose(span.keys[1], mattes.matte_of(shot, matte.id).shapes[0].keys[1])
 
     def test_points_come_and_go_on_every_key(self) -> None:
         shot, matte = drawn()
         shape = matte.shapes[0].id
-        shot = mattes.key_shape(shot, matte.id, shape, 8, outline(8))
-        more = mattes.insert_point(shot, matte.id, shape, 2, 0.5)
+        shot = matte_edits.key_shape(shot, matte.id, shape, 8, outline(8))
+        more = matte_edits.insert_point(shot, matte.id, shape, 2, 0.5)
         got = mattes.matte_of(more, matte.id).shapes[0]
         self.assertEqual({len(k) for k in got.keys.values()} | {len(got.roundness)}, {9})
         old, _ = flattened(bezier(np.array(outline(1)), np.ones(8)))
         new, _ = flattened(bezier(np.array(got.keys[1]), np.array(got.roundness)))
         self.assertLess(max(np.min(np.linalg.norm(old - p, axis=1)) for p in new), 2.5)  # the curve hardly moves
-        less = mattes.remove_shape_points(more, matte.id, shape, {3})
+        less = matte_edits.remove_shape_points(more, matte.id, shape, {3})
         self.assertEqual(mattes.matte_of(less, matte.id), mattes.matte_of(shot, matte.id))
         with self.assertRaisesRegex(RegionError, "at least three"):
-            mattes.remove_shape_points(shot, matte.id, shape, set(range(6)))
+            matte_edits.remove_shape_points(shot, matte.id, shape, set(range(6)))
         with self.assertRaisesRegex(RegionError, "8 points"):
-            mattes.key_shape(shot, matte.id, shape, 3, outline(3)[:5])
+            matte_edits.key_shape(shot, matte.id, shape, 3, outline(3)[:5])
 
     def test_the_frame_that_wants_a_key_is_named(self) -> None:
         """Common practice: key where the shape changed most from its keys, then halve."""
         shot, matte = drawn()
-        self.assertEqual(mattes.next_key_frame(shot, matte, 1, 12), 6)
-        shot = mattes.key_shape(shot, matte.id, matte.shapes[0].id, 12, outline(12))
-        shot = mattes.key_shape(shot, matte.id, matte.shapes[0].id, 6, outline(6))
-        self.assertIn(mattes.next_key_frame(shot, mattes.matte_of(shot, matte.id), 1, 12), (3, 9))
+        self.assertEqual(matte_edits.next_key_frame(shot, matte, 1, 12), 6)
+        shot = matte_edits.key_shape(shot, matte.id, matte.shapes[0].id, 12, outline(12))
+        shot = matte_edits.key_shape(shot, matte.id, matte.shapes[0].id, 6, outline(6))
+        self.assertIn(matte_edits.next_key_frame(shot, mattes.matte_of(shot, matte.id), 1, 12), (3, 9))
 
     def test_shapes_are_joined_in_their_order(self) -> None:
         shot, matte = drawn()
@@ -238,7 +238,7 @@ class CarriedTest(unittest.TestCase):
         two = polygon_area(flattened(bezier(hole + [30, 0], np.ones(8)))[0], (0, 0, 440, 320))
         for combine, wanted in (("add", one + two - one * two), ("subtract", one * (1 - two)), ("intersect", one * two),
                                 ("exclude", one + two - 2 * one * two)):
-            both = mattes.matte_of(mattes.add_shape(shot, matte.id, hole + [30, 0], 1, combine=combine), matte.id)
+            both = mattes.matte_of(matte_edits.add_shape(shot, matte.id, hole + [30, 0], 1, combine=combine), matte.id)
             np.testing.assert_allclose(matte_alpha(shot, both, 1, size), wanted, atol=1e-5)
             np.testing.assert_allclose(matte_alpha(shot, both.but(invert=True, opacity=0.5), 1, size), (1 - wanted) / 2, atol=1e-5)
 
@@ -258,7 +258,7 @@ class CarriedTest(unittest.TestCase):
         with tempfile.TemporaryDirectory() as name:
             store.save(shot, Path(name) / "m.wertis")
             self.assertEqual(store.load(Path(name) / "m.wertis"), shot)
-        self.assertIsNone(mattes.carrier(shot, matte, 99))
+        self.assertIsNone(matte_carry.carrier(shot, matte, 99))
         self.assertEqual(float(matte_alpha(shot, matte, 99, (440, 320)).max()), 0)
         for wrong in (np.zeros((2, 2)), np.full((5, 2), np.nan)):
             with self.assertRaises(RegionError):
@@ -272,7 +272,7 @@ class HeldOutTest(unittest.TestCase):
     def test_a_drawn_matte_is_held_out_of_another_track(self) -> None:
         shot, matte = drawn()
         wall = tracked().but(id="wall00000001", name="Wall")
-        shot = mattes.hold_out_of(shot.with_track(wall), matte.id, wall.id)
+        shot = matte_edits.hold_out_of(shot.with_track(wall), matte.id, wall.id)
         mask = HoldOutReader(shot, wall.id).mask(5, (440, 320))
         assert mask is not None
         np.testing.assert_allclose(mask / 255, matte_alpha(shot, matte, 5, (440, 320)), atol=1 / 255)
@@ -280,7 +280,7 @@ class HeldOutTest(unittest.TestCase):
         inverted = HoldOutReader(shot.with_item(held.but(invert=True)), wall.id).mask(5, (440, 320))
         np.testing.assert_array_equal(inverted, 255 - mask)
         with self.assertRaisesRegex(RegionError, "itself"):
-            mattes.hold_out_of(shot, matte.id, matte.on)
+            matte_edits.hold_out_of(shot, matte.id, matte.on)
 
 
 class EdgeTest(unittest.TestCase):

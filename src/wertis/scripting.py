@@ -44,8 +44,7 @@ from wertis.core.jobs.tracking import kept, runs_from, tracked
 from wertis.core.open_shot import OpenShot
 from wertis.core.plate import Plate
 from wertis.core.plate.cuts import cut_frames, find_cuts
-from wertis.core.shot import edits, items, meshes, motions, repairs
-from wertis.core.shot import mattes as matte_edits
+from wertis.core.shot import edits, items, matte_edits, meshes, motions, repairs
 from wertis.core.shot import pegs as peg_edits
 from wertis.core.shot import points as point_edits
 from wertis.core.shot import store as shot_files
@@ -56,7 +55,8 @@ from wertis.core.shot.document import Shot as Document
 from wertis.core.shot.grades import Grade, add_grade, set_grade
 from wertis.core.shot.hold_outs import open_matte, read_matte
 from wertis.core.shot.matte_alpha import matte_alpha
-from wertis.core.shot.mattes import Matte
+from wertis.core.shot.matte_carry import points_on
+from wertis.core.shot.mattes import Matte, matte_of, mattes_of, new_shape
 from wertis.core.shot.meshes import MeshSettings, mesh_of
 from wertis.core.shot.points import PointsSettings, PointsSolution
 from wertis.core.shot.resolve import motion_of
@@ -255,7 +255,7 @@ class Shot:
         """
         at = frame if frame is not None else carried_by.record.region.frame if carried_by is not None else self.range[0]
         with _fields():
-            shapes = () if points is None else (matte_edits.new_shape(_numbers(points, "points"), at, roundness, soft),)
+            shapes = () if points is None else (new_shape(_numbers(points, "points"), at, roundness, soft),)
             document, made = matte_edits.add_matte(self.document, carried_by.record if carried_by is not None else None, at, name, shapes)
         self._do("Draw a matte", document)
         return DrawnMatte(self, made.id)
@@ -263,7 +263,7 @@ class Shot:
     @property
     def mattes(self) -> list[DrawnMatte]:
         """The mattes, the lowest first."""
-        return [DrawnMatte(self, m.id) for m in matte_edits.mattes_of(self.document)]
+        return [DrawnMatte(self, m.id) for m in mattes_of(self.document)]
 
     def matte_named(self, name: str) -> DrawnMatte:
         """The matte of a name.
@@ -931,7 +931,7 @@ class DrawnMatte:
         WertisError
             When it is no longer in the shot.
         """
-        return matte_edits.matte_of(self.shot.document, self.id)
+        return matte_of(self.shot.document, self.id)
 
     @property
     def name(self) -> str:
@@ -978,7 +978,7 @@ class DrawnMatte:
         """(N, 2) where a shape's points are in a frame's picture; None where its track has no answer."""
         record = self.record
         found = record.shape(self._one(shape))
-        return matte_edits.points_on(self.shot.document, record, found, frame) if found is not None else None
+        return points_on(self.shot.document, record, found, frame) if found is not None else None
 
     def shape_points(self, shape: str | None = None, numbers: Iterable[int] | None = None, roundness: float | None = None, inner: float | None = None,
                      outer: float | None = None) -> DrawnMatte:

@@ -90,12 +90,13 @@ void polygons_cover(const double *corners, const long *counts, long polygons, lo
     }
 }
 
-/* For pixels within `reach` of a polygon's sides: the square of the distance from the middle of each to the nearest side (height, width), that side's number,
- * and where along it 0..1. `far` begins as infinite. */
-void nearest_sides(const double *corners, long count, double reach, long height, long width, float *far, int *side, float *along)
+/* For pixels within `reach` of sides: the square of the distance from the middle of each to the nearest side (height, width), that side's number,
+ * and where along it 0..1. `far` begins as infinite. A side is x, y of one end and
+ * of the other. */
+void nearest_sides(const double *sides, long count, double reach, long height, long width, float *far, int *side, float *along)
 {
     for (long i = 0; i < count; i++) {
-        const double *p = corners + 2 * i, *q = corners + 2 * ((i + 1) % count);
+        const double *p = sides + 4 * i, *q = p + 2;
         const double dx = q[0] - p[0], dy = q[1] - p[1], length2 = dx * dx + dy * dy;
         /* a long side is taken in parts, so that the boxes round them hold little that is far from it */
         const long parts = 1 + (long)(sqrt(length2) / (reach + 4));

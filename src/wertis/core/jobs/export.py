@@ -15,7 +15,9 @@ from wertis.core.geometry.motion import carried
 from wertis.core.shot import bends
 from wertis.core.shot.document import Placement, Shot, Track
 from wertis.core.shot.items import set_item
-from wertis.core.shot.mattes import Matte, add_shape, key_shape, matte_of, points_on
+from wertis.core.shot.matte_carry import points_on
+from wertis.core.shot.matte_edits import add_shape, key_shape
+from wertis.core.shot.mattes import Matte, matte_of
 from wertis.core.shot.meshes import MeshSolution, vertices_on
 from wertis.core.shot.resolve import motion_of
 

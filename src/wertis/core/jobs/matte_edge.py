@@ -8,11 +8,13 @@ import numpy as np
 from wertis.core.errors import PlateError, RegionError
 from wertis.core.jobs.events import Counter, Event, Stop, stopped
 from wertis.core.matte.edge import Edge, KnownFrame, found_edge
-from wertis.core.matte.outline import bezier, flattened
+from wertis.core.matte.outline import flattened
 from wertis.core.plate.base import Plate, to_float
 from wertis.core.shot.document import Shot
 from wertis.core.shot.matte_alpha import shape_alpha
-from wertis.core.shot.mattes import Matte, MatteShape, carrier, key_shape, matte_of, points_on
+from wertis.core.shot.matte_carry import Carrier, carrier
+from wertis.core.shot.matte_edits import key_shape
+from wertis.core.shot.mattes import Matte, MatteShape, matte_of
 
 _KNOWN = 3  # keyed frames, the nearest, from which the figure is known
 _USUAL_SHUTTER = 180.0  # degrees, by common practice, where a matte has none of its own
@@ -76,23 +78,26 @@ class EdgeFinder:
 
     def measure(self, shot: Shot, matte: Matte, shape: MatteShape, frame: int, known: Sequence[int], reach: float) -> EdgeMeasure:
         """A shape's outline on a frame against the picture's edge; the figure is known by its outline on the `known` frames."""
-        points = points_on(shot, matte, shape, frame)
-        if points is None or not np.isfinite(points).all():
+        carried = Carrier(shot, matte)
+        controls = carried.controls(shape, frame)
+        if controls is None or not np.isfinite(controls).all():
             return EdgeMeasure(None, "its track has no answer here")
+        if shape.stroke is not None:
+            return EdgeMeasure(None, "it is a line, and has no edge of its own")
         try:
             picture = self._picture(frame)
             frames = [k for k in (self._known(shot, matte, shape, f, frame) for f in known) if k is not None]
         except PlateError as why:
             return EdgeMeasure(None, str(why))
         rounds = np.array(shape.roundness)
-        polygon, at = flattened(bezier(points, rounds))
+        polygon, at = flattened(shape.curves(controls))
         half = (matte.shutter or _USUAL_SHUTTER) / 720
-        ends = [points_on(shot, matte, shape, frame + sign * half) for sign in (-1, 1)]
+        ends = [carried.controls(shape, frame + sign * half) for sign in (-1, 1)]
         moved = None
         if ends[0] is not None and ends[1] is not None:
-            moved = (ends[1] - ends[0])[np.floor(at).astype(int)]
-        corners = np.flatnonzero(rounds < _CORNER).tolist()
-        return EdgeMeasure(found_edge(picture, polygon, at, len(points), frames, reach, moved, corners))
+            moved = shape.points_of(ends[1] - ends[0])[np.floor(at).astype(int)]
+        corners = np.flatnonzero(rounds < _CORNER).tolist() if not shape.handled else []
+        return EdgeMeasure(found_edge(picture, polygon, at, shape.count, frames, reach, moved, corners))
 
     def _picture(self, frame: int) -> np.ndarray:
         """(h, w, 3) float32 on a scale of 0..255, coded for the eye."""
@@ -216,7 +221,8 @@ def fit_matte(shot: Shot, ident: str, plate: Plate, frames: Sequence[int], reach
             near = min(abs(k - frame) for k in known)
             for _ in range(2):
                 found = finder.measure(shot, now, current, frame, list(dict.fromkeys(k for k in known if k != frame)), min(reach, _FIRST + _EACH * near))
-                points = points_on(shot, now, current, frame)
+                controls = Carrier(shot, now).controls(current, frame)
+                points = current.points_of(controls) if controls is not None else None
                 if found.edge is None or points is None or found.reliable < _TOLD:
                     yield count.event(frame, note=f"{current.name} was left: {found.reason or 'too little of its edge can be told'}", of=(shape.id, frame))
                     break

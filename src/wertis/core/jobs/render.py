@@ -20,7 +20,8 @@ from wertis.core.plate.colour import CODED, LINEAR, converted, space_of
 from wertis.core.shot.document import Shot
 from wertis.core.shot.edits import opened
 from wertis.core.shot.matte_alpha import matte_alpha
-from wertis.core.shot.mattes import carrier, matte_of
+from wertis.core.shot.matte_carry import carrier
+from wertis.core.shot.mattes import matte_of
 
 MOVIES = (".mp4", ".mov", ".mkv")
 FINAL_SAMPLES = 3

@@ -152,16 +152,41 @@ def soft_area(polygon: np.ndarray, inner: np.ndarray, outer: np.ndarray, box: Bo
 def _soft_compiled(polygon: np.ndarray, inner: np.ndarray, outer: np.ndarray, box: Box, smooth: bool, grow: float, reach: float,
                    hard: np.ndarray) -> np.ndarray:
     """`soft_area` by the compiled loops; `hard` (h, w) becomes it."""
-    (h, w), count, long, library = hard.shape, len(polygon), compiled.long, compiled.LIBRARY
+    library, (h, w), count = compiled.LIBRARY, hard.shape, len(polygon)
     assert library is not None
-    corners = np.ascontiguousarray(np.asarray(polygon, np.float64) - box[:2])
-    far, side, part = np.full((h, w), np.inf, np.float32), np.zeros((h, w), np.int32), np.zeros((h, w), np.float32)
-    nearest = address(far, np.float32), address(side, np.int32), address(part, np.float32)
-    library.nearest_sides(address(corners, np.float64), long(count), compiled.double(reach), long(h), long(w), *nearest)
+    corners = np.asarray(polygon, np.float64) - box[:2]
+    far, side, part = nearest_sides(np.hstack([corners, np.roll(corners, -1, 0)]), (w, h), reach)
     wide = [np.ascontiguousarray(v, np.float32) for v in (inner, outer)]
-    library.soften(*nearest, long(h), long(w), *(address(v, np.float32) for v in wide), long(count), ctypes.c_float(reach), ctypes.c_float(grow),
-                   ctypes.c_float(_EDGE), int(smooth), address(hard, np.float32))
+    library.soften(address(far, np.float32), address(side, np.int32), address(part, np.float32), *map(compiled.long, (h, w)),
+                   *(address(v, np.float32) for v in wide), compiled.long(count), ctypes.c_float(reach), ctypes.c_float(grow), ctypes.c_float(_EDGE),
+                   int(smooth), address(hard, np.float32))
     return hard
+
+
+def nearest_sides(sides: np.ndarray, size: tuple[int, int], reach: float) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """For the pixels of a raster of `size` (width, height) that lie within `reach` of straight sides (n, 4), each x, y, x, y:
+
+    Returns
+    -------
+    (h, w) float32 the square of the distance to the nearest, infinite where none is near; (h, w) int32 its number; (h, w) float32 where along it, 0..1.
+    """
+    w, h = size
+    sides = np.ascontiguousarray(sides, np.float64)
+    far, side, part = np.full((h, w), np.inf, np.float32), np.zeros((h, w), np.int32), np.zeros((h, w), np.float32)
+    if compiled.LIBRARY is not None:
+        compiled.LIBRARY.nearest_sides(address(sides, np.float64), compiled.long(len(sides)), compiled.double(reach), compiled.long(h), compiled.long(w),
+                                       address(far, np.float32), address(side, np.int32), address(part, np.float32))
+        return far, side, part
+    for k, (ax, ay, bx, by) in enumerate(sides):
+        x0, y0 = np.clip(np.floor(np.minimum([ax, ay], [bx, by]) - reach), 0, size).astype(int)
+        x1, y1 = np.clip(np.ceil(np.maximum([ax, ay], [bx, by]) + reach), 0, size).astype(int)
+        y, x = np.mgrid[y0:y1, x0:x1] + 0.5
+        t = np.clip(((x - ax) * (bx - ax) + (y - ay) * (by - ay)) / max((bx - ax) ** 2 + (by - ay) ** 2, 1e-12), 0, 1)
+        away = (x - ax - t * (bx - ax)) ** 2 + (y - ay - t * (by - ay)) ** 2
+        here = (slice(y0, y1), slice(x0, x1))
+        nearer = away < far[here]
+        far[here][nearer], side[here][nearer], part[here][nearer] = away[nearer], k, t[nearer]
+    return far, side, part
 
 
 def _nearest_places(places: np.ndarray, reach: float, box: Box) -> tuple[np.ndarray, np.ndarray, np.ndarray]:

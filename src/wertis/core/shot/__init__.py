@@ -4,6 +4,6 @@ from wertis.core.shot import cameras as cameras
 from wertis.core.shot import dense as dense
 from wertis.core.shot import grades as grades
 from wertis.core.shot import matte_alpha as matte_alpha
-from wertis.core.shot import mattes as mattes
+from wertis.core.shot import matte_edits as matte_edits
 from wertis.core.shot import meshes as meshes
 from wertis.core.shot import points as points

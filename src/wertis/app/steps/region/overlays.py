@@ -10,7 +10,8 @@ from wertis.app.painting import outline
 from wertis.app.picture_view import PictureView
 from wertis.core.shot.document import HoldOut
 from wertis.core.shot.hold_outs import shape_on
-from wertis.core.shot.mattes import Matte, outlines_on
+from wertis.core.shot.matte_carry import outlines_on
+from wertis.core.shot.mattes import Matte
 
 
 def paint_texture(painter: QPainter, view: PictureView) -> None:

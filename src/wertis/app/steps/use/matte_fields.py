@@ -12,7 +12,8 @@ from wertis.app.session import Session
 from wertis.core.errors import WertisError
 from wertis.core.shot import items
 from wertis.core.shot.document import Shot
-from wertis.core.shot.mattes import Matte, MatteShape, hold_back, set_points_alike
+from wertis.core.shot.matte_edits import hold_back, set_points_alike
+from wertis.core.shot.mattes import Matte, MatteShape
 
 COMBINE_WORDS = {"add": "Adds", "subtract": "Subtracts", "intersect": "Intersects", "exclude": "Excludes"}
 WAY_WORDS = {way: WAYS[way] for way in ("smooth", "points", "rectangle", "freehand")}

@@ -20,8 +20,9 @@ from wertis.core.jobs.job import Job
 from wertis.core.jobs.matte_edge import EdgeMeasure, fit_matte, measure_edges, repair_matte
 from wertis.core.matte.edge import Edge
 from wertis.core.matte.outline import along, outwards
-from wertis.core.shot import mattes
+from wertis.core.shot import matte_edits
 from wertis.core.shot.document import Shape, Shot
+from wertis.core.shot.matte_carry import outlines_on, points_on
 from wertis.core.shot.mattes import Matte
 
 _TINT = QColor(233, 180, 76, 60)
@@ -65,7 +66,7 @@ class MattePart:
         if s.track is None or s.plate is None:
             self.bench.say("There is no surface to draw on; draw a region first (N).", True)
             return
-        if self.bench.edit("Draw a matte", lambda: mattes.add_matte(s.shot, s.track, s.frame)[0]):
+        if self.bench.edit("Draw a matte", lambda: matte_edits.add_matte(s.shot, s.track, s.frame)[0]):
             s.select(s.track.id, s.shot.items[-1].id)
             self.wanted("draw")
 
@@ -100,7 +101,7 @@ class MattePart:
             return
         points, way = shapes[0].array, str(self.fields.way.currentData())
         roundness = 0.0 if way in ("points", "rectangle") else 1.0
-        if self.bench.edit("Draw a shape", lambda: mattes.add_shape(s.shot, matte.id, points, s.frame, roundness)):
+        if self.bench.edit("Draw a shape", lambda: matte_edits.add_shape(s.shot, matte.id, points, s.frame, roundness)):
             now = self.matte
             assert now is not None
             self.fields.take_shape(now.shapes[-1].id)
@@ -109,7 +110,7 @@ class MattePart:
 
     def _points(self) -> np.ndarray | None:
         s, matte, shape = self.session, self.matte, self.fields.in_hand
-        return mattes.points_on(s.shot, matte, shape, s.frame) if matte is not None and shape is not None else None
+        return points_on(s.shot, matte, shape, s.frame) if matte is not None and shape is not None else None
 
     def _chosen(self, chosen: set[int]) -> None:
         self.fields.chosen = set(chosen)
@@ -126,7 +127,7 @@ class MattePart:
             shot = s.shot
             if len(points) > len(before):  # a side was double-clicked
                 at = next((k for k in range(len(before)) if not np.allclose(points[k], before[k])), len(before))
-                shot = mattes.insert_point(shot, matte.id, shape.id, at - 1)
+                shot = matte_edits.insert_point(shot, matte.id, shape.id, at - 1)
             elif len(points) < len(before):
                 kept, gone = 0, set()
                 for k, place in enumerate(before):
@@ -134,15 +135,15 @@ class MattePart:
                         kept += 1
                     else:
                         gone.add(k)
-                return mattes.remove_shape_points(shot, matte.id, shape.id, gone)
-            return mattes.key_shape(shot, matte.id, shape.id, s.frame, points, reach)  # type: ignore[arg-type]
+                return matte_edits.remove_shape_points(shot, matte.id, shape.id, gone)
+            return matte_edits.key_shape(shot, matte.id, shape.id, s.frame, points, reach)  # type: ignore[arg-type]
 
         self.bench.edit("Move the shape", made, "shape-drag", dragging)
 
     def _pick(self, point: np.ndarray) -> None:
         """Take the shape under the pointer in hand."""
         s, matte = self.session, self.matte
-        for shape, line, _ in mattes.outlines_on(s.shot, matte, s.frame) if matte is not None else ():
+        for shape, line, _ in outlines_on(s.shot, matte, s.frame) if matte is not None else ():
             if polygon.contains(line, point):
                 self.fields.take_shape(shape.id)
                 self.bench.choose_tool()
@@ -165,16 +166,16 @@ class MattePart:
         elif shape is None:
             self.bench.say("Draw a shape first.")
         elif what == "remove":
-            self.bench.edit("Remove a shape", lambda: mattes.remove_shape(s.shot, matte.id, shape.id))
+            self.bench.edit("Remove a shape", lambda: matte_edits.remove_shape(s.shot, matte.id, shape.id))
             self.bench.choose_tool()
         elif what == "clear":
-            self.bench.edit("Clear keys", lambda: mattes.clear_keys(s.shot, matte.id, s.frame))
+            self.bench.edit("Clear keys", lambda: matte_edits.clear_keys(s.shot, matte.id, s.frame))
         elif what == "measure":
             self._measure(matte)
         elif what == "worst":
             self._go_worst(matte)
         elif what == "next":
-            frame = mattes.next_key_frame(s.shot, matte, *s.shot.range)
+            frame = matte_edits.next_key_frame(s.shot, matte, *s.shot.range)
             if frame is None:
                 self.bench.say("There are keys on every frame.")
             else:
@@ -297,7 +298,7 @@ class MattePart:
         s, matte = self.session, self.matte
         if matte is None:
             return False
-        return self.bench.edit("Copy keys" if copy else "Move keys", lambda: mattes.move_matte_key(s.shot, matte.id, frame, to, copy))
+        return self.bench.edit("Copy keys" if copy else "Move keys", lambda: matte_edits.move_matte_key(s.shot, matte.id, frame, to, copy))
 
     # -- painting -------------------------------------------------------------------------------------------------
 
@@ -308,7 +309,7 @@ class MattePart:
             return
         tinted = not self.fields.look.currentData()
         whole = QPainterPath()
-        for shape, line, at in mattes.outlines_on(s.shot, matte, s.frame):
+        for shape, line, at in outlines_on(s.shot, matte, s.frame):
             drawn = view.to_screen(line)
             if not np.isfinite(drawn).all():
                 continue

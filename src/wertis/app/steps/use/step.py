@@ -20,7 +20,7 @@ from wertis.core.comp.light import light_words
 from wertis.core.comp.picture import surface_proportions
 from wertis.core.errors import RegionError
 from wertis.core.geometry import coons, quad
-from wertis.core.shot import bends, edits, items, mattes
+from wertis.core.shot import bends, edits, items, matte_edits
 from wertis.core.shot.document import Placement
 from wertis.core.shot.grades import Grade, add_grade
 
@@ -155,7 +155,7 @@ class UseStep(Step):
         if len(others) > 1:
             name, ok = QInputDialog.getItem(self.bench.window, "Hold out", f"Hold {matte.name} out of", [t.name for t in others], 0, False)
         track = next((t for t in others if t.name == name), None)
-        if ok and track is not None and self.bench.edit("Hold the matte out", lambda: mattes.hold_out_of(s.shot, matte.id, track.id)):
+        if ok and track is not None and self.bench.edit("Hold the matte out", lambda: matte_edits.hold_out_of(s.shot, matte.id, track.id)):
             self.bench.say(f"What {matte.name} covers is held out of {track.name}. Track {track.name} again to use it (Ctrl+T).")
 
     def _corners(self) -> np.ndarray | None:
