@@ -17,7 +17,7 @@ def _rise(value: np.ndarray, low: float, high: float) -> np.ndarray:
 
 
 def by_brightness(picture: np.ndarray, low: float, high: float, soft: float) -> np.ndarray:
-    """(h, w) float32, 0..1: where a picture (h, w, 3), as coded for the eye with white at 1, is as bright as `low` to `high`, fading over `soft` beyond."""
+    """(h, w) float32, 0..1: where a picture (h, w, 3), as coded for the eye with white at 1, is as bright as `low` to `high`; it fades over `soft`."""
     luma = picture[..., :3] @ _LUMA
     return _rise(luma, low - soft, low) * (1 - _rise(luma, high, high + soft))
 

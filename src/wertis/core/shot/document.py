@@ -19,7 +19,8 @@ FORMAT_VERSION = 7
 
 Model = Literal["shift", "shift-scale", "shift-turn", "similarity", "affine", "perspective"]
 Look = Literal["mix", "luma", "red", "green", "blue", "contrast"]
-Blend = Literal["normal", "multiply", "screen", "overlay"]
+Blend = Literal["normal", "multiply", "screen", "overlay", "darken", "lighten", "color-dodge", "color-burn", "hard-light", "soft-light", "difference",
+                "exclusion", "hue", "saturation", "color", "luminosity", "plus-lighter"]
 Fit = Literal["fit", "fill", "stretch"]
 Alpha = Literal["file", "straight", "ignore"]
 Mixing = Literal["plate", "linear", "display"]

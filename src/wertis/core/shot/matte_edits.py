@@ -199,7 +199,7 @@ def take_handles(shot: Shot, ident: str, shape_id: str) -> Shot:
 
 
 def _without_handles(shape: MatteShape) -> MatteShape:
-    rows = np.array([k for k in shape.keys.values()]).reshape(len(shape.keys), -1, 3, 2)
+    rows = np.array(list(shape.keys.values())).reshape(len(shape.keys), -1, 3, 2)
     reach = np.linalg.norm(rows[:, :, 1:] - rows[:, :, :1], axis=-1).max((0, 2))
     return shape.but(keys={f: k[::3] for f, k in shape.keys.items()}, handled=False, roundness=tuple(float(r > _SAME) for r in reach))
 

@@ -15,6 +15,7 @@ from wertis.app.pages import Page, combo, side_by_side
 from wertis.app.session import Session
 from wertis.app.steps.use.grade_fields import GradeFields
 from wertis.app.steps.use.matte_fields import MatteFields
+from wertis.core.comp.blend import MODES, PLUS_LIGHTER
 from wertis.core.comp.picture import surface_proportions
 from wertis.core.errors import WertisError
 from wertis.core.shot import edits, items
@@ -22,6 +23,7 @@ from wertis.core.shot.document import Placement
 
 PICTURES = "Pictures and movies (*.png *.jpg *.jpeg *.tif *.tiff *.dpx *.exr *.mov *.mp4 *.mkv *.webm)"
 ARTWORK_WORDS = {"grid": "Grid", "checker": "Checker", "picture": "Picture file", "sequence": "Sequence or movie"}
+BLEND_WORDS = {k: k.replace("-", " ").capitalize() for k in (*MODES, PLUS_LIGHTER)}
 FIT_WORDS = {"fit": "Fit, keep proportions", "fill": "Fill, keep proportions", "stretch": "Stretch to the corners"}
 PROPORTION_WORDS = {"given": "as you gave them", "perspective": "worked out from the perspective",
                     "flat": "seen too flat to tell: sides as seen are taken; overrule them if you know better"}
@@ -61,7 +63,7 @@ class UsePage(Page):
         row.addWidget(self.file, 1)
         row.addWidget(self.reread)
         self.fit = combo(FIT_WORDS, "Fit", lambda: self._set("Set the fit", fit=self.fit.currentData()))
-        self.blend = combo({k: k.capitalize() for k in ("normal", "multiply", "screen", "overlay")}, "Blend",
+        self.blend = combo(BLEND_WORDS, "Blend",
                             lambda: self._set("Set the blend mode", blend=self.blend.currentData()))
         self.opacity = Number(0, 100, 1, 0, "%", "Opacity")
         self.opacity.valueChanged.connect(lambda v: self._set("Set the opacity", "opacity", opacity=v / 100))
