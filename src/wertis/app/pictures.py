@@ -14,6 +14,7 @@ from wertis.core.plate import colour
 from wertis.core.plate.cache import FrameCache
 from wertis.core.plate.colour import Viewing
 from wertis.core.shot.document import Placement, Shot
+from wertis.core.shot.fills import Fill
 from wertis.core.shot.grades import Grade
 from wertis.core.shot.matte_alpha import matte_alpha
 from wertis.core.shot.mattes import Matte
@@ -209,6 +210,6 @@ def _same_look(a: Shot, b: Shot) -> bool:
     """Whether two shots' frames look the same: names and regions do not show in the comp."""
     if len(a.tracks) != len(b.tracks) or a.mixing != b.mixing or (a.plate and a.plate.colour) != (b.plate and b.plate.colour):
         return False
-    of_a, of_b = ([x for x in shot.items if isinstance(x, Placement | Matte | Grade)] for shot in (a, b))
+    of_a, of_b = ([x for x in shot.items if isinstance(x, Placement | Matte | Grade | Fill)] for shot in (a, b))
     return of_a == of_b and all(s.visible == t.visible and s.solution is t.solution and s.region.box.tobytes() == t.region.box.tobytes()
                                 and s.layers == t.layers for s, t in zip(a.tracks, b.tracks, strict=True))

@@ -20,9 +20,11 @@ from wertis.core.geometry.warp import BentSquareWarp, HomographyWarp, Warp, comp
 from wertis.core.plate.base import from_float, to_float
 from wertis.core.plate.colour import CODED, converted
 from wertis.core.shot.document import Artwork, Placement, Shot, Track
+from wertis.core.shot.fills import Fill
 from wertis.core.shot.grades import Grade
 from wertis.core.shot.matte_alpha import matte_alpha
 from wertis.core.shot.mattes import Matte
+from wertis.core.shot.plate_pictures import coded
 from wertis.core.shot.resolve import motion_of
 
 
@@ -44,16 +46,17 @@ def surface_proportions(placement: Placement, size: tuple[int, int], aspect: flo
 
 
 _MOST_KEPT = 8  # pictures of artwork, with their reductions
+_FAINTEST = 1e-4  # alpha of a glow, beyond which there is none
 _BAND = 96  # rows that are mixed at a time; bands are shared out among threads
 _MIXERS = ThreadPoolExecutor(2, thread_name_prefix="wertis-mix")
 
 
-def _mix(part: np.ndarray, graphic: np.ndarray, placement: Placement, light: Light) -> None:
+def _mix(part: np.ndarray, graphic: np.ndarray, item: Placement | Fill, light: Light) -> None:
     """Put a graphic (h, w, 4) over a part (h, w, channels) of a picture, in place; what it does not touch stays as it is, bit for bit."""
 
     def rows(top: int) -> None:
         back, over = part[top:top + _BAND], graphic[top:top + _BAND]
-        mixed = blend.over(converted(to_float(back), light.plate, light.mixed), over, placement.blend, placement.opacity)
+        mixed = blend.over(converted(to_float(back), light.plate, light.mixed), over, item.blend, item.opacity)
         mixed = converted(mixed, light.mixed, light.plate)
         back[...] = np.where(over[..., 3:] > 0, from_float(mixed, part.dtype), back)
 
@@ -93,21 +96,20 @@ class Compositor:
         """
         out, light = plate, light_of(shot, plate.dtype)
         size = (plate.shape[1], plate.shape[0])
-        laid_on = {p.id: laid for p, laid in self._laid(shot, frame, size, samples, light.mixed, reduced)}
+        mattes = _Mattes(shot, frame, size, reduced, plate)
+        laid_on = {x.id: (x, laid) for x, laid in self._laid(shot, frame, mattes, samples, light.mixed)}
         for item in shot.items:
-            placement = item if isinstance(item, Placement) and item.id in laid_on else None
             grade = item if isinstance(item, Grade) and item.visible and _track_shows(shot, item.on) else None
-            if placement is None and grade is None:
+            if item.id not in laid_on and grade is None:
                 continue
             if out is plate:
                 out = plate.copy() if plate.shape[2] > 2 else np.repeat(plate[..., :1], 3, 2)
             if grade is not None:
-                _grade(out, grade, _inside(shot, grade.limited_to, frame, size, reduced), light, reduced)
-            if placement is None:
-                continue
-            laid = laid_on[placement.id]
-            h, w = laid.pixels.shape[:2]
-            _mix(out[laid.top:laid.top + h, laid.left:laid.left + w], laid.pixels, placement, light)
+                _grade(out, grade, mattes.inside(grade.limited_to), light, reduced)
+            else:
+                laid_item, laid = laid_on[item.id]
+                h, w = laid.pixels.shape[:2]
+                _mix(out[laid.top:laid.top + h, laid.left:laid.left + w], laid.pixels, laid_item, light)
         return out
 
     def graphic(self, shot: Shot, frame: int, size: tuple[int, int], samples: int = 2, kind: np.dtype | type = np.uint8, space: str = CODED) -> np.ndarray:
@@ -119,27 +121,29 @@ class Compositor:
         space : the colour space that is wanted.
         """
         out, mixed = np.zeros((size[1], size[0], 4), np.float32), light_of(shot, kind).mixed
-        for placement, laid in self._laid(shot, frame, size, samples, mixed):
+        for item, laid in self._laid(shot, frame, _Mattes(shot, frame, size), samples, mixed):
             h, w = laid.pixels.shape[:2]
             part = out[laid.top:laid.top + h, laid.left:laid.left + w]
-            part[...] = blend.over(part, laid.pixels, placement.blend, placement.opacity)
+            part[...] = blend.over(part, laid.pixels, item.blend, item.opacity)
         return converted(out, mixed, space)
 
-    def _laid(self, shot: Shot, frame: int, size: tuple[int, int], samples: int, space: str,
-              reduced: int = 1) -> list[tuple[Placement, lay.Laid]]:
-        found = []
-        for placement in shot.items:
-            if not isinstance(placement, Placement) or not placement.visible:
+    def _laid(self, shot: Shot, frame: int, mattes: "_Mattes", samples: int, space: str) -> list[tuple[Placement | Fill, lay.Laid]]:
+        found: list[tuple[Placement | Fill, lay.Laid]] = []
+        for item in shot.items:
+            track = shot.track(item.on)
+            if not item.visible or track is None or not track.visible:
                 continue
-            track = shot.track(placement.on)
-            if track is None or not track.visible:
-                continue
-            try:
-                laid = self._laid_one(shot, track, placement, frame, size, samples, space, reduced)
-            except (ValueError, np.linalg.LinAlgError):  # folded so that it has no picture here
-                continue
-            if laid is not None:
-                found.append((placement, _through_mattes(shot, placement, laid, frame, size, reduced)))
+            if isinstance(item, Fill):
+                filled = _filled(item, mattes, space)
+                if filled is not None:
+                    found.append((item, filled))
+            elif isinstance(item, Placement):
+                try:
+                    laid = self._laid_one(shot, track, item, frame, mattes.size, samples, space, mattes.reduced)
+                except (ValueError, np.linalg.LinAlgError):  # folded so that it has no picture here
+                    continue
+                if laid is not None:
+                    found.append((item, mattes.through(item, laid)))
         return found
 
     def _laid_one(self, shot: Shot, track: Track, placement: Placement, frame: int, size: tuple[int, int], samples: int, space: str,
@@ -206,39 +210,79 @@ def _grade(out: np.ndarray, grade: Grade, alpha: np.ndarray | None, light: Light
     part[...] = np.where(share > 0, from_float(mixed, out.dtype), part)
 
 
-def _inside(shot: Shot, mattes: Sequence[str], frame: int, size: tuple[int, int], reduced: int) -> np.ndarray | None:
-    """(h, w) float32 of what mattes cover together; None where there is none of them."""
-    there = [m for ident in mattes if (m := shot.item(ident, Matte)) is not None and m.visible]
-    if not there:
+class _Mattes:
+    """A shot's mattes on a frame, for a picture of `size` that is `reduced` times as small as the real one; each is made once.
+
+    Parameters
+    ----------
+    plate : the frame's picture, where it is at hand, for mattes that look at it.
+    """
+
+    def __init__(self, shot: Shot, frame: int, size: tuple[int, int], reduced: int = 1, plate: np.ndarray | None = None) -> None:
+        self.shot, self.frame, self.size, self.reduced = shot, frame, size, reduced
+        self._plate = plate if reduced == 1 else None
+        self._made: dict[str, np.ndarray] = {}
+
+    def alpha(self, matte: Matte) -> np.ndarray:
+        """(h, w) float32, 0..1."""
+        if matte.id not in self._made:
+            whole = self.size
+            if self.reduced > 1:
+                whole = self.shot.plate.size if self.shot.plate is not None else (self.size[0] * self.reduced, self.size[1] * self.reduced)
+            alpha = matte_alpha(self.shot, matte, self.frame, whole, picture=self._picture if self._plate is not None else None)
+            self._made[matte.id] = alpha if whole == self.size else np.asarray(cv2.resize(alpha, self.size, interpolation=cv2.INTER_AREA))
+        return self._made[matte.id]
+
+    def inside(self, idents: Sequence[str]) -> np.ndarray | None:
+        """(h, w) float32 of what mattes cover together; None where there is none of them."""
+        there = self._there(idents)
+        if not there:
+            return None
+        total = np.zeros(self.size[::-1], np.float32)
+        for matte in there:
+            alpha = self.alpha(matte)
+            total += alpha - total * alpha
+        return total
+
+    def through(self, item: Placement | Fill, laid: lay.Laid) -> lay.Laid:
+        """A graphic with what its mattes hold back, or leave out, taken away."""
+        named = [(m, True) for m in self._there(item.held_back)] + [(m, False) for m in self._there(item.limited_to)]
+        if not named:
+            return laid
+        h, w = laid.pixels.shape[:2]
+        share = np.ones((h, w), np.float32)
+        for matte, back in named:
+            part = self.alpha(matte)[laid.top:laid.top + h, laid.left:laid.left + w]
+            share *= 1 - part if back else part
+        return lay.Laid(laid.left, laid.top, laid.pixels * share[..., None])
+
+    def _there(self, idents: Sequence[str]) -> list[Matte]:
+        return [m for ident in idents if (m := self.shot.item(ident, Matte)) is not None and m.visible]
+
+    def _picture(self) -> np.ndarray:
+        assert self._plate is not None
+        return coded(self._plate, self.shot.plate.colour if self.shot.plate is not None else "")
+
+
+def _filled(fill: Fill, mattes: _Mattes, space: str) -> lay.Laid | None:
+    """A fill as a graphic, its glow round it; None where it fills nothing."""
+    alpha = mattes.inside(fill.limited_to)
+    if alpha is None or not alpha.any():
         return None
-    total = np.zeros(size[::-1], np.float32)
-    for matte in there:
-        alpha = _alpha(shot, matte, frame, size, reduced)
-        total += alpha - total * alpha
-    return total
-
-
-def _alpha(shot: Shot, matte: Matte, frame: int, size: tuple[int, int], reduced: int) -> np.ndarray:
-    """A matte's alpha (h, w) for a picture of `size`, that is `reduced` times as small as the real one."""
-    if reduced == 1:
-        return matte_alpha(shot, matte, frame, size)
-    whole = shot.plate.size if shot.plate is not None else (size[0] * reduced, size[1] * reduced)
-    return np.asarray(cv2.resize(matte_alpha(shot, matte, frame, whole), size, interpolation=cv2.INTER_AREA))
-
-
-def _through_mattes(shot: Shot, placement: Placement, laid: lay.Laid, frame: int, size: tuple[int, int], reduced: int) -> lay.Laid:
-    """A graphic with what its mattes hold back, or leave out, taken away."""
-    named = [(ident, True) for ident in placement.held_back] + [(ident, False) for ident in placement.limited_to]
-    there = [(m, back) for ident, back in named if (m := shot.item(ident, Matte)) is not None and m.visible]
-    if not there:
-        return laid
-    h, w = laid.pixels.shape[:2]
-    share = np.ones((h, w), np.float32)
-    for matte, back in there:
-        alpha = _alpha(shot, matte, frame, size, reduced)
-        part = alpha[laid.top:laid.top + h, laid.left:laid.left + w]
-        share *= 1 - part if back else part
-    return lay.Laid(laid.left, laid.top, laid.pixels * share[..., None])
+    if fill.glow and fill.glow_strength:
+        dark = 1 - alpha
+        for wide in fill.glow:
+            if wide > 0.1:
+                dark = dark * (1 - np.float32(fill.glow_strength) * cv2.GaussianBlur(alpha, (0, 0), wide / mattes.reduced))
+        alpha = 1 - dark
+    rows, columns = (np.flatnonzero((alpha > _FAINTEST).any(axis)) for axis in (1, 0))
+    if not len(rows):
+        return None
+    part = alpha[rows[0]:rows[-1] + 1, columns[0]:columns[-1] + 1, None]
+    colour = converted(np.array(fill.colour, np.float32).reshape(1, 1, 3), CODED, space)
+    pixels = np.concatenate([part * colour, part], axis=-1).astype(np.float32)
+    held = fill.but(limited_to=()) if fill.limited_to else fill  # what limits it is in its alpha already
+    return mattes.through(held, lay.Laid(int(columns[0]), int(rows[0]), pixels))
 
 
 def surface_warp(track: Track, placement: Placement, time: float) -> Warp | None:

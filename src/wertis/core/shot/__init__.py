@@ -2,6 +2,7 @@
 
 from wertis.core.shot import cameras as cameras
 from wertis.core.shot import dense as dense
+from wertis.core.shot import fills as fills
 from wertis.core.shot import grades as grades
 from wertis.core.shot import matte_alpha as matte_alpha
 from wertis.core.shot import matte_edits as matte_edits
