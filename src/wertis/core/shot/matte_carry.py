@@ -8,10 +8,9 @@ from wertis.core.geometry.affine import POINTS_MET, affine_through, robust_fit
 from wertis.core.geometry.motion import between
 from wertis.core.geometry.warp import HomographyWarp, Warp
 from wertis.core.matte.outline import flattened
-from wertis.core.shot.document import Shot, Track
+from wertis.core.shot.document import Shot
 from wertis.core.shot.mattes import Anchor, Matte, MatteShape
-from wertis.core.shot.meshes import MeshSolution
-from wertis.core.shot.points import PointsSolution
+from wertis.core.shot.named_places import names_on, place_of
 from wertis.core.shot.resolve import motion_of
 
 _DEEPEST = 20  # shapes bound to points of shapes that are bound
@@ -144,48 +143,11 @@ def anchor_place(shot: Shot, anchor: Anchor, time: float, depth: int = 0) -> np.
         controls = Carrier(shot, matte, depth + 1).controls(shape, time)
         return None if controls is None else shape.points_of(controls)[number]
     track = shot.track(anchor.of)
-    if track is None:
-        return None
-    if anchor.kind == "point" and isinstance(track.solution, PointsSolution):
-        return _tracked_point(track, track.solution, anchor.name, time)
-    places = _on_surface(track, anchor.kind)
-    number = _number(anchor)
-    motion = motion_of(track)
-    warp = motion.at(time) if motion is not None else None
-    if places is None or warp is None or number >= len(places):
-        return None
-    there = warp.forward(places[number:number + 1])[0]
-    return there if np.isfinite(there).all() else None
+    return place_of(track, anchor.kind, anchor.name, time) if track is not None else None
 
 
 def _number(anchor: Anchor) -> int:
     return int(anchor.name) if anchor.name.isdecimal() else 10**9
-
-
-def _on_surface(track: Track, kind: str) -> np.ndarray | None:
-    """(n, 2) what of a track moves with its surface, on its region's frame."""
-    if kind == "vertex":
-        return track.solution.vertices if isinstance(track.solution, MeshSolution) else None
-    return track.region.array if kind == "corner" else None
-
-
-def _tracked_point(track: Track, solution: PointsSolution, name: str, time: float) -> np.ndarray | None:
-    if name not in solution.names:
-        return None
-    k = solution.names.index(name)
-    if time == solution.reference:
-        return solution.points[k]
-    places = solution.places[:, k]
-    at = np.interp(time, solution.frames, np.arange(len(solution.frames)), left=np.nan, right=np.nan)
-    if np.isfinite(at):
-        low = int(at)
-        high = min(low + 1, len(places) - 1)
-        place = (1 - (at - low)) * places[low] + (at - low) * places[high]
-        if np.isfinite(place).all():
-            return np.asarray(place)
-    motion = motion_of(track)
-    warp = motion.at(time) if motion is not None else None
-    return warp.forward(solution.points[k:k + 1])[0] if warp is not None else None
 
 
 def anchors_on(shot: Shot, frame: int, tracks: Sequence[str], mattes: Sequence[str] = ()) -> list[tuple[Anchor, np.ndarray]]:
@@ -194,15 +156,8 @@ def anchors_on(shot: Shot, frame: int, tracks: Sequence[str], mattes: Sequence[s
     for track in shot.tracks:
         if track.id not in tracks:
             continue
-        if isinstance(track.solution, PointsSolution):
-            solution, k = track.solution, track.solution.index(frame)
-            found_there = [frame == solution.reference or (k is not None and bool(solution.measured[k, j])) for j in range(len(solution.names))]
-            kind: tuple = ("point", [n for n, there in zip(solution.names, found_there, strict=True) if there])
-        elif isinstance(track.solution, MeshSolution):
-            kind = ("vertex", [str(j) for j in range(len(track.solution.vertices))])
-        else:
-            kind = ("corner", [str(j) for j in range(len(track.region.array))])
-        found += [(a, p) for name in kind[1] if (p := anchor_place(shot, a := Anchor(kind=kind[0], of=track.id, name=name), frame)) is not None]
+        kind, names = names_on(track, frame)
+        found += [(a, p) for name in names if (p := anchor_place(shot, a := Anchor(kind=kind, of=track.id, name=name), frame)) is not None]
     for matte in shot.items:
         if isinstance(matte, Matte) and matte.id in mattes:
             for shape in matte.shapes:

@@ -15,6 +15,7 @@ from wertis.core.shot import regions
 from wertis.core.shot.document import Layer, Look, Region, Shot, Solution, Track, TrackSettings
 from wertis.core.shot.edits import carry, unlocked
 from wertis.core.shot.fields import Flags, Frame, Integers, Matrices, Point, Reals, Table, Triples
+from wertis.core.shot.named_places import on_surface, register_places
 from wertis.core.shot.resolve import motion_of, register_layer, register_solution
 
 VertexNumber = Annotated[int, Field(ge=0, le=100_000)]
@@ -398,6 +399,8 @@ def _pegged(inner: Motion, layer: PegLayer, region: Region) -> Motion:
 
 
 register_solution(MeshSolution, _built)
+register_places(MeshSolution, "vertex", lambda solution, frame: [str(k) for k in range(len(solution.vertices))],
+                lambda track, solution, name, time: on_surface(track, solution.vertices, name, time))
 register_layer(RetrackedMeshLayer, _retracked)
 register_layer(PegLayer, _pegged)
 

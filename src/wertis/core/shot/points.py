@@ -12,7 +12,8 @@ from wertis.core.geometry.motion import Motion, PlanarMotion
 from wertis.core.shot.document import Look, Region, Shot, Solution, Track, TrackSettings
 from wertis.core.shot.edits import unlocked
 from wertis.core.shot.fields import Flags, Integers, Matrices, Name, Table
-from wertis.core.shot.resolve import register_solution
+from wertis.core.shot.named_places import register_places
+from wertis.core.shot.resolve import motion_of, register_solution
 from wertis.core.track.points import PointsFix
 
 _BY_HAND = 0.3  # pixels of error of a point that is put right by hand
@@ -271,4 +272,28 @@ def _motion(solution: PointsSolution, region: Region) -> Motion:
     return PlanarMotion(solution.reference, {f: m for f, (m, _) in solution.fits.items()}, region.box, errors)
 
 
+def _found_on(solution: PointsSolution, frame: int) -> list[str]:
+    k = solution.index(frame)
+    return [n for j, n in enumerate(solution.names) if frame == solution.reference or (k is not None and bool(solution.measured[k, j]))]
+
+
+def _place(track: Track, solution: PointsSolution, name: str, time: float) -> np.ndarray | None:
+    """Where a tracked point is; it goes straight between frames, and with the track's motion where it has no place of its own."""
+    if name not in solution.names:
+        return None
+    j = solution.names.index(name)
+    if time == solution.reference:
+        return np.asarray(solution.points[j])
+    at = float(np.interp(time, solution.frames, np.arange(len(solution.frames)), left=np.nan, right=np.nan))
+    if np.isfinite(at):
+        low, part = int(at), at - int(at)
+        place = solution.places[low, j] if not part else (1 - part) * solution.places[low, j] + part * solution.places[low + 1, j]
+        if np.isfinite(place).all():
+            return np.asarray(place)
+    motion = motion_of(track)
+    warp = motion.at(time) if motion is not None else None
+    return np.asarray(warp.forward(solution.points[j:j + 1])[0]) if warp is not None else None
+
+
 register_solution(PointsSolution, _motion)
+register_places(PointsSolution, "point", _found_on, _place)

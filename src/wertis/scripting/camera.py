@@ -1,0 +1,76 @@
+"""A solved camera in scripts."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from wertis import libraries  # noqa: F401  first, so that importing changes no environment
+from wertis.core.blas import single_threaded
+from wertis.core.exchange.camera_json import write_camera
+from wertis.core.exchange.camera_usd import WRITERS as USD_WRITERS
+from wertis.core.exchange.camera_usd import write_camera_usd
+from wertis.core.jobs.camera import Solve, camera_tracks, pick_planes, picked_plane, solve_again, with_plane
+from wertis.core.shot.cameras import carried_on_plane, plane_corners, solved_camera
+from wertis.core.shot.document import Shot as Document
+from wertis.scripting.common import Points, checked_fields, numbers
+from wertis.scripting.surface import Surface
+
+if TYPE_CHECKING:
+    from wertis.scripting.shot import Shot
+
+
+class Camera:
+    """A solved camera of a shot.
+
+    Attributes
+    ----------
+    solved : its path, focal length, points and errors.
+    """
+
+    def __init__(self, shot: Shot, found: Solve) -> None:
+        self.shot, self._found = shot, found
+        self.solved = found.camera
+
+    @property
+    def error(self) -> float:
+        """Mean reprojection error in pixels; common practice: under 1 is usable, about 0.3 good."""
+        return self.solved.error
+
+    def pin(self, corners: Points, frame: int) -> dict[int, np.ndarray]:
+        """Corners (n, 2) of a flat part of the scene on a frame, carried to all frames: frame to (n, 2).
+
+        Raises
+        ------
+        WertisError
+            When there is no plane to be found there.
+        """
+        places = numbers(corners, "corners")
+        return carried_on_plane(self.solved, picked_plane(self._found, places, frame), places, frame)
+
+    def drop_points(self, worse_than: float) -> Camera:
+        """Leave out points that are usually off by more than so many pixels, and solve again; the camera without them. Planes are picked anew."""
+        record = solved_camera(self.shot.document)
+        dropped = np.flatnonzero(record.off > worse_than).tolist()
+        with single_threaded():
+            after = solve_again(self.shot.document, dropped)
+            for event in pick_planes(after, self.shot.plate, camera_tracks(after)):
+                after = event.item if isinstance(event.item, Document) else after
+        self.shot._do("Drop points of the camera", after)
+        return self.shot.camera
+
+    def plane(self, region: Points, frame: int, name: str = "Plane") -> Surface:
+        """A track more in the shot, whose motion is that of the plane seen inside a region (N, 2) on a frame."""
+        with checked_fields():
+            document, ident = with_plane(self.shot.document, self._found, numbers(region, "region"), frame, name)
+        self.shot._do(f"Add {name}", document)
+        return Surface(self.shot, ident)
+
+    def save(self, path: str | Path) -> None:
+        """Write the camera as JSON, or as USD (.usd, .usda, .usdc) with its points and the planes of the shot's tracks."""
+        if Path(path).suffix.lower() in USD_WRITERS:
+            write_camera_usd(Path(path), self.solved, self.shot.plate.fps, plane_corners(self.shot.document))
+        else:
+            write_camera(Path(path), self.solved)
