@@ -23,12 +23,13 @@ def run_render(a: argparse.Namespace) -> int:
 def run_matte(a: argparse.Namespace) -> int:
     """Write a drawn matte, or that of what passes in front of a track."""
     shot = shot_at(a.shot)
-    if (a.of is None) == (a.track is None):
+    if bool(a.of) == (a.track is not None):
         raise DeliverError("Say which matte: --of NAME for one that was drawn, or --track NAME for what passes in front of that track.")
-    if a.of is not None:
+    if a.of:
         first, last = put_frames(shot, a.range_)
         progress = Progress("making mattes", a.quiet)
-        left = shot.matte_named(a.of).render(a.out, range(first, last + 1), progress)
+        one, *others = [shot.matte_named(name) for name in a.of]
+        left = one.render(a.out, range(first, last + 1), progress, None, a.part or "", a.parts, a.bits, others)
         progress.end()
         return _reported(left, last - first + 1)
     surface = surface_in(shot, a.track)
@@ -51,7 +52,7 @@ def run_export(a: argparse.Namespace) -> int:
     if a.what == "shapes":
         if a.of is None:
             raise DeliverError("Say whose shapes: --of NAME names the matte.")
-        print(f"{shot.matte_named(a.of).export(a.out)} frames written to {a.out}")
+        print(f"{shot.matte_named(a.of).export(a.out, a.samples)} frames written to {a.out}")
         return EXIT_OK
     surface = surface_in(shot, a.track)
     if a.what == "mesh":

@@ -116,7 +116,11 @@ def build_parser() -> argparse.ArgumentParser:
     matte = commands.add_parser("matte", help="write a drawn matte, or one of what passes in front of a tracked surface, as pictures")
     matte.add_argument("shot", help="a .wertis file")
     matte.add_argument("--track", metavar="NAME", help="name of the track that something passes in front of")
-    matte.add_argument("--of", metavar="NAME", help="name of a matte that was drawn, instead")
+    matte.add_argument("--of", metavar="NAME", action="append",
+                       help="name of a matte that was drawn, instead; several become channels of an EXR")
+    matte.add_argument("--part", metavar="NAME", help="with --of: only this shape or group of it")
+    matte.add_argument("--parts", action="store_true", help="with --of: each shape and group as a channel of the EXR as well")
+    matte.add_argument("--bits", type=int, choices=[8, 16], default=0, help="bits of a PNG or TIFF (default: 16)")
     matte.add_argument("--range", dest="range_", metavar="FIRST-LAST", help="frames of a drawn matte (default: the shot's range)")
     matte.add_argument("--out", required=True, metavar="PATTERN", help="such as mattes/passer.####.png")
     matte.add_argument("--quiet", action="store_true", help="no progress")
@@ -128,7 +132,8 @@ def build_parser() -> argparse.ArgumentParser:
     export.add_argument("--placement", metavar="NAME", help="name of the placement (default: the track's first, or its region)")
     export.add_argument("--out", required=True, metavar="FILE",
                         help="file to write: a corner pin as .csv or .json; a mesh as .csv, .json, .obj (#### is the frame) or .usd; "
-                             "shapes as .json or .svg (####)")
+                             "shapes as .json, .csv or .svg (with #### a file a frame, else one that is animated)")
+    export.add_argument("--samples", type=int, default=0, metavar="N", help="with --what shapes: N points evenly along each outline, not its own")
     export.add_argument("--what", choices=["pin", "mesh", "shapes"], default="pin",
                         help="a corner pin (default), the vertices of a mesh, or a matte's shapes")
 

@@ -15,7 +15,7 @@ from wertis.core.errors import WertisError
 from wertis.core.jobs.events import Event
 from wertis.core.jobs.export import export_shapes, import_shapes
 from wertis.core.jobs.matte_edge import EdgeMeasure, fit_matte, measure_edges, repair_matte
-from wertis.core.jobs.render import render_matte
+from wertis.core.jobs.matte_render import part_of, render_matte
 from wertis.core.matte.outline import handles
 from wertis.core.shot import items, matte_edits
 from wertis.core.shot.document import Shot as Document
@@ -28,6 +28,7 @@ from wertis.scripting.uses import Placed
 
 if TYPE_CHECKING:
     from wertis.scripting.shot import Shot
+    from wertis.scripting.surface import Surface
 
 
 class DrawnMatte:
@@ -267,14 +268,31 @@ class DrawnMatte:
                             progress)
 
     def render(self, pattern: str | Path, frames: Sequence[int] | None = None, progress: Progress | None = None,
-               stop: threading.Event | None = None) -> dict[int, str]:
-        """Write it as a picture sequence (`####` stands for the frame number); frames on which it is empty for want of a track, and why."""
-        wanted = list(frames) if frames is not None else self.shot._frames()
-        return self.shot._left_out(render_matte(self.shot.document, self.id, self.shot.plate.size, str(pattern), wanted, stop=stop), progress)
+               stop: threading.Event | None = None, part: str = "", parts: bool = False, bits: int = 0,
+               beside: Iterable[DrawnMatte] = ()) -> dict[int, str]:
+        """Write it as a picture sequence (`####` stands for the frame number) or a movie; frames on which it is empty for want of a track, and why.
 
-    def export(self, path: str | Path) -> int:
-        """Write its shapes over the range as .json or .csv, as .svg with a file a frame (#### stands for it), or as one animated .svg; how many frames."""
-        return export_shapes(self.shot.document, self.record, Path(path))
+        Parameters
+        ----------
+        part : name of a shape or group to be written alone.
+        parts : each shape and group as a channel of an EXR as well.
+        bits : 8 or 16 of a PNG or TIFF.
+        beside : other mattes, as channels of the same EXR.
+        """
+        wanted = list(frames) if frames is not None else self.shot._frames()
+        ident = part_of(self.record, part) if part else ""
+        mattes = [self.id, *(m.id for m in beside)]
+        events = render_matte(self.shot.document, mattes, self.shot.plate.size, str(pattern), wanted, False, stop, ident, parts, bits)
+        return self.shot._left_out(events, progress)
+
+    def export(self, path: str | Path, samples: int = 0) -> int:
+        """Write its shapes over the range as .json or .csv, as .svg with a file a frame (#### stands for it), or as one animated .svg; how many frames.
+
+        Parameters
+        ----------
+        samples : so many points, evenly spaced on each outline, in place of its own.
+        """
+        return export_shapes(self.shot.document, self.record, Path(path), samples)
 
     def read(self, path: str | Path) -> DrawnMatte:
         """Add the shapes of a .json, .csv or .svg file, with a key on each of their frames. Returns itself."""

@@ -5,7 +5,7 @@ errors and visibility are half floats. docs/formats.md lists the channels.
 """
 
 import struct
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from pathlib import Path
 
 import cv2
@@ -25,11 +25,13 @@ _HALVES = ("error", "seen")
 _UNKNOWN = 1e9  # .flo: larger displacements are unknown
 
 
-def write_channels(path: Path, box: Box, size: tuple[int, int], channels: Mapping[str, np.ndarray], notes: Mapping[str, str] | None = None) -> None:
+def write_channels(path: Path, box: Box, size: tuple[int, int], channels: Mapping[str, np.ndarray], notes: Mapping[str, str] | None = None,
+                   halves: Collection[str] = _HALVES) -> None:
     """Write channels (h, w) over a box of a picture of `size` (width, height) as an EXR whose data window is the box.
 
     Parameters
     ----------
+    halves : names of the channels that are kept as half floats.
     notes : texts to keep in the header, by names that begin with `wertis:`.
 
     Raises
@@ -43,12 +45,12 @@ def write_channels(path: Path, box: Box, size: tuple[int, int], channels: Mappin
     spec.x, spec.y = x0, y0
     spec.full_x, spec.full_y, spec.full_width, spec.full_height = 0, 0, *size
     spec.channelnames = tuple(names)
-    spec.channelformats = tuple(oiio.TypeDesc("half" if n in _HALVES else "float") for n in names)
+    spec.channelformats = tuple(oiio.TypeDesc("half" if n in halves else "float") for n in names)
     spec.attribute("compression", "zip:1")
     for name, text in (notes or {}).items():
         spec.attribute(name, text)
     planes = [np.asarray(channels[n], np.float32) for n in names]
-    data = np.stack([p if n in _HALVES else np.round(p * _GRID) / _GRID for n, p in zip(names, planes, strict=True)], axis=-1)
+    data = np.stack([p if n in halves else np.round(p * _GRID) / _GRID for n, p in zip(names, planes, strict=True)], axis=-1)
     with replacing(path) as temporary:
         target = oiio.ImageOutput.create(str(temporary))
         if target is None or not target.open(str(temporary), spec):

@@ -1,23 +1,24 @@
 """What goes out for a track: corner pins, animated meshes; and for a matte: its shapes."""
 
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
 from wertis.core.comp.picture import surface_proportions
 from wertis.core.errors import DeliverError
-from wertis.core.exchange import corner_pin_csv, corner_pin_json
-from wertis.core.exchange import shapes as shapes_file
+from wertis.core.exchange import corner_pin_csv, corner_pin_json, shapes_csv, shapes_json, shapes_svg
 from wertis.core.exchange.animated_mesh import WRITERS, AnimatedMesh
 from wertis.core.exchange.corner_pin_json import CornerPin
-from wertis.core.exchange.shapes import Outlines
+from wertis.core.exchange.outlines import Outlines
 from wertis.core.geometry.motion import carried
+from wertis.core.matte.outline import flattened
 from wertis.core.shot import bends
 from wertis.core.shot.document import Placement, Shot, Track
 from wertis.core.shot.items import set_item
-from wertis.core.shot.matte_carry import points_on
+from wertis.core.shot.matte_carry import Carrier
 from wertis.core.shot.matte_edits import add_shape, key_shape
-from wertis.core.shot.mattes import Matte, matte_of
+from wertis.core.shot.mattes import Matte, MatteShape, matte_of
 from wertis.core.shot.meshes import MeshSolution, vertices_on
 from wertis.core.shot.resolve import motion_of
 
@@ -119,8 +120,13 @@ def export_mesh(shot: Shot, track: Track, path: Path) -> int:
     return len(mesh.places)
 
 
-def export_shapes(shot: Shot, matte: Matte, path: Path) -> int:
-    """Write a matte's shapes over the shot's range as .json, or as .svg, one file a frame (#### stands for it); returns how many frames there are.
+def export_shapes(shot: Shot, matte: Matte, path: Path, samples: int = 0) -> int:
+    """Write a matte's shapes over the shot's range as .json, .csv, or .svg: one file a frame (#### stands for it), or one that is animated; returns how
+    many frames there are.
+
+    Parameters
+    ----------
+    samples : so many points, evenly spaced on each outline, in place of its own.
 
     Raises
     ------
@@ -129,23 +135,54 @@ def export_shapes(shot: Shot, matte: Matte, path: Path) -> int:
     """
     if shot.plate is None or not matte.shapes:
         raise DeliverError(f"{matte.name} has no shapes to write; draw one first.")
+    frames, carried = range(shot.range[0], shot.range[1] + 1), Carrier(shot, matte)
+    names = [s.name for s in matte.shapes]
     found = []
-    for shape in matte.shapes:
-        places = {f: points_on(shot, matte, shape, f) for f in range(shot.range[0], shot.range[1] + 1)}
+    for number, shape in enumerate(matte.shapes):
+        places = {f: carried.controls(shape, f) for f in frames}
         known = {f: p for f, p in places.items() if p is not None and np.isfinite(p).all()}
-        found.append(Outlines(shape.name, shape.combine, known, *(np.array(v) for v in (shape.roundness, shape.inner, shape.outer))))
+        name = shape.name if names.count(shape.name) == 1 else f"{shape.name} {number + 1}"
+        found.append(_sampled(shape, known, name, samples) if samples else _outlines(shape, known, name))
+    if not any(s.points for s in found):
+        raise DeliverError(f"{matte.name} is on no frame of the range; track its surface first.")
+    found = [s for s in found if s.points]
     suffix = path.suffix.lower()
     if suffix == ".json":
-        shapes_file.write_json(path, shot.plate.size, found)
+        shapes_json.write(path, shot.plate.size, found)
+    elif suffix == ".csv":
+        shapes_csv.write(path, shot.plate.size, found)
     elif suffix == ".svg":
-        shapes_file.write_svg(path, shot.plate.size, found)
+        shapes_svg.write(path, shot.plate.size, found, shot.plate.fps)
     else:
-        raise DeliverError(f"'{path.suffix}' is not a file of shapes; end the name with .json or .svg.")
+        raise DeliverError(f"'{path.suffix}' is not a file of shapes; end the name with .json, .csv or .svg.")
     return len({f for shape in found for f in shape.points})
 
 
+def _outlines(shape: MatteShape, known: dict[int, np.ndarray], name: str) -> Outlines:
+    handles = {f: c.reshape(-1, 3, 2)[:, 1:] for f, c in known.items()} if shape.handled else {}
+    roundness, inner, outer = (np.array(v) for v in (shape.roundness, shape.inner, shape.outer))
+    return Outlines(name, shape.combine, {f: shape.points_of(c) for f, c in known.items()}, roundness, inner, outer, handles, shape.closed,
+                    np.array(shape.stroke.widths if shape.stroke is not None else ()))
+
+
+def _sampled(shape: MatteShape, known: dict[int, np.ndarray], name: str, samples: int) -> Outlines:
+    """A shape with so many points in place of its own, evenly spaced along it."""
+    if samples < 3:
+        raise DeliverError("An outline needs at least three points.")
+    points = {}
+    for frame, controls in known.items():
+        line, _ = flattened(shape.curves(controls), shape.closed)
+        line = np.vstack([line, line[:1]]) if shape.closed else line
+        length = np.concatenate([[0.0], np.cumsum(np.linalg.norm(np.diff(line, axis=0), axis=1))])
+        at = np.linspace(0, length[-1], samples, endpoint=not shape.closed)
+        points[frame] = np.column_stack([np.interp(at, length, line[:, k]) for k in (0, 1)])
+    none = np.zeros(samples)
+    widths = np.full(samples, float(np.mean(shape.stroke.widths))) if shape.stroke is not None else np.zeros(0)
+    return Outlines(name, shape.combine, points, none, none, none, {}, shape.closed, widths)
+
+
 def import_shapes(shot: Shot, ident: str, path: Path) -> Shot:
-    """The shot with the shapes of a file added to a matte, with a key on each of their frames.
+    """The shot with the shapes of a .json, .csv or .svg file added to a matte, with a key on each of their frames.
 
     Raises
     ------
@@ -154,13 +191,25 @@ def import_shapes(shot: Shot, ident: str, path: Path) -> Shot:
     RegionError
         When the matte is gone, or its track has no answer on a frame of theirs.
     """
-    found = shapes_file.read_svg(path)[1] if path.suffix.lower() == ".svg" else shapes_file.read_json(path)
-    for outline in found:
-        first, *rest = sorted(outline.points)
-        shot = add_shape(shot, ident, outline.points[first], first, combine=outline.combine)  # type: ignore[arg-type]
+    readers = {".svg": shapes_svg.read, ".csv": shapes_csv.read, ".json": shapes_json.read}
+    if path.suffix.lower() not in readers:
+        raise DeliverError(f"'{path.suffix}' is not a file of shapes; choose a .json, .csv or .svg file.")
+    for outline in readers[path.suffix.lower()](path):
+        frames = sorted(outline.points)
+        first, *rest = frames
+        width = float(outline.widths.mean()) if len(outline.widths) else 0.0
+        at = first if shot.range[0] <= first <= shot.range[1] or rest else matte_of(shot, ident).frame
+        shot = add_shape(shot, ident, outline.points[first], at, combine=outline.combine, width=width, closed=outline.closed)  # type: ignore[arg-type]
         shape = matte_of(shot, ident).shapes[-1]
-        values = {k: tuple(float(v) for v in getattr(outline, k)) for k in ("roundness", "inner", "outer")}
-        shot = set_item(shot, matte_of(shot, ident).with_shape(shape.but(name=outline.name or "Shape", **values)))
-        for frame in rest:
-            shot = key_shape(shot, ident, shape.id, frame, outline.points[frame])
+        values: dict[str, Any] = {k: tuple(float(v) for v in getattr(outline, k)) for k in ("roundness", "inner", "outer")}
+        if shape.stroke is not None:
+            values["stroke"] = shape.stroke.but(widths=tuple(float(v) for v in outline.widths))
+        if outline.handles:
+            values |= {"handled": True, "keys": {f: tuple(p for p in k for _ in range(3)) for f, k in shape.keys.items()}}
+        shot = set_item(shot, matte_of(shot, ident).with_shape(shape.but(name=outline.name[:200] or "Shape", **values)))
+        for frame in frames if outline.handles else rest:
+            controls = outline.points[frame]
+            if outline.handles:
+                controls = np.concatenate([controls[:, None], outline.handles[frame]], axis=1).reshape(-1, 2)
+            shot = key_shape(shot, ident, shape.id, at if frame == first else frame, controls)
     return shot

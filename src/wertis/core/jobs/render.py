@@ -15,13 +15,10 @@ from wertis.core.errors import DeliverError, PlateError
 from wertis.core.exchange import pictures
 from wertis.core.files import numbered
 from wertis.core.jobs.events import Counter, Event, Stop, stopped
-from wertis.core.plate.base import ALPHAS, Plate, from_float, to_float
+from wertis.core.plate.base import ALPHAS, Plate, to_float
 from wertis.core.plate.colour import CODED, LINEAR, converted, space_of
 from wertis.core.shot.document import Shot
 from wertis.core.shot.edits import opened
-from wertis.core.shot.matte_alpha import matte_alpha
-from wertis.core.shot.matte_carry import carrier
-from wertis.core.shot.mattes import matte_of
 
 MOVIES = (".mp4", ".mov", ".mkv")
 FINAL_SAMPLES = 3
@@ -105,34 +102,6 @@ def render(shot: Shot, plate: Plate, pattern: str, frames: Sequence[int], what: 
         finally:
             for _, future in writing:
                 future.cancel()
-
-
-def render_matte(shot: Shot, ident: str, size: tuple[int, int], pattern: str, frames: Sequence[int], resume: bool = False,
-                 stop: Stop | None = None) -> Iterator[Event]:
-    """Write a matte as a picture sequence, white on what it covers: 16 bits where the format has them, half floats in EXR; `resume` as for `render`.
-
-    Raises
-    ------
-    DeliverError
-        When a file cannot be written. Finished frames are kept.
-    RegionError
-        When the matte is gone.
-    """
-    check_target(pattern)
-    suffix = Path(pattern).suffix.lower()
-    if suffix in MOVIES:
-        raise DeliverError("A matte goes out as a picture sequence; end the name with .png, .tif or .exr.")
-    matte, count = matte_of(shot, ident), Counter(len(frames))
-    kind = np.float16 if suffix == ".exr" else np.uint8 if suffix in (".jpg", ".jpeg") else np.uint16
-    for frame in frames:
-        if stopped(stop):
-            return
-        path = frame_path(pattern, frame)
-        if not (resume and path.is_file()):
-            alpha = matte_alpha(shot, matte, frame, size)[..., None]
-            pictures.write_picture(path, from_float(alpha, kind).repeat(3, 2))
-        known = carrier(shot, matte, frame) is not None
-        yield count.event(frame, note="" if known else f"{matte.name}'s track has no answer there; the matte is empty")
 
 
 def render_frame(shot: Shot, frame: int, what: str = "comp", plate: Plate | None = None) -> np.ndarray:

@@ -14,7 +14,8 @@ from wertis.core.errors import WertisError
 from wertis.core.jobs.events import Event, Stop
 from wertis.core.jobs.export import export_corner_pin, export_mesh
 from wertis.core.jobs.job import Job
-from wertis.core.jobs.render import check_target, render, render_matte
+from wertis.core.jobs.matte_render import render_matte
+from wertis.core.jobs.render import check_target, render
 from wertis.core.shot.document import Shot, Track
 
 
@@ -60,7 +61,7 @@ class DeliverStep(Step):
 
         def work(stop: Stop) -> Iterator[Event]:
             matte = matte_id(what)
-            events = render_matte(shot, matte, plate.size, pattern, frames, resume, stop) if matte else \
+            events = render_matte(shot, [matte], plate.size, pattern, frames, resume, stop) if matte else \
                 render(shot, plate, pattern, frames, what, resume=resume, stop=stop)
             for event in events:
                 if event.note and event.frame is not None:
