@@ -16,7 +16,7 @@ from wertis.core.shot.matte_carry import Carrier, best_anchors, points_on
 from wertis.core.shot.mattes import Anchor, Combine, Matte, MatteGroup, MatteShape, Stroke, matte_of, new_shape
 
 _SAME = 0.1  # pixels by which a curve may move, and not seem to
-_ROUNDS, _MOST_POINTS = 5, 2000  # in which points are put between, and of a shape afterwards
+_ROUNDS, _MOST_POINTS = 8, 2000  # in which points are put between, and of a shape afterwards
 
 
 def add_matte(shot: Shot, track: Track | None, frame: int, name: str = "Matte", shapes: tuple[MatteShape, ...] = ()) -> tuple[Shot, Matte]:
