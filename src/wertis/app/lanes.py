@@ -25,6 +25,7 @@ class Lanes(QWidget):
     Attributes
     ----------
     step_marks : gives the frames with keys of the part of the step in hand.
+    step_measured : gives frame to how far what the step has in hand is off, in pixels.
     step_mark_moved : called with a key's frame, where it was dragged to, and whether it is to be copied; says whether such keys can be moved.
     """
 
@@ -32,6 +33,7 @@ class Lanes(QWidget):
         super().__init__()
         self.session = session
         self.step_marks: Callable[[], list[int]] = list
+        self.step_measured: Callable[[], dict[int, float]] = dict
         self.step_mark_moved: Callable[[int, int, bool], bool] = lambda frame, to, copy: False
         self._mark_dragged: int | None = None  # frame of the step's key being dragged
         self._dragged: int | None = None  # frame of the repair key being dragged
@@ -45,7 +47,7 @@ class Lanes(QWidget):
         self.setToolTip("Click or drag to go to a frame. Tracked: how much of the region is seen; hatched where it is lost, notched where weak.\n"
                         f"Drift: the worst corner's or vertex's, measured, in pixels (thin: what the tracker expected; dashed: a mesh's mean);\n"
                         f"under {USABLE:g} px is usable, {GOOD:g} px good. "
-                        "Hatched where it could not be measured. Double-click shows each corner's own. Dots: repair keys; drag moves, Ctrl copies.\n"
+                        "Hatched where it could not be measured. Dashes and dots: how far a matte's outline is from its edge, while in hand. Double-click shows each corner's own. Dots: repair keys; drag moves, Ctrl copies.\n"
                         "Dashes: out of date, would be tracked again. Squares: pegs, or keys of the extra move, the sides or a matte, while in hand;\n"
                         "those of pegs and mattes can be dragged as well. Lines: cuts.")
         for signal in (session.shot_changed, session.frame_changed, session.selection_changed, session.live_changed, session.step_changed,
@@ -186,6 +188,7 @@ class Lanes(QWidget):
             p.drawText(QRectF(_LEFT - 24, y - 6, 20, 12), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, f"{level:g}")
         self._curve(p, points, theme.QUIET, 1.0)
         self._drift(p, top, base)
+        self._curve(p, [QPointF(self.x_of(f), base - self._height(v)) for f, v in sorted(self.step_measured().items())], theme.AMBER, 1.6, 3)
         p.setPen(QPen(theme.PAPER, 1))
         p.setBrush(theme.PANEL)
         item = self.session.shot.item(self.session.place.item_id)

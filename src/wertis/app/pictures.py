@@ -79,7 +79,8 @@ class PictureMaker:
             self._forget()
 
     def look_at_matte(self, ident: str, how: str) -> bool:
-        """Show a matte in the place of the picture: "alone", its faint parts raised ("leaks"), or what it cuts "out"; nothing of the kind for "".
+        """Show a matte in the place of the picture: "alone", its faint parts raised ("leaks"), what it cuts "out", or alone with
+        its soft edge taken from the picture ("picture edge"); nothing of the kind for "".
 
         Whether that is another wish than before.
         """
@@ -175,6 +176,8 @@ class PictureMaker:
             shown, error = colour.shown(picture), str(why)
         ident, how = self._matte
         matte = shot.item(ident, Matte) if how else None
+        if matte is not None and how == "picture edge":
+            matte, how = matte.but(edge="picture"), "alone"
         if matte is not None:
             shown = _through_matte(shown, matte_alpha(shot, matte, frame, (w, h)), how)
         return shown, error

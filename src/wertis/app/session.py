@@ -30,6 +30,7 @@ from wertis.core.shot.document import HoldOut, Item, Placement, Shot, Track
 from wertis.core.shot.edits import plane_settings
 from wertis.core.shot.history import History
 from wertis.core.shot.meshes import MeshSettings, PegLayer
+from wertis.core.shot.plate_pictures import coded
 from wertis.core.track.texture import Texture, measure
 from wertis.core.track.tracker_input import looked_at
 
@@ -106,6 +107,15 @@ class Session:
     def path(self) -> Path | None:
         """The shot's own file."""
         return self.opened.path
+
+    def coded_picture(self) -> np.ndarray | None:
+        """The plate's picture of the frame in view (h, w, 3) float32, coded for the eye; None where it cannot be read."""
+        if self.cache is None or self.shot.plate is None:
+            return None
+        try:
+            return coded(self.cache.get(self.frame), self.shot.plate.colour)
+        except WertisError:
+            return None
 
     @property
     def aspect(self) -> float:

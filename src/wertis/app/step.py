@@ -70,6 +70,10 @@ class Step(Overlay):
         """Frames with keys of the part in hand, which the lanes mark with squares."""
         return []
 
+    def measured(self) -> dict[int, float]:
+        """Frame to how far something in hand is off, in pixels, which the lanes draw beside the drift; empty for nothing."""
+        return {}
+
     def move_key_mark(self, frame: int, to: int, copy: bool) -> bool:
         """Keys of the part in hand were dragged in the lanes from a frame to another, or copied; whether that can be done."""
         return False

@@ -103,6 +103,7 @@ class MainWindow(QMainWindow):
         self.step_bar = StepBar(self.session, list(self.steps.values()))
         self.details = Details([(name, step.page) for name, step in self.steps.items()])
         self.lanes.step_marks = lambda: self.step.key_marks()
+        self.lanes.step_measured = lambda: self.step.measured()
         self.lanes.step_mark_moved = lambda frame, to, copy: self.step.move_key_mark(frame, to, copy)
         self.outline.setFixedWidth(176)
         middle = QHBoxLayout()

@@ -70,6 +70,11 @@ class DriftSeries:
         """
         return [self._through_blur(read), self._without_reflection(read)]
 
+    def shutter(self, read: Callable[[int], Picture]) -> Shutter | None:
+        """The shutter by the frames that were looked at, whose neighbours were as well; None where none fits."""
+        self._looks.update(self._seeds())
+        return self._measured_blur(read)[1]
+
     # -- blur -----------------------------------------------------------------------------------------------------
 
     def _through_blur(self, read: Callable[[int], Picture]) -> Iterator[tuple[int, Callable[[], Slip]]]:

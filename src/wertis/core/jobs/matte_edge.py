@@ -1,6 +1,6 @@
 """How far a matte's outlines lie from the picture's edge, and outlines fitted to it."""
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -161,6 +161,44 @@ def fitted_points(points: np.ndarray, edge: Edge, roundness: np.ndarray | None =
     pull = np.einsum("pk,ka,k->pa", weight, edge.normals, edge.offsets)
     moved = np.asarray(points + np.linalg.solve(normal, pull[..., None])[..., 0])
     return moved if roundness is None else with_tips(moved, np.flatnonzero(roundness < _CORNER).tolist())
+
+
+def snap_points(shot: Shot, ident: str, plate: Plate, frame: int, chosen: Mapping[str, Collection[int]], reach: float = 8.0,
+                read: Reader | None = None) -> tuple[Shot, int]:
+    """The shot with chosen points of a matte's shapes (a shape's id to their numbers) moved to the picture's edge on a frame, by keys; and how many moved.
+
+    A point stays where the edge cannot be told.
+
+    Raises
+    ------
+    RegionError
+        When the matte is gone or locked, or its track has no answer there.
+    """
+    finder, count = EdgeFinder(plate, read), 0
+    for shape_id, numbers in chosen.items():
+        matte = matte_of(shot, ident)
+        shape = matte.shape(shape_id)
+        controls = Carrier(shot, matte).controls(shape, frame) if shape is not None else None
+        if shape is None or controls is None or not numbers:
+            continue
+        found = finder.measure(shot, matte, shape, frame, nearest_keys(shape, frame), reach)
+        if found.edge is None:
+            raise RegionError(f"{shape.name} cannot be brought to the edge on frame {frame}: {found.reason}.")
+        points = shape.points_of(controls)
+        fitted = fitted_points(points, found.edge, np.array(shape.roundness))
+        told = [k for k in numbers if k < shape.count and _told_near(found.edge, k)]
+        moved = points.copy()
+        moved[told] = fitted[told]
+        count += len(told)
+        if told:
+            shot = key_shape(shot, ident, shape_id, frame, moved)
+    return shot, count
+
+
+def _told_near(edge: Edge, point: int) -> bool:
+    """Whether the edge was told next to an outline's point."""
+    place = int(np.searchsorted(edge.along, point))
+    return bool(edge.reliable[np.arange(place - 2, place + 2) % len(edge.along)].any())
 
 
 def with_tips(points: np.ndarray, corners: Sequence[int]) -> np.ndarray:

@@ -51,7 +51,7 @@ class RegionPage(Page):
         self.facts = named("", "quiet")
         f.addRow(self.heading)
         f.addRow(self.draw)
-        self.way = combo(WAYS, "How to draw", lambda: self.way_picked.emit(self.way.currentData()))
+        self.way = combo({k: v for k, v in WAYS.items() if k != "line"}, "How to draw", lambda: self.way_picked.emit(self.way.currentData()))
         self.way.setToolTip("How regions and hold-outs are drawn")
         self.more: list[QPushButton] = []
         row = QHBoxLayout()

@@ -104,7 +104,8 @@ class RegionStep(Step):
     def tool(self, wanted: tuple[str, ...]) -> Tool | None:
         if wanted[0] == "draw":
             assert self.session.plate is not None
-            return drawing_tool(self.way, self.session.plate.size, self._drawn, self.escape, lambda text: self.bench.say(text, True))
+            return drawing_tool(self.way, self.session.plate.size, self._drawn, self.escape, lambda text: self.bench.say(text, True),
+                                self.session.coded_picture)
         if wanted[0] == "hold-out":
             return PointsTool(self._hold_out_points, self.move_hold_out, False, theme.AMBER)
         return PointsTool(self._region_points, self._region_moved, False, theme.ACCENT, self._pick_shape)

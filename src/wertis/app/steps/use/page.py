@@ -1,21 +1,22 @@
-"""Graphics, mattes and grades on the selected track."""
+"""Graphics, mattes, grades and colours on the selected track."""
 
 from pathlib import Path
 
 from PySide6.QtCore import QSignalBlocker, Qt, Signal
 from PySide6.QtWidgets import (
     QFileDialog,
+    QGridLayout,
     QHBoxLayout,
     QPushButton,
     QWidget,
 )
 
 from wertis.app.fields import DragLabel, Number, form, named
-from wertis.app.pages import Page, combo, side_by_side
+from wertis.app.pages import Page, combo
 from wertis.app.session import Session
+from wertis.app.steps.use.fill_fields import BLEND_WORDS, FillFields
 from wertis.app.steps.use.grade_fields import GradeFields
-from wertis.app.steps.use.matte_fields import MatteFields
-from wertis.core.comp.blend import MODES, PLUS_LIGHTER
+from wertis.app.steps.use.mattes.fields import MatteFields
 from wertis.core.comp.picture import surface_proportions
 from wertis.core.errors import WertisError
 from wertis.core.shot import edits, items
@@ -23,7 +24,6 @@ from wertis.core.shot.document import Placement
 
 PICTURES = "Pictures and movies (*.png *.jpg *.jpeg *.tif *.tiff *.dpx *.exr *.mov *.mp4 *.mkv *.webm)"
 ARTWORK_WORDS = {"grid": "Grid", "checker": "Checker", "picture": "Picture file", "sequence": "Sequence or movie"}
-BLEND_WORDS = {k: k.replace("-", " ").capitalize() for k in (*MODES, PLUS_LIGHTER)}
 FIT_WORDS = {"fit": "Fit, keep proportions", "fill": "Fill, keep proportions", "stretch": "Stretch to the corners"}
 PROPORTION_WORDS = {"given": "as you gave them", "perspective": "worked out from the perspective",
                     "flat": "seen too flat to tell: sides as seen are taken; overrule them if you know better"}
@@ -36,6 +36,7 @@ class UsePage(Page):
     reread_wanted = Signal()
     matte_wanted = Signal()
     grade_wanted = Signal()
+    fill_wanted = Signal()
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
@@ -51,8 +52,15 @@ class UsePage(Page):
         self.tint = QPushButton("+ Grade")
         self.tint.setToolTip("Change colours inside a matte, or everywhere")
         self.tint.clicked.connect(self.grade_wanted)
+        self.paint_on = QPushButton("+ Colour")
+        self.paint_on.setToolTip("Lay a colour inside a matte: a drawn line, a light, a flat area")
+        self.paint_on.clicked.connect(self.fill_wanted)
         f.addRow(self.heading)
-        f.addRow(side_by_side(self.add, self.draw, self.tint))
+        grid = QGridLayout()
+        grid.setSpacing(6)
+        for k, button in enumerate((self.add, self.draw, self.tint, self.paint_on)):
+            grid.addWidget(button, k // 2, k % 2)
+        f.addRow(grid)
         self.artwork = combo(ARTWORK_WORDS, "Artwork", self._artwork)
         self.file = QPushButton("Choose...")
         self.file.clicked.connect(self._choose)
@@ -104,15 +112,19 @@ class UsePage(Page):
         f.addRow(self.matte)
         self.grade = GradeFields(session)
         f.addRow(self.grade)
+        self.fill = FillFields(session)
+        f.addRow(self.fill)
         self.show_state()
 
     def show_state(self) -> None:
         s = self.session
         track, placement = s.track, s.placement
-        matte, grade = self.matte.matte, self.grade.grade
+        matte, grade, fill = self.matte.matte, self.grade.grade, self.fill.fill
         for row in self._graphic_rows:
-            self.form.setRowVisible(row, matte is None and grade is None)
+            self.form.setRowVisible(row, matte is None and grade is None and fill is None)
         self.grade.setVisible(grade is not None)
+        self.fill.setVisible(fill is not None)
+        self.paint_on.setEnabled(track is not None and s.plate is not None)
         self.tint.setEnabled(track is not None and s.plate is not None)
         self.matte.setVisible(matte is not None)
         self.draw.setEnabled(track is not None and s.plate is not None)
@@ -124,6 +136,10 @@ class UsePage(Page):
         if grade is not None:
             self.heading.setText(f"{grade.name} on {track.name}" if track is not None else grade.name)
             self.grade.show_state()
+            return
+        if fill is not None:
+            self.heading.setText(f"{fill.name} on {track.name}" if track is not None else fill.name)
+            self.fill.show_state()
             return
         self.heading.setText(f"{placement.name} on {track.name}" if track and placement else (track.name if track else "Draw a region first"))
         self.add.setEnabled(track is not None and s.plate is not None)

@@ -11,7 +11,7 @@ from wertis.app.overlay import Line
 from wertis.app.painting import outline
 from wertis.app.picture_view import PictureView
 from wertis.app.step import Step
-from wertis.app.steps.use.matte_part import MattePart
+from wertis.app.steps.use.mattes.part import MattePart
 from wertis.app.steps.use.page import UsePage
 from wertis.app.tools import PointsTool, Tool
 from wertis.app.viewer import track_words
@@ -21,8 +21,10 @@ from wertis.core.comp.picture import surface_proportions
 from wertis.core.errors import RegionError
 from wertis.core.geometry import coons, quad
 from wertis.core.shot import bends, edits, items, matte_edits
-from wertis.core.shot.document import Placement
+from wertis.core.shot.document import Placement, Shot
+from wertis.core.shot.fills import Fill, add_fill, set_fill
 from wertis.core.shot.grades import Grade, add_grade
+from wertis.core.shot.mattes import Matte
 
 _CELLS = 4  # of the grid that shows a placement's perspective
 _SOURCES = {"given": "given", "perspective": "from the perspective", "flat": "too flat to tell"}
@@ -42,11 +44,13 @@ class UseStep(Step):
         self.mattes = MattePart(bench, self.page.matte)
         self.page.matte_wanted.connect(self.draw_matte)
         self.page.grade_wanted.connect(self.add_grade)
+        self.page.fill_wanted.connect(self.add_fill)
 
     def commands(self) -> list[Command]:
         return [Command("use.place", "Edit", "Place a graphic", self.place, "P", 3),
                 Command("use.matte", "Edit", "Draw a matte", self.draw_matte, "Shift+P", 3),
                 Command("use.grade", "Edit", "Add a grade", self.add_grade, "", 3),
+                Command("use.fill", "Edit", "Lay a colour inside a matte", self.add_fill, "", 3),
                 Command("use.hold-out", "Edit", "Hold the matte out of a track...", self.hold_out_matte, "", 3),
                 Command("use.reread", "Edit", "Read the artwork again", self.reread, "", 3)]
 
@@ -64,7 +68,7 @@ class UseStep(Step):
         p, track, matte = s.placement, s.track, self.mattes.matte
         if matte is not None and track is not None:
             return self.mattes.words(track_words(track)), theme.PAPER
-        if s.selected(Grade) is not None:
+        if s.selected(Grade) is not None or s.selected(Fill) is not None:
             return None
         if p is None or track is None or s.shot.plate is None or edits.placement_on(s.shot, p, s.frame) is None:
             return None
@@ -80,7 +84,7 @@ class UseStep(Step):
         s = self.session
         self.mattes.paint(painter, view)
         track, placement = s.track, s.placement
-        if track is None or placement is None or not track.visible or self.mattes.matte is not None or s.selected(Grade) is not None:
+        if track is None or placement is None or not track.visible or any(s.selected(kind) is not None for kind in (Matte, Grade, Fill)):
             return
         on = edits.placement_on(s.shot, placement, s.frame)
         if on is None:
@@ -104,7 +108,7 @@ class UseStep(Step):
     def tool_wanted(self) -> tuple[str, ...]:
         if self.mattes.matte is not None:
             return self.mattes.tool_wanted()
-        if self.session.selected(Grade) is not None:
+        if self.session.selected(Grade) is not None or self.session.selected(Fill) is not None:
             return ()
         return ("placement", self.session.placement.id) if self.session.placement is not None else ()
 
@@ -115,6 +119,9 @@ class UseStep(Step):
 
     def key_marks(self) -> list[int]:
         return self.mattes.key_marks()
+
+    def measured(self) -> dict[int, float]:
+        return self.mattes.edge.by_frame()
 
     def move_key_mark(self, frame: int, to: int, copy: bool) -> bool:
         return self.mattes.move_key_mark(frame, to, copy)
@@ -143,6 +150,24 @@ class UseStep(Step):
             self.bring()
             where = f"inside {matte.name}" if matte is not None else "for the whole picture; draw a matte to limit it"
             self.bench.say(f"The grade is added, {where}.")
+
+    def add_fill(self) -> None:
+        """Lay a colour on the selected track, inside the matte that is in hand."""
+        s, matte = self.session, self.mattes.matte
+        track = s.track
+        if track is None:
+            self.bench.say("There is no surface to colour; draw a region first (N).", True)
+            return
+        lines = matte is not None and any(x.stroke is not None for x in matte.shapes)
+
+        def made() -> Shot:
+            shot, fill = add_fill(s.shot, track, (matte.id,) if matte is not None else ())
+            return set_fill(shot, fill.id, blend="plus-lighter", glow=(4.0, 14.0)) if lines else shot
+
+        if self.bench.edit("Lay a colour", made):
+            s.select(track.id, s.shot.items[-1].id)
+            self.bring()
+            self.bench.say(f"The colour fills {matte.name}." if matte is not None else "Choose the matte that the colour fills; draw one with + Matte.")
 
     def hold_out_matte(self) -> None:
         """Hold the selected matte out of another track; which one is asked where there are several."""
