@@ -102,13 +102,13 @@ class WindowCase(unittest.TestCase):
     def click(self, point: np.ndarray) -> None:
         QTest.mouseClick(self.window.viewer, Qt.MouseButton.LeftButton, pos=self.place(point))
 
-    def drag(self, a: np.ndarray, b: np.ndarray) -> None:
+    def drag(self, a: np.ndarray, b: np.ndarray, modifiers: Qt.KeyboardModifier = Qt.KeyboardModifier.NoModifier) -> None:
         v = self.window.viewer
-        QTest.mousePress(v, Qt.MouseButton.LeftButton, pos=self.place(a))
+        QTest.mousePress(v, Qt.MouseButton.LeftButton, modifiers, self.place(a))
         for t in (0.3, 0.7, 1.0):
             QTest.mouseMove(v, self.place(np.asarray(a) + t * (np.asarray(b) - a)))
             self.app.processEvents()
-        QTest.mouseRelease(v, Qt.MouseButton.LeftButton, pos=self.place(b))
+        QTest.mouseRelease(v, Qt.MouseButton.LeftButton, modifiers, self.place(b))
         self.app.processEvents()
 
     def key(self, key: Qt.Key, modifiers: Qt.KeyboardModifier = Qt.KeyboardModifier.NoModifier) -> None:

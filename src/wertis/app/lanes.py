@@ -47,7 +47,8 @@ class Lanes(QWidget):
         self.setToolTip("Click or drag to go to a frame. Tracked: how much of the region is seen; hatched where it is lost, notched where weak.\n"
                         f"Drift: the worst corner's or vertex's, measured, in pixels (thin: what the tracker expected; dashed: a mesh's mean);\n"
                         f"under {USABLE:g} px is usable, {GOOD:g} px good. "
-                        "Hatched where it could not be measured. Dashes and dots: how far a matte's outline is from its edge, while in hand. Double-click shows each corner's own. Dots: repair keys; drag moves, Ctrl copies.\n"
+                        "Hatched where it could not be measured. Dashes and dots: how far a matte's outline is from its edge, while in hand.\n"
+                        "Double-click shows each corner's own. Dots: repair keys; drag moves, Ctrl copies.\n"
                         "Dashes: out of date, would be tracked again. Squares: pegs, or keys of the extra move, the sides or a matte, while in hand;\n"
                         "those of pegs and mattes can be dragged as well. Lines: cuts.")
         for signal in (session.shot_changed, session.frame_changed, session.selection_changed, session.live_changed, session.step_changed,

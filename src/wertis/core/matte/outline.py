@@ -72,6 +72,22 @@ def flattened(curves: np.ndarray, closed: bool = True) -> tuple[np.ndarray, np.n
     return (line, at) if closed else (np.vstack([line, curves[-1:, 3]]), np.append(at, float(len(curves))))
 
 
+def nearest_place(line: np.ndarray, at: np.ndarray, count: int, point: np.ndarray, closed: bool = True) -> tuple[float, float]:
+    """How far a point (2,) is from a polygon or line (M, 2), in pixels, and where along the outline, as `flattened` gives it in `at` (M,), it is nearest.
+
+    Parameters
+    ----------
+    count : curves of the outline.
+    """
+    ends, following = (np.roll(line, -1, 0), np.append(at[1:], float(count))) if closed else (line[1:], at[1:])
+    begin = line[:len(ends)]
+    way = ends - begin
+    t = np.clip(((point - begin) * way).sum(1) / np.maximum((way ** 2).sum(1), 1e-12), 0, 1)
+    distance = np.linalg.norm(begin + t[:, None] * way - point, axis=1)
+    k = int(distance.argmin())
+    return float(distance[k]), float(at[k] + t[k] * (following[k] - at[k]))
+
+
 def outwards(polygon: np.ndarray) -> np.ndarray:
     """(M, 2) unit normals of a closed polygon (M, 2), outwards, whichever way it goes round."""
     tangent = np.roll(polygon, -1, 0) - np.roll(polygon, 1, 0)

@@ -19,7 +19,7 @@ from wertis.core.jobs.job import Job
 from wertis.core.jobs.shutter import measured_shutter
 from wertis.core.matte.edge import Edge
 from wertis.core.matte.edge_path import natural_roundness
-from wertis.core.matte.outline import flattened, handles
+from wertis.core.matte.outline import flattened, handles, nearest_place
 from wertis.core.shot import items, matte_edits
 from wertis.core.shot.document import Shape, Shot
 from wertis.core.shot.matte_carry import Carrier, anchors_on
@@ -133,13 +133,13 @@ class MattePart:
             controls = carried.controls(shape, s.frame) if shape.visible else None
             if controls is None or not np.isfinite(controls).all():
                 continue
-            line, _ = flattened(shape.curves(controls), shape.closed)
+            line, at = flattened(shape.curves(controls), shape.closed)
             if shape.handled:
                 every = controls.reshape(-1, 3, 2)
             else:
                 coming, leaving = handles(controls, np.array(shape.roundness), shape.closed)
                 every = np.stack([controls, controls + coming, controls + leaving], axis=1)
-            found.append(Shown(shape.id, every, line, shape.handled, shape.closed, shape.locked, np.array(shape.inner), np.array(shape.outer)))
+            found.append(Shown(shape.id, every, line, at, shape.handled, shape.closed, shape.locked, np.array(shape.inner), np.array(shape.outer)))
         return found
 
     def _chosen(self, shape_id: str, chosen: Chosen) -> None:
@@ -183,7 +183,7 @@ class MattePart:
         if matte is None or shape is None or controls is None:
             return
         line, at = flattened(shape.curves(controls), shape.closed)
-        spot = float(at[int(np.argmin(np.linalg.norm(line - place, axis=1)))])
+        _, spot = nearest_place(line, at, shape.count, place, shape.closed)
         after = min(int(spot), shape.count - 1 - (not shape.closed))
         part = float(np.clip(spot - after, 0.05, 0.95))
         self.bench.edit("Put a point in", lambda: matte_edits.insert_point(s.shot, matte.id, ident, after, part))

@@ -152,6 +152,7 @@ class ShapeFields(QWidget):
             self.ends.setCurrentIndex(self.ends.findData(stroke.ends))
 
     def _fill(self, matte: Matte) -> None:
+        picked = {str(r.data(0, _IDENT)) for r in self.list.selectedItems()}
         with QSignalBlocker(self.list):
             self.list.clear()
             rows: dict[str, QTreeWidgetItem] = {}
@@ -173,6 +174,8 @@ class ShapeFields(QWidget):
             current = self.hand.group_id if self.hand.group is not None else self.hand.shape.id if self.hand.shape is not None else ""
             if current in rows:
                 self.list.setCurrentItem(rows[current])
+            for ident in picked & set(rows) if current in picked else ():
+                rows[ident].setSelected(True)
 
     def _row(self, parent: QTreeWidgetItem | None, words: str, ident: str, visible: bool, shape: MatteShape | None) -> QTreeWidgetItem:
         row = QTreeWidgetItem(parent if parent is not None else self.list, [words])  # type: ignore[call-overload]

@@ -11,7 +11,7 @@ from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
 from wertis.app import theme
 from wertis.app.tools import Modifiers, Tool, ToScreen, nearest_point, paint_handle
 from wertis.core.geometry.polygon import contains
-from wertis.core.matte.outline import outwards
+from wertis.core.matte.outline import nearest_place, outwards
 
 _GAP = 14.0  # pixels of the screen by which the marks of its soft edge lie off a point that has none
 _FRAME_GAP = 12.0  # pixels of the screen between what is chosen and the frame round it
@@ -30,7 +30,7 @@ class Shown:
     ----------
     ident : its id.
     controls : (N, 3, 2) its points, each with the ends of the handles before and after it.
-    line : (M, 2) its outline.
+    line, at : (M, 2) its outline, and (M,) where along it its vertices are.
     handled, closed, locked : as in the shape.
     inner, outer : (N,) pixels.
     """
@@ -38,6 +38,7 @@ class Shown:
     ident: str
     controls: np.ndarray
     line: np.ndarray
+    at: np.ndarray
     handled: bool
     closed: bool
     locked: bool
@@ -228,7 +229,8 @@ class ShapesTool(Tool):
     def double(self, point: np.ndarray, reach: float) -> None:
         self._drag = None
         for shape in self._free()[::-1]:
-            if nearest_point(shape.points, point, reach) is None and np.linalg.norm(shape.line - point, axis=1).min() <= max(reach, 3.0):
+            away, _ = nearest_place(shape.line, shape.at, len(shape.controls), point, shape.closed)
+            if nearest_point(shape.points, point, reach) is None and away <= reach:
                 self._inserted(shape.ident, point)
                 self.chosen = {}
                 return
