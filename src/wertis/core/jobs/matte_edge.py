@@ -7,12 +7,12 @@ import numpy as np
 
 from wertis.core.errors import PlateError, RegionError
 from wertis.core.jobs.events import Counter, Event, Stop, stopped
-from wertis.core.matte.edge import Edge, KnownFrame, found_edge
+from wertis.core.matte.edge import Edge, KnownFrame, Sampler, found_edge
 from wertis.core.matte.outline import flattened
 from wertis.core.plate.base import Plate, to_float
 from wertis.core.shot.document import Shot
 from wertis.core.shot.matte_alpha import shape_alpha
-from wertis.core.shot.matte_carry import Carrier, carrier
+from wertis.core.shot.matte_carry import Carrier
 from wertis.core.shot.matte_edits import key_shape
 from wertis.core.shot.mattes import Matte, MatteShape, matte_of
 
@@ -97,7 +97,8 @@ class EdgeFinder:
         if ends[0] is not None and ends[1] is not None:
             moved = shape.points_of(ends[1] - ends[0])[np.floor(at).astype(int)]
         corners = np.flatnonzero(rounds < _CORNER).tolist() if not shape.handled else []
-        return EdgeMeasure(found_edge(picture, polygon, at, shape.count, frames, reach, moved, corners))
+        path = self._path(carried, frame, half)
+        return EdgeMeasure(found_edge(picture, polygon, at, shape.count, frames, reach, moved, corners, path))
 
     def _picture(self, frame: int) -> np.ndarray:
         """(h, w, 3) float32 on a scale of 0..255, coded for the eye."""
@@ -108,16 +109,31 @@ class EdgeFinder:
                 self._pictures.pop(next(iter(self._pictures)))
         return self._pictures[frame]
 
+    def _path(self, carried: Carrier, frame: int, half: float) -> Sampler | None:
+        """By how much the surface moves at points (n, 2) of a frame while the shutter is open."""
+        here, before, after = (carried.warp(frame + k * half) for k in (0, -1, 1))
+        if here is None or before is None or after is None or not carried.matte.on:
+            return None
+
+        def at(points: np.ndarray) -> np.ndarray:
+            home = here.inverse(points)
+            return np.asarray(after.forward(home) - before.forward(home))
+
+        return at
+
     def _known(self, shot: Shot, matte: Matte, shape: MatteShape, known: int, frame: int) -> KnownFrame | None:
-        here, there = carrier(shot, matte, frame), carrier(shot, matte, known)
+        carried = Carrier(shot, matte)
+        here, there = carried.warp(frame), carried.warp(known)
         none = (0.0,) * len(shape.inner)
-        alpha, box = shape_alpha(shot, matte.but(grow=-_INSET), shape.but(inner=none, outer=none, opacity=1.0), known, self._size, False)
+        shutter = matte.shutter or _USUAL_SHUTTER
+        alpha, box = shape_alpha(shot, matte.but(grow=-_INSET, shutter=shutter), shape.but(inner=none, outer=none, opacity=1.0), known, self._size)
         if here is None or there is None or box is None:
             return None
         whole = np.zeros(self._size[::-1], np.float32)
         x0, y0, x1, y1 = box
         whole[y0:y1, x0:x1] = alpha
-        return KnownFrame(self._picture(known), whole, lambda p: there.forward(here.inverse(p)))
+        return KnownFrame(self._picture(known), whole, lambda p: there.forward(here.inverse(p)), lambda p: here.forward(there.inverse(p)),
+                          self._path(carried, known, shutter / 720))
 
 
 def nearest_keys(shape: MatteShape, frame: int, count: int = _KNOWN) -> list[int]:
