@@ -7,12 +7,13 @@ import numpy as np
 
 from wertis.core.errors import PlateError, RegionError
 from wertis.core.jobs.events import Counter, Event, Stop, stopped
-from wertis.core.matte.edge import Edge, KnownFrame, Sampler, found_edge
-from wertis.core.matte.outline import flattened
+from wertis.core.matte.edge import Edge, KnownFrame, found_edge
+from wertis.core.matte.outline import bezier, flattened
+from wertis.core.matte.tips import colours_near, with_length
 from wertis.core.plate.base import Plate, to_float
 from wertis.core.shot.document import Shot
 from wertis.core.shot.matte_alpha import shape_alpha
-from wertis.core.shot.matte_carry import Carrier
+from wertis.core.shot.matte_carry import Carrier, carrier, points_on
 from wertis.core.shot.matte_edits import key_shape
 from wertis.core.shot.mattes import Matte, MatteShape, matte_of
 
@@ -97,8 +98,24 @@ class EdgeFinder:
         if ends[0] is not None and ends[1] is not None:
             moved = shape.points_of(ends[1] - ends[0])[np.floor(at).astype(int)]
         corners = np.flatnonzero(rounds < _CORNER).tolist() if not shape.handled else []
-        path = self._path(carried, frame, half)
-        return EdgeMeasure(found_edge(picture, polygon, at, shape.count, frames, reach, moved, corners, path))
+        return EdgeMeasure(found_edge(picture, polygon, at, shape.count, frames, reach, moved, corners))
+
+    def with_tips(self, shot: Shot, matte: Matte, shape: MatteShape, frame: int, points: np.ndarray, known: int, reach: float) -> np.ndarray:
+        """Points (N, 2) of a frame with pointed corners as long as the picture shows them, the figure being known on another frame."""
+        rounds = np.array(shape.roundness)
+        corners = np.flatnonzero(rounds < _CORNER)
+        there = points_on(shot, matte, shape, known)
+        if there is None or not len(corners):
+            return points
+        alpha, box = shape_alpha(shot, matte.but(grow=-1.0), shape.but(inner=(0.0,) * shape.count, outer=(0.0,) * shape.count, opacity=1.0), known,
+                                 self._size, False)
+        if box is None:
+            return points
+        x0, y0, x1, y1 = box
+        for corner in corners.tolist():
+            colours = colours_near(self._picture(known)[y0:y1, x0:x1], alpha, there[corner] - [x0, y0])
+            points = with_length(self._picture(frame), points, corner, lambda p: flattened(bezier(p, rounds))[0], colours, reach)
+        return points
 
     def _picture(self, frame: int) -> np.ndarray:
         """(h, w, 3) float32 on a scale of 0..255, coded for the eye."""
@@ -109,31 +126,16 @@ class EdgeFinder:
                 self._pictures.pop(next(iter(self._pictures)))
         return self._pictures[frame]
 
-    def _path(self, carried: Carrier, frame: int, half: float) -> Sampler | None:
-        """By how much the surface moves at points (n, 2) of a frame while the shutter is open."""
-        here, before, after = (carried.warp(frame + k * half) for k in (0, -1, 1))
-        if here is None or before is None or after is None or not carried.matte.on:
-            return None
-
-        def at(points: np.ndarray) -> np.ndarray:
-            home = here.inverse(points)
-            return np.asarray(after.forward(home) - before.forward(home))
-
-        return at
-
     def _known(self, shot: Shot, matte: Matte, shape: MatteShape, known: int, frame: int) -> KnownFrame | None:
-        carried = Carrier(shot, matte)
-        here, there = carried.warp(frame), carried.warp(known)
+        here, there = carrier(shot, matte, frame), carrier(shot, matte, known)
         none = (0.0,) * len(shape.inner)
-        shutter = matte.shutter or _USUAL_SHUTTER
-        alpha, box = shape_alpha(shot, matte.but(grow=-_INSET, shutter=shutter), shape.but(inner=none, outer=none, opacity=1.0), known, self._size)
+        alpha, box = shape_alpha(shot, matte.but(grow=-_INSET), shape.but(inner=none, outer=none, opacity=1.0), known, self._size, False)
         if here is None or there is None or box is None:
             return None
         whole = np.zeros(self._size[::-1], np.float32)
         x0, y0, x1, y1 = box
         whole[y0:y1, x0:x1] = alpha
-        return KnownFrame(self._picture(known), whole, lambda p: there.forward(here.inverse(p)), lambda p: here.forward(there.inverse(p)),
-                          self._path(carried, known, shutter / 720))
+        return KnownFrame(self._picture(known), whole, lambda p: there.forward(here.inverse(p)))
 
 
 def nearest_keys(shape: MatteShape, frame: int, count: int = _KNOWN) -> list[int]:
@@ -280,8 +282,11 @@ def fit_matte(shot: Shot, ident: str, plate: Plate, frames: Sequence[int], reach
                 if found.edge is None or points is None or found.reliable < _TOLD:
                     yield count.event(frame, note=f"{current.name} was left: {found.reason or 'too little of its edge can be told'}", of=(shape.id, frame))
                     break
+                fitted = fitted_points(points, found.edge, np.array(current.roundness))
+                if not current.handled:
+                    fitted = finder.with_tips(shot, now, current, frame, fitted, known[0], min(reach, _FIRST + _EACH * near) + _FIRST)
                 try:
-                    shot = key_shape(shot, ident, shape.id, frame, fitted_points(points, found.edge, np.array(current.roundness)))
+                    shot = key_shape(shot, ident, shape.id, frame, fitted)
                 except RegionError as why:
                     yield count.event(frame, note=str(why), of=(shape.id, frame))
                     break

@@ -6,9 +6,6 @@ T. Weymouth and R. Jain, Using dynamic programming for solving variational probl
 colours across the edge between the figure's and those beyond (A. Levin, D. Lischinski and Y. Weiss, A closed-form solution to natural image matting,
 2008: the mixture), along the direction in which the two differ most beside how much each varies (R. Fisher, The use of multiple measurements in taxonomic
 problems, 1936).
-
-What moves while the shutter is open has an edge that is a ramp, with its middle where the edge is at the frame's own time. To compare a frame with a known
-one each is blurred with the other's motion, as trackers do (H. Jin, P. Favaro and R. Cipolla, Visual tracking in the presence of motion blur, 2005).
 """
 
 from collections.abc import Callable, Sequence
@@ -36,11 +33,7 @@ _WINDOW = 3.5  # pixels to both sides of the edge whose mixture is looked at
 _LEAST_CONTRAST = 12.0  # on a scale of 0..255, between the two sides, from which the edge can be told
 _SURE = 2.5  # by how much a place a few pixels away must be worse for an edge to count as told
 _AWAY = 2.5  # pixels; those
-_TAPS = 7  # places along a path while the shutter is open
-_STILL = 1.0  # pixels of such a path below which it is none
-_RAMP, _LONGEST_RAMP = 5.0, 80.0  # pixels across over which an edge is smeared from which it is looked for as a ramp, and up to which
-_LARGEST_DOUBT = 1.2  # pixels, expected error of an edge that counts as told
-_GRAIN = 2.0  # pixels over which what varies in a picture goes together
+_SMEARED = 6.0  # pixels across the outline over which the shutter may smear the edge
 
 Sampler = Callable[[np.ndarray], np.ndarray]
 
@@ -53,15 +46,12 @@ class KnownFrame:
     ----------
     picture : (h, w, 3) float32, 0..255.
     alpha : (h, w) float32, 1 on the figure.
-    onto, back : take points (n, 2) of the frame at hand to this one's picture, and back.
-    path : gives by how much the figure moves at points (n, 2) of this frame while the shutter is open; None where that is nothing.
+    onto : takes points (n, 2) of the frame at hand to this one's picture.
     """
 
     picture: np.ndarray
     alpha: np.ndarray
     onto: Sampler
-    back: Sampler = lambda points: points
-    path: Sampler | None = None
 
 
 @dataclass(frozen=True)
@@ -100,7 +90,7 @@ def evenly_resampled(polygon: np.ndarray, at: np.ndarray, count: int, spacing: f
 
 
 def found_edge(picture: np.ndarray, polygon: np.ndarray, at: np.ndarray, count: int, known: Sequence[KnownFrame], reach: float = 8.0,
-               moved: np.ndarray | None = None, corners: Sequence[int] = (), path: Sampler | None = None) -> Edge:
+               moved: np.ndarray | None = None, corners: Sequence[int] = ()) -> Edge:
     """The edge near a closed polygon (M, 2).
 
     Parameters
@@ -110,84 +100,51 @@ def found_edge(picture: np.ndarray, polygon: np.ndarray, at: np.ndarray, count: 
     at, count : where along the outline's curves the polygon's vertices are, and how many curves there are; see `outline.flattened`.
     known : frames on which the figure is known; by the change across the outline alone where there is none.
     reach : pixels to both sides in which the edge is looked for.
-    moved : (M, 2) by how much the polygon's vertices move while the shutter is open.
-    path : the same at points (n, 2) of the figure.
+    moved : (M, 2) by how much the polygon's vertices move while the shutter is open; where that is far across the outline, no edge can be told.
     """
     places, along, normals = evenly_resampled(polygon, at, count)
-    index = np.clip(np.searchsorted(at, along, side="right") - 1, 0, len(at) - 1)
-    smeared = np.abs(np.einsum("ni,ni->n", moved[index], normals)) if moved is not None else np.zeros(len(places))
-    beyond = _BEYOND + min(float(smeared.max(initial=0)) / 2, _LONGEST_RAMP / 2)
-    across = np.arange(-(reach + beyond), reach + beyond + _STEP / 2, _STEP)
+    across = np.arange(-(reach + _BEYOND), reach + _BEYOND + _STEP / 2, _STEP)
     points = places[:, None] + across[None, :, None] * normals[:, None]
     h, w = picture.shape[:2]
     inside = ((points > 0) & (points < [w, h])).all(-1)
     seen = _read(picture, points)
     difference, told = np.full(inside.shape, np.inf, np.float32), np.zeros(inside.shape, bool)
-    figure, ramp, is_ramp = np.zeros_like(seen), smeared.copy(), smeared > _RAMP
+    figure = np.zeros_like(seen)
     for frame in known:
         there = frame.onto(points.reshape(-1, 2)).reshape(points.shape)
         sound = np.isfinite(there).all(-1) & inside
         there = np.where(sound[..., None], there, 0)
-        own, alpha, here, wider = _with_each_others_blur(picture, seen, points, frame, there, path, normals)
-        ramp = np.maximum(ramp, smeared + wider)
+        own = _read(frame.picture, there)
+        alpha = _read(frame.alpha, there)
         is_figure = sound & (alpha > _SURELY_INSIDE)
-        away = np.sqrt(np.mean((own - here) ** 2, axis=-1))
+        away = np.sqrt(np.mean((own - seen) ** 2, axis=-1))
         better = is_figure & (away < difference)
         difference[better], figure[better] = away[better], own[better]
         told |= is_figure
-    deep = told & (across[None] < -(reach + ramp[:, None]) / 2)
+    deep = told & (across < -reach / 2)[None]
     usual = max(float(np.median(difference[deep])) if deep.any() else _LEAST_DIFFERENCE, _LEAST_DIFFERENCE)
     thickness = _thickness(polygon, points, across, (w, h))
     own_side = across[None] >= -thickness[:, None] / 2  # beyond the middle of a thin part its other edge would be met
     cost = np.where(told & own_side, np.minimum((np.where(told, difference, 0) / (_DIFFERENT * usual)) ** 2, _MOST_COST) - 1, 0)
-    change = _change(seen, smeared)
+    change = _change(seen)
     candidates = np.flatnonzero(np.abs(across) <= reach + 1e-6)
-    summed = np.cumsum(cost, axis=1)
-    # what is the figure for sure ends half a ramp before the edge
-    shift = np.round(ramp / 2 / _STEP).astype(int)
-    summed = np.take_along_axis(summed, np.maximum(candidates[None] - shift[:, None], 0), 1)
+    summed = np.cumsum(cost, axis=1)[:, candidates]
     unary = summed - summed.min(1, keepdims=True) - _CHANGE * change[:, candidates]
     unary = np.where(own_side[:, candidates], unary, unary.max() + _MOST_COST * len(across))
-    spread = _spread(seen, figure, told & (across[None] < -(reach + ramp[:, None] / 2)), across[None] > reach + smeared[:, None] / 2)
-    if is_ramp.any():
-        told[is_ramp] = False
-        unary[is_ramp] = _ramp_cost(seen[is_ramp], across, across[candidates], smeared[is_ramp], reach, thickness[is_ramp], spread)
     unary = unary + _NEAR / max(reach, 1) * (across[candidates] / _STEP) ** 2
     best = _closed_path(unary, _stiffness(along, count, corners))
     rough = across[candidates][best]
     margin = _margin(unary, best)
-    offsets, contrast, doubt = _divided(seen, figure, told, across, rough, _WINDOW + smeared / 2, spread)
-    ok = (contrast > _LEAST_CONTRAST) & (margin > _SURE) & (doubt < _LARGEST_DOUBT) & (np.abs(rough) < reach - _STEP) & inside.all(1)
+    index = np.clip(np.searchsorted(at, along, side="right") - 1, 0, len(at) - 1)
+    smeared = np.abs(np.einsum("ni,ni->n", moved[index], normals)) if moved is not None else np.zeros(len(places))
+    offsets, contrast = _divided(seen, figure, told, across, rough)
+    ok = (contrast > _LEAST_CONTRAST) & (margin > _SURE) & (smeared < _SMEARED) & (np.abs(rough) < reach - _STEP) & inside.all(1)
     return Edge(places, along, normals, np.where(ok, offsets, rough), ok)
 
 
 def _read(picture: np.ndarray, points: np.ndarray) -> np.ndarray:
     at = to_centred(points).astype(np.float32)
     return np.asarray(cv2.remap(picture, at[..., 0], at[..., 1], cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE))
-
-
-def _with_each_others_blur(picture: np.ndarray, seen: np.ndarray, points: np.ndarray, frame: KnownFrame, there: np.ndarray, path: Sampler | None,
-                           normals: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
-    """A known frame (n, S, 3) and its alpha (n, S) at points `there` of it, blurred by the path of the frame at hand; that one (n, S, 3) blurred by the known
-    frame's; and (n,) by how many pixels that blurs it across."""
-    shape = points.shape
-    own_path = path(points.reshape(-1, 2)).reshape(shape) if path is not None else np.zeros(shape)
-    other = frame.path(there.reshape(-1, 2)).reshape(shape) if frame.path is not None else np.zeros(shape)
-    own_path, other = (np.where(np.isfinite(v), v, 0) for v in (own_path, other))
-    parts = (np.arange(_TAPS) + 0.5) / _TAPS - 0.5
-    if np.linalg.norm(own_path, axis=-1).max() > _STILL:
-        ends = frame.onto((points + own_path).reshape(-1, 2)).reshape(shape) - there
-        ends = np.where(np.isfinite(ends), ends, 0)
-        own = np.mean([_read(frame.picture, there + t * ends) for t in parts], axis=0)
-        alpha = np.min([_read(frame.alpha, there + t * ends) for t in (-0.5, 0.0, 0.5)], axis=0)
-    else:
-        own, alpha = _read(frame.picture, there), _read(frame.alpha, there)
-    if np.linalg.norm(other, axis=-1).max() <= _STILL:
-        return own, alpha, seen, np.zeros(len(points))
-    ends = frame.back((there + other).reshape(-1, 2)).reshape(shape) - points
-    ends = np.where(np.isfinite(ends), ends, 0)
-    here = np.mean([_read(picture, points + t * ends) for t in parts], axis=0)
-    return own, alpha, here, np.abs(np.einsum("ni,ni->n", ends[:, shape[1] // 2], normals))
 
 
 def _thickness(polygon: np.ndarray, points: np.ndarray, across: np.ndarray, size: tuple[int, int]) -> np.ndarray:
@@ -203,12 +160,11 @@ def _thickness(polygon: np.ndarray, points: np.ndarray, across: np.ndarray, size
     return np.asarray(np.where(left, -across[inner][there.argmax(1)], -2 * across[0]))
 
 
-def _change(seen: np.ndarray, smeared: np.ndarray) -> np.ndarray:
-    """(n, S) 0..1, how much colours (n, S, 3) change across each place, beside the most in its row; `smeared` (n,) pixels is how wide an edge is there."""
-    reach = np.maximum(1, np.round((1.5 + smeared / 2) / _STEP)).astype(int)
-    columns = np.arange(seen.shape[1])[None]
-    low, high = np.maximum(columns - reach[:, None], 0), np.minimum(columns + reach[:, None], seen.shape[1] - 1)
-    size = np.linalg.norm(np.take_along_axis(seen, high[..., None], 1) - np.take_along_axis(seen, low[..., None], 1), axis=-1)
+def _change(seen: np.ndarray) -> np.ndarray:
+    """(n, S) 0..1, how much colours (n, S, 3) change across each place, beside the most in its row."""
+    reach = max(1, round(1.5 / _STEP))
+    padded = np.pad(seen, ((0, 0), (reach, reach), (0, 0)), mode="edge")
+    size = np.linalg.norm(padded[:, 2 * reach:] - padded[:, :-2 * reach], axis=-1)
     return np.asarray(size / np.maximum(size.max(1, keepdims=True), _LEAST_CONTRAST))
 
 
@@ -252,54 +208,24 @@ def _margin(unary: np.ndarray, best: np.ndarray) -> np.ndarray:
     return np.asarray(np.where(far, unary, np.inf).min(1) - here)
 
 
-def _divided(seen: np.ndarray, figure: np.ndarray, told: np.ndarray, across: np.ndarray, rough: np.ndarray,
-             half: np.ndarray, spread: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """(n,) the places of edges near `rough` (n,) that divide the mixture of colours within `half` (n,) pixels of them, (n,) the contrast between the two
-    sides, and (n,) the expected error of the places."""
+def _divided(seen: np.ndarray, figure: np.ndarray, told: np.ndarray, across: np.ndarray, rough: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """(n,) the places of edges near `rough` (n,) that divide the mixture of colours across them, and (n,) the contrast between the two sides."""
     offset = across[None] - rough[:, None]
-    window = np.abs(offset) <= half[:, None]
+    window = np.abs(offset) <= _WINDOW
 
     def mean_of(mask: np.ndarray) -> np.ndarray:
         return np.asarray((seen * mask[..., None]).sum(1) / np.maximum(mask.sum(1), 1)[:, None])
 
-    half = half[:, None]
-    outside = (offset > half - 1) & (offset < half + 1.5)
-    deep = np.where(half > _WINDOW + _RAMP / 2, _BEYOND, 1.5)  # what is smeared is much alike a while inwards
-    within, beyond = mean_of((offset < -half + 1) & (offset > -half - deep)), mean_of(outside)
+    within, beyond = mean_of((offset < -_WINDOW + 1) & (offset > -_WINDOW - 1.5)), mean_of((offset > _WINDOW - 1) & (offset < _WINDOW + 1.5))
     own = np.where(told[..., None], figure, within[:, None])
     apart = own - beyond[:, None]
-    along = apart @ np.linalg.inv(spread)  # the direction in which the two sides differ most beside how much each varies
-    size = (apart * along).sum(-1)
-    alpha = np.clip(((seen - beyond[:, None]) * along).sum(-1) / np.maximum(size, 1e-6), 0, 1)
-    place = rough - half[:, 0] - _STEP / 2 + (alpha * window).sum(1) * _STEP
+    precision = np.linalg.inv(_spread(seen, figure, told & (offset < -_WINDOW), (offset > _WINDOW) & (offset < _WINDOW + _BEYOND)))
+    along = apart @ precision  # the direction in which the two sides differ most beside how much each varies
+    alpha = np.clip(((seen - beyond[:, None]) * along).sum(-1) / np.maximum((apart * along).sum(-1), 1e-6), 0, 1)
+    size = (apart ** 2).sum(-1)
+    place = rough - _WINDOW - _STEP / 2 + (alpha * window).sum(1) * _STEP
     count = window.sum(1) * _STEP
-    strength = (size * window).sum(1) / np.maximum(window.sum(1), 1)
-    doubt = np.sqrt(_GRAIN * 2 * half[:, 0] / np.maximum(strength, 1e-6))  # one that varies, over so many independent places
-    contrast = np.sqrt(((apart ** 2).sum(-1) * window).sum(1) / np.maximum(window.sum(1), 1) / 3)
-    return place + (2 * half[:, 0] + _STEP - count) / 2, contrast, doubt
-
-
-def _ramp_cost(seen: np.ndarray, across: np.ndarray, candidates: np.ndarray, width: np.ndarray, reach: float, thickness: np.ndarray,
-               spread: np.ndarray) -> np.ndarray:
-    """(n, C) how badly a ramp of `width` (n,) pixels with its middle at each candidate (C,) explains the colours (n, S, 3) across each place.
-
-    The two sides' colours are those beyond where the ramp can be; where the figure is too thin to have such a side every candidate is as good.
-    """
-    inner = (across[None] < -(reach + width[:, None] / 2)) & (across[None] > -thickness[:, None] / 2)
-    outer = across[None] > reach + width[:, None] / 2
-
-    def mean_of(mask: np.ndarray) -> np.ndarray:
-        return np.asarray((seen * mask[..., None]).sum(1) / np.maximum(mask.sum(1), 1)[:, None])
-
-    figure, beyond, precision = mean_of(inner), mean_of(outer), np.linalg.inv(spread)
-    apart = (figure - beyond)[:, None]
-    along = apart @ precision
-    size = (apart * along).sum(-1)
-    alpha = ((seen - beyond[:, None]) * along).sum(-1) / np.maximum(size, 1e-6)  # (n, S) as far as it can be told from a pixel alone
-    level = np.clip(0.5 - (across[None, None] - candidates[None, :, None]) / width[:, None, None], 0, 1)
-    within = np.abs(across) <= reach + width[:, None] / 2 + _WINDOW
-    misfit = ((level - np.clip(alpha, -0.5, 1.5)[:, None]) ** 2 * within[:, None]).sum(-1) * size * _STEP / _GRAIN
-    return np.asarray(np.where(inner.any(1)[:, None], misfit, 0.0))
+    return place + (2 * _WINDOW + _STEP - count) / 2, np.sqrt((size * window).sum(1) / window.sum(1) / 3)
 
 
 def _spread(seen: np.ndarray, figure: np.ndarray, inner: np.ndarray, outer: np.ndarray) -> np.ndarray:
