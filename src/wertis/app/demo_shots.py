@@ -32,6 +32,7 @@ class DemoShots:
         menu_entry(window, menu, "Brindle Quay, tracked, with a graphic", partial(self.open, make.TRACKED))
         menu_entry(window, menu, "Brindle Quay, with a track that drifts", partial(self.open, make.DRIFTING))
         menu_entry(window, menu, "The sail, tracked, with an emblem", partial(self.open, make.SAIL_TRACKED))
+        menu_entry(window, menu, "The docker, cut out by mattes", partial(self.open, make.DOCKER_CUT_OUT))
         menu_entry(window, menu, "The walk, its camera solved, with a mural", partial(self.open, make.WALK_SOLVED))
         for name, title in make.TITLES.items():
             menu_entry(window, menu, f"{title}, untouched", partial(self.open, name))
@@ -41,7 +42,8 @@ class DemoShots:
         from wertis.demo import make
 
         name = name or make.TRACKED
-        wanted = [name] if name in make.ALL else [{make.SAIL_TRACKED: make.SAIL, make.WALK_SOLVED: make.WALK}.get(name, make.FIRST_FILM)]
+        film_of = {make.SAIL_TRACKED: make.SAIL, make.WALK_SOLVED: make.WALK, make.DOCKER_CUT_OUT: make.DOCKER}
+        wanted = [name] if name in make.ALL else [film_of.get(name, make.FIRST_FILM)]
 
         def opened() -> None:
             self._open_path(make.folder() / name)

@@ -66,19 +66,27 @@ class Outline(QTreeWidget):
                 region = QTreeWidgetItem([f"Region, drawn on {track.region.frame}"])
                 region.setData(0, _ROLE, (track.id, "region"))
                 top.addChild(region)
-                # what lies on top comes first, as it does in the picture
-                for item in reversed(shot.items_under(track.id)):
-                    kind = kind_of(item)
-                    top.addChild(self._row(item.name, (track.id, item.id), kind.ticked(item), item.locked, kind.icon, kind.colour, kind.tip))
-                top.setExpanded(True)
+                self._put_items(top, track.id)
+            if shot.items_under(""):
+                free = QTreeWidgetItem(["Carried by nothing"])
+                free.setFlags(Qt.ItemFlag.ItemIsEnabled)
+                self.addTopLevelItem(free)
+                self._put_items(free, "")
             if not shot.tracks:
                 empty = QTreeWidgetItem(["No tracks yet" if self.session.plate else "No plate yet"])
                 empty.setFlags(Qt.ItemFlag.NoItemFlags)
                 self.addTopLevelItem(empty)
         self._follow()
 
+    def _put_items(self, top: QTreeWidgetItem, track_id: str) -> None:
+        """List what hangs on a track, or on none; what lies on top comes first, as it does in the picture."""
+        for item in reversed(self.session.shot.items_under(track_id)):
+            kind = kind_of(item)
+            top.addChild(self._row(item.name, (track_id, item.id), kind.ticked(item), item.locked, kind.icon, kind.colour, kind.tip))
+        top.setExpanded(True)
+
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        if event.key() == Qt.Key.Key_Delete and self._chosen()[0] is not None:
+        if event.key() == Qt.Key.Key_Delete and any(self._chosen()):
             self.remove_current()
         else:
             super().keyPressEvent(event)
@@ -88,14 +96,14 @@ class Outline(QTreeWidget):
     def remove_current(self) -> None:
         """Remove the selected track or item."""
         track, item = self._chosen()
-        if track is None:
+        if track is None and item is None:
             return
-        if track.id == self.session.live.track_id:
+        if track is not None and track.id == self.session.live.track_id:
             self.session.message.emit("A track that is being tracked cannot be removed; stop it first (Esc).", True)
         elif item is not None:
             if self._do(f"Remove {item.name}", lambda s: items.remove_item(s, item.id)):
                 self.session.message.emit("Removed; Ctrl+Z brings it back.", False)
-        elif self._do(f"Remove {track.name}", lambda s: s.without_track(edits.unlocked(s, track.id).id)):
+        elif track is not None and self._do(f"Remove {track.name}", lambda s: s.without_track(edits.unlocked(s, track.id).id)):
             self.session.message.emit("Removed; Ctrl+Z brings it back.", False)
 
     def duplicate_current(self) -> None:
@@ -135,9 +143,10 @@ class Outline(QTreeWidget):
         """What can be done to the selected one."""
         menu = QMenu(self)
         track, item = self._chosen()
-        if track is None:
+        chosen = item if item is not None else track
+        if chosen is None:
             return menu
-        locked = item.locked if item is not None else track.locked
+        locked = chosen.locked
         row = self.currentItem()
         if row is not None and row.flags() & Qt.ItemFlag.ItemIsEditable:
             menu.addAction("Rename", lambda: self.editItem(row))
@@ -200,13 +209,14 @@ class Outline(QTreeWidget):
         with QSignalBlocker(self):
             for k in range(self.topLevelItemCount()):
                 top = self.topLevelItem(k)
-                data = top.data(0, _ROLE) if top is not None else None
-                if top is None or not data or data[0] != s.track_id:
+                if top is None:
                     continue
-                self.setCurrentItem(top)
+                data = top.data(0, _ROLE)
+                if data and data[0] == s.track_id:
+                    self.setCurrentItem(top)
                 for c in range(top.childCount()):
                     child = top.child(c)
-                    if child is not None and child.data(0, _ROLE)[1] == s.place.item_id != "":
+                    if child is not None and child.data(0, _ROLE) == (s.track_id, s.place.item_id) and s.place.item_id:
                         self.setCurrentItem(child)
 
     def _on_pick(self, row: QTreeWidgetItem | None) -> None:

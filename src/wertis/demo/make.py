@@ -3,7 +3,7 @@
 import json
 import shutil
 import threading
-from collections.abc import Iterable, Iterator
+from collections.abc import Generator, Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
@@ -29,17 +29,22 @@ from wertis.demo.walk import Walk, WalkFilm
 
 VERSION = 6
 FRAMES = 60
-FILMS = {"tea_crate": Film(FRAMES, "", 11), "tea_crate_passers": Film(FRAMES, "barrow", 12), "tea_crate_awning": Film(FRAMES, "awning", 13)}
+FILMS = {"tea_crate": Film(FRAMES, "", 11), "tea_crate_passers": Film(FRAMES, "barrow", 12), "tea_crate_awning": Film(FRAMES, "awning", 13),
+         "docker": Film(FRAMES, "docker", 14)}
 SAILS = {"sail": SailFilm(FRAMES, 21)}
 WALKS = {"walk": WalkFilm(FRAMES, 31)}
 ALL = (*FILMS, *SAILS, *WALKS)
 TITLES = {"tea_crate": "Tea crate", "tea_crate_passers": "Tea crate with rope and barrow",
           "tea_crate_awning": "Tea crate behind an awning, which needs a hold-out"}
+TITLES["docker"] = "Docker's arm, ship's cat and a line, for mattes"
 TITLES["sail"] = "Sail that ripples and folds"
 TITLES["walk"] = "Walk along the quay, for a solved camera"
 SAIL_TRACKED = "Brindle Quay sail.wertis"
 SAIL, WALK = "sail", "walk"
 WALK_SOLVED = "Brindle Quay walk.wertis"
+DOCKER = "docker"
+DOCKER_CUT_OUT = "Brindle Quay docker.wertis"
+_KEYS = 4  # frames between the keys of what moves by itself in that shot
 _ENOUGH = 20  # frames from which the walk's camera can be solved
 TRACKED = "Brindle Quay.wertis"
 DRIFTING = "Brindle Quay, drifting.wertis"
@@ -60,7 +65,7 @@ def ready(where: Path | None = None, names: Iterable[str] = ALL) -> bool:
 
 def steps(names: Iterable[str] = ALL, where: Path | None = None) -> int:
     """How many steps making these shots takes."""
-    return sum(FRAMES + (FRAMES - 1) * (n in (FIRST_FILM, SAIL, WALK)) for n in names if not ready(where, [n]))
+    return sum(FRAMES + (FRAMES - 1) * (n in (FIRST_FILM, SAIL, WALK, DOCKER)) for n in names if not ready(where, [n]))
 
 
 def make(where: Path | None = None, frames: int = FRAMES, names: Iterable[str] = ALL, stop: Stop | None = None) -> Iterator[Event]:
@@ -98,6 +103,10 @@ def _made(root: Path, frames: int, names: Iterable[str]) -> Iterator[tuple[str, 
             if name == FIRST_FILM:
                 graphics.write_all(root / "graphics")
                 for text in _tracked_shot(root):
+                    yield name, text
+            if name == DOCKER:
+                graphics.write_all(root / "graphics")
+                for text in _cut_out_docker(root, frames):
                     yield name, text
             if name == SAIL:
                 graphics.write_all(root / "graphics")
@@ -139,9 +148,10 @@ def front_corners(where: Path, frame: int = FIRST) -> np.ndarray:
     return np.array(json.loads((where / "truth.json").read_text())["corners"][str(frame)])
 
 
-def _tracked_shot(root: Path) -> Iterator[str]:
-    shot = wertis.open(root / "tea_crate")
-    onto = homography.from_unit_square(front_corners(root / "tea_crate"))
+def _tracked_crate(root: Path, film: str, name: str) -> Generator[str, None, wertis.Shot]:
+    """A shot whose crate is tracked and has a poster on it."""
+    shot = wertis.open(root / film)
+    onto = homography.from_unit_square(front_corners(root / film))
     region = homography.apply(onto, np.array([[.04, .05], [.96, .05], [.96, .95], [.04, .95]]))
     crate = shot.add(region, FIRST, "Crate front")
     answers = {}
@@ -150,9 +160,49 @@ def _tracked_shot(root: Path) -> Iterator[str]:
             answers[event.frame] = event.item
             yield f"tracking {event.frame}"
     tracked = kept(shot.document, crate.id, answers)  # type: ignore[arg-type]
-    shot.opened.do("Track", tracked.but(name="Brindle Quay"))
+    shot.opened.do("Track", tracked.but(name=name))
     corners = homography.apply(onto, np.array([[.185, .185], [.815, .185], [.815, .815], [.185, .815]]))
     crate.place(root / "graphics" / "night_market.png", corners, FIRST, "Night market", fit="stretch")
+    return shot
+
+
+def _cut_out_docker(root: Path, frames: int) -> Iterator[str]:
+    """The docker's shot with its mattes: his arm in two pieces before the poster, the cat's eyes tinted, and light that runs along the line."""
+    scene = Scene(FILMS[DOCKER])
+    alpha = root / f"{DOCKER}_alpha"
+    alpha.mkdir(exist_ok=True)
+    for index in range(frames):
+        cv2.imwrite(str(alpha / f"alpha.{FIRST + index:04d}.png"), np.asarray(scene.cover(index) * 255 + 0.5, np.uint8))
+    shot = yield from _tracked_crate(root, DOCKER, "Brindle Quay docker")
+    crate = shot.surface("Crate front")
+    keyed = sorted({*range(0, frames, _KEYS), frames - 1})
+    there = {index: scene.docker(index) for index in keyed}
+    arm = shot.matte(None, FIRST, None, "Docker")
+    for name in ("Hand", "Sleeve"):
+        ident = arm.add(there[keyed[0]][name].points, FIRST)
+        for k, round_ in enumerate(there[keyed[0]][name].roundness):
+            arm.shape_points(ident, [k], roundness=float(round_))
+        for index in keyed[1:]:
+            arm.key(FIRST + index, there[index][name].points, ident)
+        arm.change_shape(ident, name=name)
+    arm.change(shutter=180.0)
+    arm.hold_back(crate.placements[0])
+    eyes = shot.matte(None, FIRST, crate, "Cat's eyes")
+    for name in ("Eye 1", "Eye 2"):
+        ident = eyes.add(there[0][name].points, FIRST, soft=0.8)
+        eyes.shape_points(ident, [0, 4], outer=2.5).change_shape(ident, name=name)  # softer towards the corners
+    crate.grade([eyes], name="Green eyes", slope=(0.35, 1.15, 0.45), saturation=1.5)
+    light = shot.matte(None, FIRST, crate, "Line")
+    ident = light.add(scene.line(0), FIRST, width=5.0, closed=False)
+    for index in keyed[1:]:
+        light.key(FIRST + index, scene.line(index), ident)
+    light.line(ident, end={FIRST: 0.0, FIRST + frames - 1: 1.0})
+    crate.fill([light], name="Light", colour=(1.0, 0.74, 0.36), blend="plus-lighter", glow=(5.0, 18.0), glow_strength=0.5, held_back=(arm.id,))
+    shot.save(root / DOCKER_CUT_OUT)
+
+
+def _tracked_shot(root: Path) -> Iterator[str]:
+    shot = yield from _tracked_crate(root, "tea_crate", "Brindle Quay")
     shot.save(root / TRACKED)
     store.save(_spoilt(shot.document), root / DRIFTING)
 

@@ -7,7 +7,7 @@ import numpy as np
 
 from wertis.core.geometry import homography
 from wertis.core.geometry.conventions import homography_to_centred
-from wertis.demo import textures
+from wertis.demo import docker, textures
 
 WIDTH, HEIGHT = 1280, 720
 FOCAL = 1480.0
@@ -24,7 +24,7 @@ class Film:
     Attributes
     ----------
     frames : how many.
-    passers : what is in front: "barrow" (and the mooring rope), "awning", or nothing.
+    passers : what is in front: "barrow" (and the mooring rope), "awning", "docker" (his arm, a cat, a line), or nothing.
     seed : of the camera's motion and the grain.
     """
 
@@ -60,14 +60,28 @@ class Scene:
         return np.mean([self.label_corners(t) for t in self._moments(index)], axis=0)
 
     def passers(self, index: int) -> np.ndarray:
-        """Where the barrow and the rope cover the picture (h, w) bool, for most of a frame's shutter."""
+        """Where what passes covers the picture (h, w) bool, for most of a frame's shutter."""
+        return self.cover(index) > 0.5
+
+    def cover(self, index: int) -> np.ndarray:
+        """(h, w) float32, 0..1: how much of each pixel what is in front covers on a frame, its blur and all."""
         total = np.zeros((HEIGHT, WIDTH), np.float32)
         for moment in self._moments(index):
             black, white = np.zeros((HEIGHT, WIDTH, 3), np.uint8), np.full((HEIGHT, WIDTH, 3), 255, np.uint8)
             self._paint_passers(black, moment)
             self._paint_passers(white, moment)
             total += 1 - (white.astype(np.float32) - black).mean(2) / 255  # what shows through is what differs
-        return total / self._subframes > 0.5
+        return total / self._subframes
+
+    def docker(self, index: int) -> dict[str, docker.Piece]:
+        """The docker's sleeve and hand, and the cat and its eyes, at a frame's own time."""
+        top = _face("front")[:2]
+        found = docker.arm(self._seen, index)
+        return {**found, "Cat": docker.cat(self._seen, top, index), **{f"Eye {k + 1}": e for k, e in enumerate(docker.eyes(self._seen, top, index))}}
+
+    def line(self, index: int) -> np.ndarray:
+        """(N, 2) points of the line along the crate at a frame's own time."""
+        return docker.rope(self._seen, _face("front")[:2], index)
 
     @staticmethod
     def awning(time: float) -> np.ndarray:
@@ -124,6 +138,8 @@ class Scene:
         self._paint_ground(canvas, time)
         for name, picture in (("top", self._top), ("side", self._side), ("front", self._front)):
             painted(canvas, picture, self._seen(_face(name), time))
+        if self.film.passers == "docker":
+            docker.paint_on_crate(canvas, self._seen, _face("front")[:2], time)
         self._paint_passers(canvas, time)
         return canvas
 
@@ -137,6 +153,8 @@ class Scene:
     def _paint_passers(self, canvas: np.ndarray, time: float) -> None:
         if self._awning is not None:
             painted(canvas, self._awning, self._seen(self.awning(time), time))
+        if self.film.passers == "docker":
+            docker.paint_arm(canvas, self._seen, time)
         if self._barrow is None:
             return
         n = self.film.frames - 1
