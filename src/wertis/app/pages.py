@@ -4,7 +4,7 @@ from collections.abc import Callable, Iterable
 
 from PySide6.QtCore import QTimer
 from PySide6.QtGui import QShowEvent
-from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QButtonGroup, QGridLayout, QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
 from wertis.app.fields import Choice
 from wertis.app.session import Session
@@ -88,6 +88,23 @@ def side_by_side(*widgets: QWidget) -> QHBoxLayout:
         widget.setMinimumWidth(44)  # several must fit beside a name
         row.addWidget(widget, 1)
     return row
+
+
+def part_buttons(parts: Iterable[tuple[str, str]], picked: Callable[[int], object], parent: QWidget) -> tuple[QHBoxLayout, QButtonGroup]:
+    """A row of words, of which one is picked, for a page's parts; each is its name and a tip, and `picked` is called with its number."""
+    row, group = QHBoxLayout(), QButtonGroup(parent)
+    row.setSpacing(0)
+    for k, (words, tip) in enumerate(parts):
+        button = QPushButton(words)
+        button.setCheckable(True)
+        button.setObjectName("part")
+        button.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
+        button.setToolTip(tip)
+        button.setChecked(k == 0)
+        group.addButton(button, k)
+        row.addWidget(button)
+    group.idClicked.connect(picked)
+    return row, group
 
 
 def few(frames: list[int]) -> str:

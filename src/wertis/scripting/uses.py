@@ -2,17 +2,22 @@
 
 from __future__ import annotations
 
+import threading
+from collections.abc import Iterable
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from wertis import libraries  # noqa: F401  first, so that importing changes no environment
+from wertis.core.blas import single_threaded
 from wertis.core.errors import DeliverError, WertisError
+from wertis.core.jobs.matching import PARTS, match_placement
 from wertis.core.shot import edits, items
 from wertis.core.shot.document import Item, Placement
+from wertis.core.shot.document import Shot as Document
 from wertis.core.shot.fills import Fill, set_fill
 from wertis.core.shot.grades import Grade, set_grade
-from wertis.scripting.common import checked_fields
+from wertis.scripting.common import Progress, checked_fields
 
 if TYPE_CHECKING:
     from wertis.scripting.shot import Shot
@@ -106,6 +111,35 @@ class Placed:
         """Set fields of the document's `Placement`; returns itself."""
         with checked_fields():
             self._put("Change the graphic", self.record.but(**fields))
+        return self
+
+    def match(self, parts: Iterable[str] = PARTS, progress: Progress | None = None, stop: threading.Event | None = None) -> dict[str, str]:
+        """Measure in the plate what it needs to look like it, and set it; what was found, or why nothing was, by part.
+
+        Parameters
+        ----------
+        parts : "softness", "shutter", "light", "grain".
+        """
+        wanted, words, after = list(parts), {}, None
+        unknown = [p for p in wanted if p not in PARTS]
+        if unknown:
+            raise WertisError(f"{unknown[0]} is nothing that is matched; choose of {', '.join(PARTS)}.")
+        with single_threaded():
+            for event in match_placement(self.shot.document, self.id, self.shot.plate, wanted, stop=stop):
+                if progress is not None:
+                    progress(event)
+                if isinstance(event.item, Document):
+                    after = event.item
+                elif isinstance(event.item, str):
+                    words[event.item] = event.note
+        if after is not None:
+            self.shot._do("Match the graphic", after)
+        return words
+
+    def set_match(self, **fields: Any) -> Placed:
+        """Set fields of the document's `Match`: softness, focus, shutter, centre, slope, offset, light, grain, texture, fine, coarse. Returns itself."""
+        with checked_fields():
+            self._put("Match the graphic", self.record.but(match=self.record.match.but(**fields)))
         return self
 
     def carry_by(self, surface: Surface, frame: int) -> Placed:

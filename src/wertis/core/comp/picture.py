@@ -1,5 +1,6 @@
 """A frame of the comp: the plate with every visible placement on it, or the graphics alone."""
 
+import zlib
 from collections import OrderedDict
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
@@ -10,7 +11,7 @@ import cv2
 import numpy as np
 
 from wertis.core.comp import artwork as art
-from wertis.core.comp import blend, lay
+from wertis.core.comp import blend, lay, matching
 from wertis.core.comp.fit import artwork_rectangle
 from wertis.core.comp.grade import graded
 from wertis.core.comp.light import Light, light_of
@@ -18,10 +19,11 @@ from wertis.core.geometry import homography, quad
 from wertis.core.geometry.motion import between
 from wertis.core.geometry.warp import BentSquareWarp, HomographyWarp, Warp, compose, scaling
 from wertis.core.plate.base import from_float, to_float
-from wertis.core.plate.colour import CODED, converted
+from wertis.core.plate.colour import CODED, LINEAR, converted
 from wertis.core.shot.document import Artwork, Placement, Shot, Track
 from wertis.core.shot.fills import Fill
 from wertis.core.shot.grades import Grade
+from wertis.core.shot.match import GrainMatch
 from wertis.core.shot.matte_alpha import matte_alpha
 from wertis.core.shot.mattes import Matte
 from wertis.core.shot.plate_pictures import coded
@@ -46,18 +48,26 @@ def surface_proportions(placement: Placement, size: tuple[int, int], aspect: flo
 
 
 _MOST_KEPT = 8  # pictures of artwork, with their reductions
+_SPREAD = np.array([[u, v] for u in (0.0, 0.5, 1.0) for v in (0.0, 0.5, 1.0)])  # places of a placement whose travel counts for its blur
+_BLURRED = 4  # samples of a shutter from which each needs no finer sampling of its own
 _FAINTEST = 1e-4  # alpha of a glow, beyond which there is none
 _BAND = 96  # rows that are mixed at a time; bands are shared out among threads
 _MIXERS = ThreadPoolExecutor(2, thread_name_prefix="wertis-mix")
 
 
-def _mix(part: np.ndarray, graphic: np.ndarray, item: Placement | Fill, light: Light) -> None:
-    """Put a graphic (h, w, 4) over a part (h, w, channels) of a picture, in place; what it does not touch stays as it is, bit for bit."""
+def _mix(part: np.ndarray, graphic: np.ndarray, item: Placement | Fill, light: Light,
+         grain: Callable[[np.ndarray, int], np.ndarray] | None = None) -> None:
+    """Put a graphic (h, w, 4) over a part (h, w, channels) of a picture, in place; what it does not touch stays as it is, bit for bit.
+
+    `grain` gives what is added to rows (n, w, 3) of the mixture, in the plate's numbers, from a row on.
+    """
 
     def rows(top: int) -> None:
         back, over = part[top:top + _BAND], graphic[top:top + _BAND]
         mixed = blend.over(converted(to_float(back), light.plate, light.mixed), over, item.blend, item.opacity)
         mixed = converted(mixed, light.mixed, light.plate)
+        if grain is not None:
+            mixed = np.concatenate([mixed[..., :3] + grain(mixed[..., :3], top), mixed[..., 3:]], axis=-1)
         back[...] = np.where(over[..., 3:] > 0, from_float(mixed, part.dtype), back)
 
     list(_MIXERS.map(rows, range(0, len(part), _BAND)))
@@ -109,7 +119,9 @@ class Compositor:
             else:
                 laid_item, laid = laid_on[item.id]
                 h, w = laid.pixels.shape[:2]
-                _mix(out[laid.top:laid.top + h, laid.left:laid.left + w], laid.pixels, laid_item, light)
+                part = out[laid.top:laid.top + h, laid.left:laid.left + w]
+                grain = laid_item.match.grain if isinstance(laid_item, Placement) else None
+                _mix(part, laid.pixels, laid_item, light, _grained(grain, laid, laid_item, frame, reduced) if grain is not None else None)
         return out
 
     def graphic(self, shot: Shot, frame: int, size: tuple[int, int], samples: int = 2, kind: np.dtype | type = np.uint8, space: str = CODED) -> np.ndarray:
@@ -139,16 +151,41 @@ class Compositor:
                     found.append((item, filled))
             elif isinstance(item, Placement):
                 try:
-                    laid = self._laid_one(shot, track, item, frame, mattes.size, samples, space, mattes.reduced)
+                    laid = self._laid_one(shot, track, item, frame, mattes.size, samples, space, mattes.reduced, mattes.plate)
                 except (ValueError, np.linalg.LinAlgError):  # folded so that it has no picture here
                     continue
                 if laid is not None:
                     found.append((item, mattes.through(item, laid)))
         return found
 
-    def _laid_one(self, shot: Shot, track: Track, placement: Placement, frame: int, size: tuple[int, int], samples: int, space: str,
-                  reduced: int) -> lay.Laid | None:
+    def _laid_one(self, shot: Shot, track: Track, placement: Placement, frame: int, size: tuple[int, int], samples: int, space: str, reduced: int,
+                  plate: np.ndarray | None = None) -> lay.Laid | None:
+        """A placement on a frame, matched to the plate; `plate` (h, w, channels) is the frame's picture, where its structure is to show through."""
+        match = placement.match
+
+        def corners(time: float) -> np.ndarray | None:
+            warp = surface_warp(track, placement, time)
+            return warp.forward(_SPREAD) if warp is not None else None
+
+        times = matching.shutter_times(match, frame, corners)
+        parts = [part for t in times if (part := self._laid_at(shot, track, placement, t, frame, size, samples if len(times) < _BLURRED else 1, space,
+                                                                reduced)) is not None]
+        if not parts:
+            return None
+        while len(parts) < len(times):  # at some of them it is out of the picture
+            parts.append(lay.Laid(parts[0].left, parts[0].top, np.zeros((1, 1, 4), np.float32)))
+        laid = matching.softened(matching.levelled(matching.mean_of(parts), match), match.softness_at(frame) / reduced, size)
         surface = surface_warp(track, placement, frame)
+        if match.light is not None and surface is not None:
+            laid = matching.lit(laid, match.light.at(frame), compose(scaling(1 / reduced), surface), space)
+        if match.texture and plate is not None:
+            own = light_of(shot, plate.dtype).plate
+            laid = matching.textured(laid, converted(to_float(plate[..., :3]), own, LINEAR), match, space)
+        return laid
+
+    def _laid_at(self, shot: Shot, track: Track, placement: Placement, time: float, frame: int, size: tuple[int, int], samples: int, space: str,
+                 reduced: int) -> lay.Laid | None:
+        surface = surface_warp(track, placement, time)
         if surface is None:
             return None
         ratio = surface_proportions(placement, *((shot.plate.size, shot.plate.aspect) if shot.plate else (size,))).ratio
@@ -186,6 +223,19 @@ class Compositor:
         return self._files[key]
 
 
+def _grained(grain: GrainMatch, laid: lay.Laid, item: Placement | Fill, frame: int, reduced: int) -> Callable[[np.ndarray, int], np.ndarray]:
+    """What gives the grain of rows of a graphic; a mode that keeps what is beneath keeps its grain as well."""
+    share = np.float32(item.opacity) if item.blend == "normal" else np.float32(0)
+    fainter = grain.but(size=grain.size / reduced, strength=grain.strength / reduced)
+    noise = matching.noise_for(fainter, laid.left, laid.top, laid.pixels.shape[:2], (zlib.crc32(item.id.encode()), frame))
+
+    def rows(colours: np.ndarray, top: int) -> np.ndarray:
+        own = slice(top, top + len(colours))
+        return matching.grain_for(fainter, colours, laid.pixels[own, :, 3:] * share, noise[own])
+
+    return rows
+
+
 def _track_shows(shot: Shot, ident: str) -> bool:
     track = shot.track(ident)
     return track is not None and track.visible
@@ -220,6 +270,7 @@ class _Mattes:
 
     def __init__(self, shot: Shot, frame: int, size: tuple[int, int], reduced: int = 1, plate: np.ndarray | None = None) -> None:
         self.shot, self.frame, self.size, self.reduced = shot, frame, size, reduced
+        self.plate = plate
         self._plate = plate if reduced == 1 else None
         self._made: dict[str, np.ndarray] = {}
 

@@ -14,6 +14,7 @@ from pydantic import Field, field_validator, model_validator
 from wertis.core.geometry import quad
 from wertis.core.keyed import Between, Curve, Key
 from wertis.core.shot.fields import FilePath, Frame, Ident, Integers, KindOf, Matrices, Name, Number, Point, Reals, Record, of_kind
+from wertis.core.shot.match import NO_MATCH, Match
 
 FORMAT_VERSION = 7
 
@@ -474,6 +475,7 @@ class Placement(Item):
     ----------
     held_back : ids of mattes of what is in front of it.
     limited_to : ids of mattes outside of which it does not show.
+    match : what is done so that it looks like the plate.
     """
 
     kind: Literal["placement"] = "placement"
@@ -488,6 +490,7 @@ class Placement(Item):
     bend: Bend = Bend()
     held_back: Annotated[tuple[Ident, ...], Field(max_length=1000)] = ()
     limited_to: Annotated[tuple[Ident, ...], Field(max_length=1000)] = ()
+    match: Match = NO_MATCH
 
     @field_validator("quad")
     @classmethod

@@ -12,10 +12,11 @@ from PySide6.QtWidgets import (
 )
 
 from wertis.app.fields import DragLabel, Number, form, named
-from wertis.app.pages import Page, combo
+from wertis.app.pages import Page, combo, part_buttons
 from wertis.app.session import Session
 from wertis.app.steps.use.fill_fields import BLEND_WORDS, FillFields
 from wertis.app.steps.use.grade_fields import GradeFields
+from wertis.app.steps.use.match_fields import MatchFields
 from wertis.app.steps.use.mattes.fields import MatteFields
 from wertis.core.comp.picture import surface_proportions
 from wertis.core.errors import WertisError
@@ -24,6 +25,8 @@ from wertis.core.shot.document import Placement
 
 PICTURES = "Pictures and movies (*.png *.jpg *.jpeg *.tif *.tiff *.dpx *.exr *.mov *.mp4 *.mkv *.webm)"
 ARTWORK_WORDS = {"grid": "Grid", "checker": "Checker", "picture": "Picture file", "sequence": "Sequence or movie"}
+GRAPHIC_PARTS = (("Artwork", "What is shown, and how it sits on the surface"),
+                 ("Match", "Make it look as if it had been filmed: softness, blur, light, grain"))
 FIT_WORDS = {"fit": "Fit, keep proportions", "fill": "Fill, keep proportions", "stretch": "Stretch to the corners"}
 PROPORTION_WORDS = {"given": "as you gave them", "perspective": "worked out from the perspective",
                     "flat": "seen too flat to tell: sides as seen are taken; overrule them if you know better"}
@@ -61,6 +64,11 @@ class UsePage(Page):
         for k, button in enumerate((self.add, self.draw, self.tint, self.paint_on)):
             grid.addWidget(button, k // 2, k % 2)
         f.addRow(grid)
+        self.parts = QWidget()
+        row_of_parts, self.part = part_buttons(GRAPHIC_PARTS, lambda _: self.show_state(), self.parts)
+        row_of_parts.setContentsMargins(0, 0, 0, 0)
+        self.parts.setLayout(row_of_parts)
+        f.addRow(self.parts)
         self.artwork = combo(ARTWORK_WORDS, "Artwork", self._artwork)
         self.file = QPushButton("Choose...")
         self.file.clicked.connect(self._choose)
@@ -107,7 +115,9 @@ class UsePage(Page):
         f.addRow(self.frame)
         f.addRow(self.here)
         f.addRow(named("Drag the corners on any frame; the grid shows the perspective. Alt with arrow keys nudges the last corner.", "hint"))
-        self._graphic_rows = range(2, f.rowCount())
+        self._graphic_rows = range(3, f.rowCount())
+        self.match = MatchFields()
+        f.addRow(self.match)
         self.matte = MatteFields(session)
         f.addRow(self.matte)
         self.grade = GradeFields(session)
@@ -120,8 +130,13 @@ class UsePage(Page):
         s = self.session
         track, placement = s.track, s.placement
         matte, grade, fill = self.matte.matte, self.grade.grade, self.fill.fill
+        graphic = matte is None and grade is None and fill is None
         for row in self._graphic_rows:
-            self.form.setRowVisible(row, matte is None and grade is None and fill is None)
+            self.form.setRowVisible(row, graphic and self.part.checkedId() == 0)
+        self.parts.setVisible(graphic)
+        self.match.setVisible(graphic and self.part.checkedId() == 1)
+        if graphic:
+            self.match.show_state()
         self.grade.setVisible(grade is not None)
         self.fill.setVisible(fill is not None)
         self.paint_on.setEnabled(track is not None and s.plate is not None)
@@ -153,7 +168,7 @@ class UsePage(Page):
             self.file.setText("Choose...")
             return
         files = placement.artwork.kind in ("picture", "sequence")
-        self._show_timing(placement.artwork.kind == "sequence")
+        self._show_timing(placement.artwork.kind == "sequence" and self.part.checkedId() == 0)
         with QSignalBlocker(self.start), QSignalBlocker(self.after):
             self.start.setValue(placement.artwork.start)
             self.after.setCurrentIndex(int(placement.artwork.loop))

@@ -20,6 +20,7 @@ from wertis.core.comp.light import light_words
 from wertis.core.comp.picture import surface_proportions
 from wertis.core.errors import RegionError
 from wertis.core.geometry import coons, quad
+from wertis.core.jobs.matching import PARTS
 from wertis.core.shot import bends, edits, items, matte_edits
 from wertis.core.shot.document import Placement, Shot
 from wertis.core.shot.fills import Fill, add_fill, set_fill
@@ -41,6 +42,7 @@ class UseStep(Step):
         self.page = UsePage(self.session)
         self.page.add_wanted.connect(self.place)
         self.page.reread_wanted.connect(self.reread)
+        self.page.match.bench = bench
         self.mattes = MattePart(bench, self.page.matte)
         self.page.matte_wanted.connect(self.draw_matte)
         self.page.grade_wanted.connect(self.add_grade)
@@ -51,6 +53,7 @@ class UseStep(Step):
                 Command("use.matte", "Edit", "Draw a matte", self.draw_matte, "Shift+P", 3),
                 Command("use.grade", "Edit", "Add a grade", self.add_grade, "", 3),
                 Command("use.fill", "Edit", "Lay a colour inside a matte", self.add_fill, "", 3),
+                Command("use.match", "Edit", "Match the graphic to the plate", lambda: self.page.match.measure(PARTS), "", 3),
                 Command("use.hold-out", "Edit", "Hold the matte out of a track...", self.hold_out_matte, "", 3),
                 Command("use.reread", "Edit", "Read the artwork again", self.reread, "", 3)]
 

@@ -1,10 +1,10 @@
 """A matte's page in the step Use: four parts, of which one is seen at a time."""
 
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QButtonGroup, QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from wertis.app.fields import named
-from wertis.app.pages import Pages
+from wertis.app.pages import Pages, part_buttons
 from wertis.app.session import Session
 from wertis.app.steps.use.mattes.edge_fields import EdgeFields
 from wertis.app.steps.use.mattes.hand import Hand
@@ -31,23 +31,12 @@ class MatteFields(QWidget):
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(8)
-        row = QHBoxLayout()
-        row.setSpacing(0)
-        self.tabs = QButtonGroup(self)
-        for k, (words, tip) in enumerate(PARTS):
-            button = QPushButton(words)
-            button.setCheckable(True)
-            button.setObjectName("part")
-            button.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
-            button.setToolTip(tip)
-            self.tabs.addButton(button, k)
-            row.addWidget(button)
+        row, self.tabs = part_buttons(PARTS, self.bring, self)
         layout.addLayout(row)
         self.facts = named("", "quiet")
         layout.addWidget(self.facts)
         self._pages = Pages([self.shapes, self.whole, self.keys, self.edge])
         layout.addWidget(self._pages)
-        self.tabs.idClicked.connect(self.bring)
         self.bring(0)
         self.buttons = {**self.shapes.buttons, **self.keys.buttons, **self.edge.buttons}
 

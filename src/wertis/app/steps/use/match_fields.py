@@ -1,0 +1,171 @@
+"""How a graphic is matched to the plate, on the page of the step Use: what was measured, and what is set by hand."""
+
+from collections.abc import Callable, Iterator
+from functools import partial
+
+from PySide6.QtCore import QSignalBlocker
+from PySide6.QtWidgets import QFormLayout, QHBoxLayout, QPushButton, QWidget
+
+from wertis.app.fields import DragLabel, Number, named
+from wertis.app.pages import side_by_side
+from wertis.app.workbench import Workbench
+from wertis.core.blas import single_threaded
+from wertis.core.errors import WertisError
+from wertis.core.jobs.events import Event, Stop
+from wertis.core.jobs.job import Job
+from wertis.core.jobs.matching import PARTS, match_placement, unmatched
+from wertis.core.shot import items
+from wertis.core.shot.document import Placement, Shot
+
+_TRIPLES = (("slope", "Gain", 0.0, 10.0), ("offset", "Lift", -1.0, 1.0))
+
+
+class MatchFields(QWidget):
+    """What makes the selected graphic look as if it had been filmed."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.bench: Workbench | None = None
+        f = self.form = QFormLayout(self)
+        f.setContentsMargins(0, 0, 0, 0)
+        f.setVerticalSpacing(5)
+        self.all = QPushButton("Match all")
+        self.all.setObjectName("main")
+        self.all.setToolTip("Measure softness, shutter, light and grain in the plate, and give them to the graphic")
+        self.all.clicked.connect(lambda: self.measure(PARTS))
+        self.none = QPushButton("Plain")
+        self.none.setToolTip("Match nothing: the graphic as it is")
+        self.none.clicked.connect(self._unmatch)
+        f.addRow(side_by_side(self.all, self.none))
+        self.softness = self._number(0, 100, 0.1, "px", "Softness: a blur, standard deviation",
+                                     lambda v: self._set("Set the softness", softness=v, focus={}))
+        self.shutter = self._number(0, 720, 5, "deg", "Shutter; 180 is usual", lambda v: self._set("Set the shutter", shutter=v))
+        self.light = self._number(0, 200, 5, "%", "Share of the light's change", lambda v: self._strength("light", v))
+        self.grain = self._number(0, 400, 5, "%", "Times the plate's grain", lambda v: self._strength("grain", v))
+        self.measures: dict[str, QPushButton] = {}
+        for part, words, field in (("softness", "Softness", self.softness), ("shutter", "Motion blur", self.shutter), ("light", "Light", self.light),
+                                   ("grain", "Grain", self.grain)):
+            button = self.measures[part] = QPushButton("Measure")
+            button.setToolTip(f"Measure the {part} in the plate")
+            button.clicked.connect(partial(self.measure, (part,)))
+            row = QHBoxLayout()
+            row.setSpacing(6)
+            row.addWidget(field, 1)
+            row.addWidget(button)
+            f.addRow(DragLabel(words, field), row)
+        self.facts = named("", "quiet")
+        f.addRow(self.facts)
+        f.addRow(named("SURFACE SHOWING THROUGH", "section"))
+        self.texture = self._number(0, 200, 5, "%", "How much of the surface's structure shows through",
+                                    lambda v: self._set("Set the texture", texture=v / 100))
+        f.addRow(DragLabel("Texture", self.texture), self.texture)
+        self.fine = self._number(0, 100, 0.5, "px", "Sizes from here on", lambda v: self._set("Set the texture", fine=v))
+        self.coarse = self._number(0.3, 200, 1, "px", "Sizes up to here", lambda v: self._set("Set the texture", coarse=v))
+        f.addRow(DragLabel("Sizes", self.fine), side_by_side(self.fine, self.coarse))
+        f.addRow(named("BLACK, WHITE AND COLOUR", "section"))
+        self.triples: dict[str, list[Number]] = {}
+        for name, words, low, high in _TRIPLES:
+            fields = [self._number(low, high, 0.01, "", f"{words} of {colour}", partial(self._triple, name)) for colour in ("red", "green", "blue")]
+            self.triples[name] = fields
+            f.addRow(words, side_by_side(*fields))
+
+    @property
+    def placement(self) -> Placement | None:
+        """The selected graphic."""
+        return self.bench.session.placement if self.bench is not None else None
+
+    def show_state(self) -> None:
+        """Show it as it is."""
+        placement = self.placement
+        for widget in (self.all, self.none, self.softness, self.shutter, self.texture, self.fine, self.coarse, *self.measures.values()):
+            widget.setEnabled(placement is not None)
+        if placement is None or self.bench is None:
+            self.facts.setText("")
+            return
+        match, frame = placement.match, self.bench.session.frame
+        self.light.setEnabled(match.light is not None)
+        self.grain.setEnabled(match.grain is not None)
+        fields = [(self.softness, match.softness_at(frame)), (self.shutter, match.shutter), (self.texture, match.texture * 100), (self.fine, match.fine),
+                  (self.coarse, match.coarse), (self.light, match.light.strength * 100 if match.light is not None else 0),
+                  (self.grain, match.grain.strength * 100 if match.grain is not None else 0)]
+        fields += [(field, value) for name, row in self.triples.items() for field, value in zip(row, getattr(match, name), strict=True)]
+        for field, value in fields:
+            with QSignalBlocker(field):
+                field.setValue(value)
+        words = []
+        if match.light is not None:
+            gain = 2.718281828 ** float(match.light.at(frame)[0].mean())
+            words.append(f"light here {gain:.2f} times that of frame {placement.frame}")
+        if match.grain is not None:
+            mean = 255 * sum(sum(d) for d in match.grain.deviations) / (3 * len(match.grain.deviations))
+            words.append(f"grain {mean:.1f} / 255, {match.grain.size:.1f} px")
+        self.facts.setText("; ".join(words).capitalize() or "Light and grain are not measured.")
+
+    def measure(self, parts: tuple[str, ...]) -> None:
+        """Measure parts in the plate, in the background, and set them."""
+        bench, placement = self.bench, self.placement
+        if bench is None or placement is None or bench.work.busy():
+            return
+        s = bench.session
+        plate, cache, shot = s.plate, s.cache, s.shot
+        if plate is None or cache is None:
+            return
+        result: list[Shot] = []
+        words: list[str] = []
+
+        def work(stop: Stop) -> Iterator[Event]:
+            with single_threaded():
+                yield from match_placement(shot, placement.id, plate, parts, cache.get, stop)
+
+        def step(event: Event) -> None:
+            if isinstance(event.item, Shot):
+                result.append(event.item)
+            elif isinstance(event.item, str):
+                words.append(event.note)
+            bench.say(f"Matching: {event.note}." if event.note else "Matching.")
+
+        def over(job: Job) -> None:
+            if job.error or job.stopped or not result:
+                bench.say(job.error or "Stopped; nothing was changed.", bool(job.error))
+                return
+            s.history.do("Match the graphic", result[0])
+            bench.say(f"Matched: {'; '.join(words)}.")
+
+        frames = shot.range[1] - shot.range[0] + 1
+        bench.work.begin(Job("Matching the graphic", len(parts) + frames * ("light" in parts), work), event=step, ended=over)
+
+    def _unmatch(self) -> None:
+        placement = self.placement
+        if placement is not None and self.bench is not None:
+            s = self.bench.session
+            self._do("Match nothing", lambda: unmatched(s.shot, placement.id))
+
+    def _strength(self, part: str, value: float) -> None:
+        placement = self.placement
+        found = getattr(placement.match, part) if placement is not None else None
+        if found is not None:
+            self._set(f"Set the {part}", **{part: found.but(strength=value / 100)})
+
+    def _triple(self, name: str, _: float) -> None:
+        self._set("Set the levels", **{name: tuple(float(field.value()) for field in self.triples[name])})
+
+    def _set(self, label: str, **changes: object) -> None:
+        placement = self.placement
+        if placement is not None and self.bench is not None:
+            shot = self.bench.session.shot
+            self._do(label, lambda: items.set_item(shot, placement.but(match=placement.match.but(**changes))))
+
+    def _do(self, label: str, make: Callable[[], Shot]) -> None:
+        assert self.bench is not None
+        s = self.bench.session
+        try:
+            s.history.do(label, make(), f"{label}-{s.place.item_id}")
+        except WertisError as why:
+            s.message.emit(str(why), True)
+        self.show_state()
+
+    def _number(self, low: float, high: float, step: float, unit: str, name: str, changed: Callable[[float], object]) -> Number:
+        field = Number(low, high, step, 2 if step < 0.1 else 1 if unit == "px" else 0, unit, name)
+        field.setToolTip(name)
+        field.valueChanged.connect(changed)
+        return field
