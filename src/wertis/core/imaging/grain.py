@@ -50,14 +50,16 @@ def measure_grain(pictures: Sequence[np.ndarray]) -> Grain | None:
         h, w = (s // _BLOCK * _BLOCK for s in picture.shape[:2])
         blocks = picture[:h, :w].reshape(h // _BLOCK, _BLOCK, w // _BLOCK, _BLOCK, 3).swapaxes(1, 2).reshape(-1, _BLOCK, _BLOCK, 3)
         sound = (blocks.max((1, 2, 3)) < _CLIPPED) & (blocks.min((1, 2, 3)) > 1 - _CLIPPED)
+        if not sound.any():
+            continue
         rest, mean = _without_slope(blocks[sound].astype(np.float64))
         means.append(mean)
         spreads.append(np.sqrt((rest ** 2).mean((1, 2))))
         together.append((np.mean(rest[:, :, 1:] * rest[:, :, :-1], (1, 2)) + np.mean(rest[:, 1:] * rest[:, :-1], (1, 2))) / 2
                         / np.maximum((rest ** 2).mean((1, 2)), 1e-12))
-    mean, spread, lag = (np.concatenate(v) for v in (means, spreads, together))
-    if len(mean) < _FEWEST:
+    if sum(map(len, means)) < _FEWEST:
         return None
+    mean, spread, lag = (np.concatenate(v) for v in (means, spreads, together))
     bright = mean.mean(1)
     edges = np.quantile(bright, np.linspace(0, 1, min(_BINS, max(1, len(mean) // (4 * _FEWEST))) + 1))
     levels, deviations, lags = [], [], []
