@@ -17,6 +17,8 @@ from wertis.core.shot import bends, store
 from wertis.core.shot.document import FORMAT_VERSION, RepairLayer, Shot
 from wertis.core.shot.edits import opened, placement_on
 from wertis.core.shot.hold_outs import HoldOutReader, shape_on
+from wertis.core.shot.matte_alpha import matte_alpha
+from wertis.core.shot.mattes import mattes_of
 from wertis.core.shot.repairs import points_on
 from wertis.core.shot.resolve import motion_of
 
@@ -40,6 +42,8 @@ def numbers(shot: Shot, times: np.ndarray) -> dict[str, np.ndarray]:
     for other in (t for t in shot.tracks if t.settings.kind != "plane"):  # a mesh with pegs, points, a plane by the camera
         warps = [motion_of(other).at(t) for t in times]  # type: ignore[union-attr]
         out[f"{other.settings.kind}_places"] = np.array([or_nan(w.forward(PROBES) if w is not None else None, PROBES.shape) for w in warps])
+    if mattes_of(shot):
+        out["mattes"] = np.array([matte_alpha(shot, m, f, (96, 64)) for m in mattes_of(shot) for f in (1001, 1005)])
     count = len(track.layer(RepairLayer).points)
     out["points"] = np.array([or_nan(points_on(track, f), (count, 2)) for f in FRAMES])
     for k, held in enumerate(shot.hold_outs(track.id)):

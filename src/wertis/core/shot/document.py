@@ -16,7 +16,7 @@ from wertis.core.keyed import Between, Curve, Key
 from wertis.core.shot.fields import FilePath, Frame, Ident, Integers, KindOf, Matrices, Name, Number, Point, Reals, Record, of_kind
 from wertis.core.shot.match import NO_MATCH, Match
 
-FORMAT_VERSION = 7
+FORMAT_VERSION = 8
 
 Model = Literal["shift", "shift-scale", "shift-turn", "similarity", "affine", "perspective"]
 Look = Literal["mix", "luma", "red", "green", "blue", "contrast"]
