@@ -14,6 +14,7 @@ from wertis import libraries  # noqa: F401  first, so that importing changes no 
 from wertis.core.blas import single_threaded
 from wertis.core.check.slip import Slip
 from wertis.core.check.summary import Summary, share_under, summary
+from wertis.core.comp.text import text_ratio
 from wertis.core.errors import RegionError, WertisError
 from wertis.core.geometry import polygon
 from wertis.core.geometry.motion import Motion, carried
@@ -432,18 +433,14 @@ class Surface:
 
         Parameters
         ----------
-        artwork : a picture, a sequence pattern or a movie; or "grid" or "checker".
+        artwork : a picture, a sequence pattern or a movie; or "grid", "checker", "solid" or "gradient".
         corners : (4, 2) where its top left, top right, bottom right and bottom left corner go; proposed when not given.
         frame : on which the corners are; the region's own when not given.
         fit : fit, fill or stretch.
-        blend : normal, multiply, screen or overlay.
+        blend : a mode of W3C Compositing and Blending Level 1, or plus-lighter.
         more : other fields of the document's `Placement`.
         """
-        at = frame if frame is not None else self.record.region.frame
-        quad = numbers(corners, "corners") if corners is not None else edits.default_quad(self.record, at)
-        if quad.shape != (4, 2):
-            raise RegionError(f"A placement has four corners; {len(quad)} were given.")
-        kind = str(artwork) if str(artwork) in ("grid", "checker") else "picture"
+        kind = str(artwork) if str(artwork) in ("grid", "checker", "solid", "gradient") else "picture"
         if kind == "picture":
             text = str(artwork)
             moves = "#" in text or "%" in text or Path(text).is_dir() or Path(text).suffix.lower() in (".mov", ".mp4", ".mkv", ".webm")
@@ -453,9 +450,29 @@ class Surface:
                 raise WertisError(f"{text} does not exist; check the name.")
         else:
             art = Artwork(kind=kind)  # type: ignore[arg-type]
+        return self._placed(art, corners, frame, name or (Path(str(artwork)).stem[:200] or "Graphic"), fit=fit, blend=blend, opacity=opacity, **more)
+
+    def write(self, text: str, corners: Points | None = None, frame: int | None = None, name: str = "", font: str | Path = "", **look: Any) -> Placed:
+        """Put words on the surface.
+
+        Parameters
+        ----------
+        corners, frame : as for `place`.
+        font : file of a TrueType or OpenType font; Inter when not given.
+        look : fields of the document's `Artwork`: colour, align, leading, outline (hundredths of the letters' size), outline_colour.
+        """
         with checked_fields():
-            placement = Placement(on=self.id, frame=at, quad=edits.as_points(quad), artwork=art, fit=fit, blend=blend,  # type: ignore[arg-type]
-                                  opacity=opacity, name=name or (Path(str(artwork)).stem[:200] or "Graphic"), **more)
+            art = Artwork(kind="text", text=text, font=str(Path(font).absolute()) if font else "", **look)
+        text_ratio(art.text, art.font)  # that the font can be read
+        return self._placed(art, corners, frame, name or text.strip().split("\n")[0][:40] or "Text")
+
+    def _placed(self, art: Artwork, corners: Points | None, frame: int | None, name: str, **more: Any) -> Placed:
+        at = frame if frame is not None else self.record.region.frame
+        quad = numbers(corners, "corners") if corners is not None else edits.default_quad(self.record, at)
+        if quad.shape != (4, 2):
+            raise RegionError(f"A placement has four corners; {len(quad)} were given.")
+        with checked_fields():
+            placement = Placement(on=self.id, frame=at, quad=edits.as_points(quad), artwork=art, name=name, **more)
         self.shot._do("Place a graphic", items.add_item(self.shot.document, placement))
         return Placed(self.shot, placement.id)
 

@@ -113,6 +113,13 @@ class Placed:
             self._put("Change the graphic", self.record.but(**fields))
         return self
 
+    def artwork(self, **fields: Any) -> Placed:
+        """Set fields of the document's `Artwork`: text, font, colour, second, angle, align, leading, outline, outline_colour, cells, start, loop. Returns
+        itself."""
+        with checked_fields():
+            self._put("Change the artwork", self.record.but(artwork=self.record.artwork.but(**fields)))
+        return self
+
     def match(self, parts: Iterable[str] = PARTS, progress: Progress | None = None, stop: threading.Event | None = None) -> dict[str, str]:
         """Measure in the plate what it needs to look like it, and set it; what was found, or why nothing was, by part.
 

@@ -11,7 +11,7 @@ import cv2
 import numpy as np
 
 from wertis.core.comp import artwork as art
-from wertis.core.comp import blend, lay, matching
+from wertis.core.comp import blend, lay, matching, text
 from wertis.core.comp.fit import artwork_rectangle
 from wertis.core.comp.grade import graded
 from wertis.core.comp.light import Light, light_of
@@ -91,7 +91,9 @@ class Compositor:
         PlateError
             When the file cannot be read.
         """
-        if artwork.kind in ("grid", "checker"):
+        if artwork.kind == "text":
+            return text.text_ratio(artwork.text, artwork.font, artwork.leading, artwork.outline)
+        if artwork.kind not in ("picture", "sequence"):
             return surface_ratio
         return self._file(artwork).ratio
 
@@ -201,6 +203,14 @@ class Compositor:
         if artwork.kind in ("grid", "checker"):
             make = art.grid if artwork.kind == "grid" else art.checker
             return self._kept((artwork.kind, round(ratio, 3), artwork.cells, space), lambda: converted(make(ratio, artwork.cells), CODED, space))
+        if artwork.kind == "text":
+            look = artwork.text, artwork.font, artwork.colour, artwork.align, artwork.leading, artwork.outline, artwork.outline_colour
+            return self._kept(("text", *look, space), lambda: converted(text.text(*look), CODED, space))
+        if artwork.kind == "solid":
+            return self._kept(("solid", artwork.colour, space), lambda: converted(text.solid(artwork.colour), CODED, space))
+        if artwork.kind == "gradient":
+            key = artwork.colour, artwork.second, artwork.angle, round(ratio, 3)
+            return self._kept(("gradient", *key, space), lambda: converted(text.gradient(*key), CODED, space))
         file = self._file(artwork)
         index = file.index(frame, artwork.start, artwork.loop)
         return self._kept((artwork.kind, artwork.path, index, space), lambda: converted(*file.read(index), space))

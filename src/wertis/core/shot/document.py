@@ -25,7 +25,11 @@ Blend = Literal["normal", "multiply", "screen", "overlay", "darken", "lighten", 
 Fit = Literal["fit", "fill", "stretch"]
 Alpha = Literal["file", "straight", "ignore"]
 Mixing = Literal["plate", "linear", "display"]
-ArtworkKind = Literal["grid", "checker", "picture", "sequence"]
+ArtworkKind = Literal["grid", "checker", "picture", "sequence", "text", "solid", "gradient"]
+
+
+Part = Annotated[float, Field(ge=0, le=100)]
+Ink = tuple[Part, Part, Part]
 
 
 def new_id() -> str:
@@ -433,13 +437,28 @@ class Item(KindOf):
 
 
 class Artwork(Record):
-    """What a placement shows. A sequence's or movie's first picture falls on `start`; after its last one that holds, or it begins again (`loop`)."""
+    """What a placement shows. A sequence's or movie's first picture falls on `start`; after its last one that holds, or it begins again (`loop`).
+
+    Attributes
+    ----------
+    text, font, align, leading, outline, outline_colour : of a text; see `core.comp.text`. Its letters have the `colour`.
+    colour, second, angle : of a plain colour, or of a gradient from the one to the other. Colours are as coded for the eye.
+    """
 
     kind: ArtworkKind = "grid"
     path: FilePath = ""
     start: Frame = 0
     loop: bool = False
     cells: Annotated[int, Field(ge=1, le=64)] = 8
+    text: Annotated[str, Field(max_length=5000)] = ""
+    font: FilePath = ""
+    align: Literal["left", "centre", "right"] = "centre"
+    leading: Annotated[float, Field(ge=0.2, le=5)] = 1.2
+    outline: Annotated[float, Field(ge=0, le=50)] = 0.0
+    outline_colour: Ink = (0.0, 0.0, 0.0)
+    colour: Ink = (0.95, 0.93, 0.88)
+    second: Ink = (0.1, 0.12, 0.2)
+    angle: Annotated[float, Field(ge=-360, le=360)] = 90.0
 
 
 class Bend(Record):

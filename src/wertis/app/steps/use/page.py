@@ -1,18 +1,22 @@
 """Graphics, mattes, grades and colours on the selected track."""
 
 from pathlib import Path
+from typing import Any
 
 from PySide6.QtCore import QSignalBlocker, Qt, Signal
+from PySide6.QtGui import QColor
 from PySide6.QtWidgets import (
+    QColorDialog,
     QFileDialog,
     QGridLayout,
     QHBoxLayout,
+    QPlainTextEdit,
     QPushButton,
     QWidget,
 )
 
 from wertis.app.fields import DragLabel, Number, form, named
-from wertis.app.pages import Page, combo, part_buttons
+from wertis.app.pages import Page, combo, part_buttons, side_by_side
 from wertis.app.session import Session
 from wertis.app.steps.use.fill_fields import BLEND_WORDS, FillFields
 from wertis.app.steps.use.grade_fields import GradeFields
@@ -21,15 +25,20 @@ from wertis.app.steps.use.mattes.fields import MatteFields
 from wertis.core.comp.picture import surface_proportions
 from wertis.core.errors import WertisError
 from wertis.core.shot import edits, items
-from wertis.core.shot.document import Placement
+from wertis.core.shot.document import Artwork, Placement
 
 PICTURES = "Pictures and movies (*.png *.jpg *.jpeg *.tif *.tiff *.dpx *.exr *.mov *.mp4 *.mkv *.webm)"
-ARTWORK_WORDS = {"grid": "Grid", "checker": "Checker", "picture": "Picture file", "sequence": "Sequence or movie"}
+ARTWORK_WORDS = {"grid": "Grid", "checker": "Checker", "picture": "Picture file", "sequence": "Sequence or movie",
+                 "text": "Text", "solid": "One colour", "gradient": "Two colours"}
 GRAPHIC_PARTS = (("Artwork", "What is shown, and how it sits on the surface"),
                  ("Match", "Make it look as if it had been filmed: softness, blur, light, grain"))
 FIT_WORDS = {"fit": "Fit, keep proportions", "fill": "Fill, keep proportions", "stretch": "Stretch to the corners"}
 PROPORTION_WORDS = {"given": "as you gave them", "perspective": "worked out from the perspective",
                     "flat": "seen too flat to tell: sides as seen are taken; overrule them if you know better"}
+
+
+def _colour(ink: tuple[float, float, float]) -> QColor:
+    return QColor.fromRgbF(*(min(v, 1.0) for v in ink))
 
 
 class UsePage(Page):
@@ -101,10 +110,30 @@ class UsePage(Page):
         self.fields: list[QWidget] = [self.artwork, self.file, self.reread, self.fit, self.blend, self.opacity, self.ratio, self.here]
         f.addRow(self.section)
         f.addRow("Show", self.artwork)
+        self._file_row = f.rowCount()
         f.addRow("File", row)
         self.timing = [(DragLabel("Begins on", self.start), self.start), (named("At its end", "label"), self.after)]
         for words, field in self.timing:
             f.addRow(words, field)
+        self.words = QPlainTextEdit()
+        self.words.setFixedHeight(52)
+        self.words.setAccessibleName("Text")
+        self.words.textChanged.connect(lambda: self._set_artwork("Write", "text", text=self.words.toPlainText()[:5000]))
+        self.font_file = QPushButton("Inter")
+        self.font_file.setToolTip("Choose a font file")
+        self.font_file.clicked.connect(self._choose_font)
+        self.align = combo({"left": "Left", "centre": "Centre", "right": "Right"}, "Alignment",
+                           lambda: self._set_artwork("Align the text", align=self.align.currentData()))
+        self.colour, self.second = QPushButton("Colour"), QPushButton("Second")
+        self.colour.clicked.connect(lambda: self._choose_colour("colour"))
+        self.second.clicked.connect(lambda: self._choose_colour("second"))
+        self.angle = Number(-360, 360, 5, 0, "deg", "Direction from the first colour to the second")
+        self.angle.valueChanged.connect(lambda v: self._set_artwork("Turn the gradient", "angle", angle=v))
+        self._kind_rows = {"text": [f.rowCount(), f.rowCount() + 1], "colour": [f.rowCount() + 2], "gradient": [f.rowCount() + 3]}
+        f.addRow(self.words)
+        f.addRow("Font", side_by_side(self.font_file, self.align))
+        f.addRow(side_by_side(self.colour, self.second))
+        f.addRow(DragLabel("Direction", self.angle), self.angle)
         f.addRow("Fit", self.fit)
         f.addRow("Blend", self.blend)
         f.addRow(DragLabel("Opacity", self.opacity), self.opacity)
@@ -161,6 +190,7 @@ class UsePage(Page):
         for w in self.fields:
             w.setEnabled(placement is not None)
         self.ratio_auto.setEnabled(placement is not None and placement.ratio is not None)
+        self._show_made(placement.artwork if placement is not None else None)
         if placement is None or s.shot.plate is None:
             self._show_timing(False)
             self.ratio_words.setText("")
@@ -198,6 +228,50 @@ class UsePage(Page):
         if placement is not None:
             self._put(label, placement.but(artwork=placement.artwork.but(**changes)), merge)
 
+    def _show_made(self, artwork: Artwork | None) -> None:
+        """What is set of a text, a colour or a gradient."""
+        kind = artwork.kind if artwork is not None and self.part.checkedId() == 0 else ""
+        shown = {"text": kind == "text", "colour": kind in ("text", "solid", "gradient"), "gradient": kind == "gradient"}
+        for name, rows in self._kind_rows.items():
+            for row in rows:
+                self.form.setRowVisible(row, shown[name])
+        self.form.setRowVisible(self._file_row, kind in ("picture", "sequence"))
+        if artwork is None:
+            return
+        self.second.setVisible(kind == "gradient")
+        for button, ink in ((self.colour, artwork.colour), (self.second, artwork.second)):
+            button.setStyleSheet(f"border-left: 18px solid {_colour(ink).name()};")
+        if self.words.toPlainText() != artwork.text:
+            with QSignalBlocker(self.words):
+                self.words.setPlainText(artwork.text)
+        self.font_file.setText(self.fontMetrics().elidedText(Path(artwork.font).stem or "Inter", Qt.TextElideMode.ElideMiddle, 90))
+        with QSignalBlocker(self.align), QSignalBlocker(self.angle):
+            self.align.setCurrentIndex(self.align.findData(artwork.align))
+            self.angle.setValue(artwork.angle)
+
+    def _choose_font(self) -> None:
+        from wertis.core.comp.text import text_ratio
+
+        placement = self.session.placement
+        name, _ = QFileDialog.getOpenFileName(self, "Font", placement.artwork.font if placement is not None else "", "Fonts (*.ttf *.otf *.ttc)")
+        if placement is None or not name:
+            return
+        try:
+            text_ratio("a", name)
+        except WertisError as why:
+            self.session.message.emit(str(why), True)
+            return
+        self._set_artwork("Choose the font", font=name)
+
+    def _choose_colour(self, which: str) -> None:
+        placement = self.session.placement
+        if placement is None:
+            return
+        picked = QColorDialog.getColor(_colour(getattr(placement.artwork, which)), self, "Colour")
+        if picked.isValid():
+            changes: dict[str, Any] = {which: (picked.redF(), picked.greenF(), picked.blueF())}
+            self._set_artwork("Choose a colour", **changes)
+
     def _show_timing(self, on: bool) -> None:
         """Only what moves has a beginning and an end."""
         for words, field in self.timing:
@@ -220,7 +294,8 @@ class UsePage(Page):
         if kind in ("picture", "sequence"):
             self._choose(kind)
         else:
-            self._put("Change the artwork", placement.but(artwork=placement.artwork.but(kind=kind)))
+            words = {"text": placement.artwork.text or "Brindle Quay"} if kind == "text" else {}
+            self._put("Change the artwork", placement.but(artwork=placement.artwork.but(kind=kind, **words)))
 
     def _choose(self, kind: str | bool = False) -> None:
         placement = self.session.placement
