@@ -229,7 +229,7 @@ class RecordTest(unittest.TestCase):
     def test_it_is_the_camera_that_was_solved(self) -> None:
         record = solved_camera(self.shot())
         np.testing.assert_array_equal(record.solved.poses[7], solved().poses[7])
-        self.assertLess(np.nanmedian(record.off), 0.2)
+        self.assertLess(np.nanmedian(record.off), 0.25)
         numbers, places = record.seen_on(12)
         np.testing.assert_allclose(record.solved.project(record.points[numbers], 12), places, atol=2.0)
         with self.assertRaisesRegex(WertisError, "not solved yet"):

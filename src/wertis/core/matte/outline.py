@@ -53,17 +53,17 @@ def split(curve: np.ndarray, part: float) -> tuple[np.ndarray, np.ndarray]:
     return np.array([x[0] for x in levels]), np.array([x[-1] for x in levels[::-1]])
 
 
-def flattened(curves: np.ndarray, closed: bool = True) -> tuple[np.ndarray, np.ndarray]:
+def flattened(curves: np.ndarray, closed: bool = True, flatness: float = _FLATNESS) -> tuple[np.ndarray, np.ndarray]:
     """Curves (N, 4, 2) as one polygon (M, 2), or as a line where they are not closed, and (M,) where along the outline each vertex is: the number of its
     curve, and how far along it.
 
-    The number of pieces follows from how far a cubic strays from its chord: by an eighth of its second derivative (T. Sederberg, Computer aided geometric
-    design, 2012, section 10.6).
+    It lies off the curves by `flatness` pixels at most. The number of pieces follows from how far a cubic strays from its chord: by an eighth of its
+    second derivative (T. Sederberg, Computer aided geometric design, 2012, section 10.6).
     """
     second = 6 * np.maximum(np.linalg.norm(curves[:, 0] - 2 * curves[:, 1] + curves[:, 2], axis=1),
                             np.linalg.norm(curves[:, 1] - 2 * curves[:, 2] + curves[:, 3], axis=1))
     straight = (curves[:, 0] == curves[:, 1]).all(1) & (curves[:, 2] == curves[:, 3]).all(1)
-    pieces = np.where(straight, 1, np.clip(np.ceil(np.sqrt(second / (8 * _FLATNESS))), 1, _MOST_PIECES)).astype(int)
+    pieces = np.where(straight, 1, np.clip(np.ceil(np.sqrt(second / (8 * flatness))), 1, _MOST_PIECES)).astype(int)
     which = np.repeat(np.arange(len(curves)), pieces)
     first = np.repeat(np.cumsum(pieces) - pieces, pieces)
     t = ((np.arange(len(which)) - first) / pieces[which])[:, None]

@@ -295,7 +295,8 @@ class UsePage(Page):
             self._choose(kind)
         else:
             words = {"text": placement.artwork.text or "Brindle Quay"} if kind == "text" else {}
-            self._put("Change the artwork", placement.but(artwork=placement.artwork.but(kind=kind, **words)))
+            fit = "fit" if kind == "text" else placement.fit  # letters keep their proportions
+            self._put("Change the artwork", placement.but(artwork=placement.artwork.but(kind=kind, **words), fit=fit))
 
     def _choose(self, kind: str | bool = False) -> None:
         placement = self.session.placement

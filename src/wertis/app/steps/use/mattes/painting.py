@@ -1,6 +1,6 @@
 """A matte over the picture: its tint, outlines, soft edges, how far it is from the edge, and what its points are bound to."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 import numpy as np
 from PySide6.QtCore import QLineF, QPointF, Qt
@@ -10,37 +10,53 @@ from wertis.app import theme
 from wertis.app.painting import outline
 from wertis.app.picture_view import PictureView
 from wertis.app.steps.use.mattes.shape_fields import outline_colour
+from wertis.app.steps.use.mattes.tool import Shown
+from wertis.core.geometry.quad import signed_area
 from wertis.core.matte.edge import Edge
 from wertis.core.matte.outline import along, outwards
 from wertis.core.shot.document import Shot
-from wertis.core.shot.matte_carry import anchor_place, outlines_on, points_on
+from wertis.core.shot.matte_carry import anchor_place, points_on
 from wertis.core.shot.mattes import Matte, MatteShape
 
 _TINT = QColor(233, 180, 76, 60)
 _SOFT = QColor(233, 180, 76, 130)
+FEW = 12  # shapes up to which all outlines are dark-edged and stay tinted while one is dragged; many would make that slow
 _LONGER, _SHOWN = 5.0, 0.2  # times by which how far the edge is off is drawn longer, and pixels from which it is drawn
 
 
-def paint_matte(painter: QPainter, view: PictureView, shot: Shot, matte: Matte, frame: int, in_hand: str, tinted: bool,
+def paint_matte(painter: QPainter, view: PictureView, matte: Matte, shown: Sequence[Shown], in_hand: str, tinted: bool,
                 measured: Callable[[str], Edge | None]) -> None:
     """Paint a matte: tinted, its outlines drawn (dashed where a shape takes away), its soft edges by thin lines.
 
     Parameters
     ----------
+    shown : its visible shapes, as they are on the frame.
     in_hand : id of the shape in hand.
     measured : gives what was found of a shape's edge, by its id.
     """
     whole = QPainterPath()
-    for shape, line, at in outlines_on(shot, matte, frame):
+    whole.setFillRule(Qt.FillRule.WindingFill)
+    there = {x.ident: x for x in shown}
+    only_adds = all(x.combine == "add" for x in matte.shapes)
+    for shape in matte.shapes:
+        if shape.id not in there:
+            continue
+        line, at = there[shape.id].line, there[shape.id].at
         drawn = view.to_screen(line)
         if not np.isfinite(drawn).all():
             continue
-        path = QPainterPath()
-        path.addPolygon(QPolygonF([QPointF(*p) for p in drawn]))
-        if shape.stroke is None:
-            path.closeSubpath()
-            whole = _joined(whole, path, shape.combine)
-        _paint_outline(painter, drawn, shape, 1.8 if in_hand == shape.id else 1.0)
+        places = [QPointF(x, y) for x, y in drawn.tolist()]
+        polygon = QPolygonF(places)
+        if shape.stroke is None and tinted:
+            if only_adds:  # shapes that lie over each other are filled once
+                whole.addPolygon(polygon if signed_area(drawn) > 0 else QPolygonF(places[::-1]))
+                whole.closeSubpath()
+            else:
+                path = QPainterPath()
+                path.addPolygon(polygon)
+                path.closeSubpath()
+                whole = _joined(whole, path, shape.combine)
+        _paint_outline(painter, polygon, shape, 1.8 if in_hand == shape.id else 1.0, in_hand == shape.id or len(there) <= FEW)
         edge = measured(shape.id)
         if edge is not None:
             _paint_edge(painter, view, edge)
@@ -75,15 +91,16 @@ def _joined(whole: QPainterPath, path: QPainterPath, how: str) -> QPainterPath:
     return join[how](path)
 
 
-def _paint_outline(painter: QPainter, drawn: np.ndarray, shape: MatteShape, width: float) -> None:
+def _paint_outline(painter: QPainter, drawn: QPolygonF, shape: MatteShape, width: float, haloed: bool) -> None:
     colour = outline_colour(shape)
-    if shape.closed:
-        outline(painter, drawn, colour, width, shape.combine == "subtract")
-        return
+    style = Qt.PenStyle.DashLine if shape.combine == "subtract" else Qt.PenStyle.SolidLine
     painter.setBrush(Qt.BrushStyle.NoBrush)
-    for pen in (QPen(theme.HALO, width + 2), QPen(colour, width)):
+    for pen in (QPen(theme.HALO, width + 2), QPen(colour, width, style))[0 if haloed else 1:]:
         painter.setPen(pen)
-        painter.drawPolyline(QPolygonF([QPointF(*p) for p in drawn]))
+        if shape.closed:
+            painter.drawPolygon(drawn)
+        else:
+            painter.drawPolyline(drawn)
 
 
 def _paint_soft(painter: QPainter, view: PictureView, shape: MatteShape, line: np.ndarray, at: np.ndarray) -> None:

@@ -9,7 +9,7 @@ from wertis.app.draw_tools import WAY_HINTS, drawing_tool
 from wertis.app.picture_view import PictureView
 from wertis.app.steps.use.mattes.edge_work import EdgeWork
 from wertis.app.steps.use.mattes.fields import MatteFields
-from wertis.app.steps.use.mattes.painting import paint_bound, paint_matte
+from wertis.app.steps.use.mattes.painting import FEW, paint_bound, paint_matte
 from wertis.app.steps.use.mattes.tool import Chosen, ShapesTool, Shown
 from wertis.app.tools import Tool
 from wertis.app.workbench import Workbench
@@ -26,6 +26,7 @@ from wertis.core.shot.matte_carry import Carrier, anchors_on
 from wertis.core.shot.mattes import Matte, MatteShape
 
 _WIDTH = 6.0  # pixels of a line that is drawn
+_FLAT = 0.15  # pixels by which an outline that is painted may lie off its curve
 
 
 class MattePart:
@@ -35,7 +36,9 @@ class MattePart:
         self.bench, self.session, self.fields = bench, bench.session, fields
         self.drawing = self._previewing = False
         self.edge = EdgeWork(bench, fields)
-        self._in_hand = ""  # the tool's own name for what it works on
+        self._kept: dict[str, tuple[MatteShape, Shown | None]] = {}  # a shape's id to it and to how it was on `_shown_at`
+        self._shown_at: tuple = ()
+        self._held: object = None
         fields.wanted.connect(self.wanted)
         for signal in (self.session.selection_changed, self.session.step_changed):
             signal.connect(lambda *_: self._look())
@@ -125,21 +128,23 @@ class MattePart:
     # -- the tool -------------------------------------------------------------------------------------------------
 
     def _shown(self) -> list[Shown]:
+        """The visible shapes on the frame in view, the one in hand last; those that did not change are not worked out again while a point is dragged."""
         s, matte, in_hand = self.session, self.matte, self.fields.in_hand
         if matte is None:
             return []
-        carried, found = Carrier(s.shot, matte), []
+        track = s.shot.track(matte.on)
+        place = (id(track), matte.id, matte.frame, matte.take, s.frame)
+        if place != self._shown_at or any(any(x.bound) for x in matte.shapes):
+            self._kept.clear()
+            self._shown_at, self._held = place, track  # held, so that no other track gets its number
+        carried, found, kept = Carrier(s.shot, matte), [], {}
         for shape in sorted(matte.shapes, key=lambda x: in_hand is not None and x.id == in_hand.id):
-            controls = carried.controls(shape, s.frame) if shape.visible else None
-            if controls is None or not np.isfinite(controls).all():
-                continue
-            line, at = flattened(shape.curves(controls), shape.closed)
-            if shape.handled:
-                every = controls.reshape(-1, 3, 2)
-            else:
-                coming, leaving = handles(controls, np.array(shape.roundness), shape.closed)
-                every = np.stack([controls, controls + coming, controls + leaving], axis=1)
-            found.append(Shown(shape.id, every, line, at, shape.handled, shape.closed, shape.locked, np.array(shape.inner), np.array(shape.outer)))
+            known = self._kept.get(shape.id)
+            shown = known[1] if known is not None and known[0] is shape else _shown_shape(carried, shape, s.frame)
+            kept[shape.id] = (shape, shown)
+            if shown is not None:
+                found.append(shown)
+        self._kept = kept
         return found
 
     def _chosen(self, shape_id: str, chosen: Chosen) -> None:
@@ -350,9 +355,26 @@ class MattePart:
             found = self.edge.here(matte, ident)
             return found.edge if found is not None else None
 
-        paint_matte(painter, view, s.shot, matte, s.frame, in_hand.id if in_hand is not None else "", not self.fields.whole.look.currentData(), measured)
+        tool = self.bench.viewer.tool
+        hurried = isinstance(tool, ShapesTool) and tool.dragging and len(matte.shapes) > FEW
+        tinted = not self.fields.whole.look.currentData() and not hurried
+        paint_matte(painter, view, matte, self._shown(), in_hand.id if in_hand is not None else "", tinted, measured)
         if in_hand is not None:
             paint_bound(painter, view, s.shot, matte, in_hand, s.frame)
+
+
+def _shown_shape(carried: Carrier, shape: MatteShape, frame: int) -> Shown | None:
+    """A shape on a frame as the tool and the painter take it; None where it is not seen."""
+    controls = carried.controls(shape, frame) if shape.visible else None
+    if controls is None or not np.isfinite(controls).all():
+        return None
+    line, at = flattened(shape.curves(controls), shape.closed, _FLAT)
+    if shape.handled:
+        every = controls.reshape(-1, 3, 2)
+    else:
+        coming, leaving = handles(controls, np.array(shape.roundness), shape.closed)
+        every = np.stack([controls, controls + coming, controls + leaving], axis=1)
+    return Shown(shape.id, every, line, at, shape.handled, shape.closed, shape.locked, np.array(shape.inner), np.array(shape.outer))
 
 
 def _keyed_here(shot: Shot, matte: Matte, frame: int) -> Shot:

@@ -28,6 +28,7 @@ class ShapeFields(QWidget):
         super().__init__()
         self.hand = hand
         self.buttons: dict[str, QPushButton] = {}
+        self._filled: tuple = ()
         f = QFormLayout(self)
         f.setContentsMargins(0, 0, 0, 0)
         f.setVerticalSpacing(5)
@@ -152,6 +153,11 @@ class ShapeFields(QWidget):
             self.ends.setCurrentIndex(self.ends.findData(stroke.ends))
 
     def _fill(self, matte: Matte) -> None:
+        current = self.hand.group_id if self.hand.group is not None else self.hand.shape.id if self.hand.shape is not None else ""
+        rows_now = (matte.id, current, matte.groups, tuple((s.id, s.name, s.group, s.visible, s.locked, s.colour) for s in matte.shapes))
+        if rows_now == self._filled:  # while a point is dragged the list stays as it is
+            return
+        self._filled = rows_now
         picked = {str(r.data(0, _IDENT)) for r in self.list.selectedItems()}
         with QSignalBlocker(self.list):
             self.list.clear()
@@ -171,7 +177,6 @@ class ShapeFields(QWidget):
             for group in matte.groups:
                 place(group.id)
             self.list.expandAll()
-            current = self.hand.group_id if self.hand.group is not None else self.hand.shape.id if self.hand.shape is not None else ""
             if current in rows:
                 self.list.setCurrentItem(rows[current])
             for ident in picked & set(rows) if current in picked else ():
@@ -198,6 +203,7 @@ class ShapeFields(QWidget):
         matte, ident = self.hand.matte, str(row.data(0, _IDENT))
         if matte is None:
             return
+        self._filled = ()  # what was typed may not be what is kept
         visible, name = row.checkState(0) == Qt.CheckState.Checked, row.text(0).strip()[:200]
         shape, group = matte.shape(ident), matte.group(ident)
         if group is not None:

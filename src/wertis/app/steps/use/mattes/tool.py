@@ -88,6 +88,11 @@ class ShapesTool(Tool):
         self._centre: np.ndarray | None = None  # about which is turned and scaled, where it was moved
         self._zoom = 1.0  # pixels of the screen to one of the picture, when it was last painted
 
+    @property
+    def dragging(self) -> bool:
+        """Whether something is being dragged."""
+        return self._drag is not None
+
     # -- what there is --------------------------------------------------------------------------------------------
 
     def _in_hand(self) -> Shown | None:
