@@ -161,11 +161,15 @@ class MatteToolTest(WindowCase):
     def test_groups_names_and_order_in_the_list(self) -> None:
         tree = self.page.shapes.list
         tree.topLevelItem(0).setText(0, "Arm")
+        self.spin()
         self.assertEqual(self.page.matte.shapes[0].name, "Arm")
         tree.topLevelItem(1).setCheckState(0, Qt.CheckState.Unchecked)
+        self.spin()
         self.assertFalse(self.page.matte.shapes[1].visible)
         tree.topLevelItem(1).setCheckState(0, Qt.CheckState.Checked)
+        self.spin()
         tree.selectAll()
+        self.spin()
         self.page.buttons["group"].click()
         self.assertEqual([s.group for s in self.page.matte.shapes], [self.page.matte.groups[0].id] * 2)
         self.assertEqual(tree.topLevelItem(0).childCount(), 2)
@@ -178,6 +182,7 @@ class MatteToolTest(WindowCase):
         self.page.buttons["group"].click()
         self.assertEqual(self.page.matte.groups, ())
         tree.setCurrentItem(tree.topLevelItem(1))
+        self.spin()
         self.page.buttons["sooner"].click()
         self.assertEqual(self.page.matte.shapes[1].name, "Arm")
         self.page.buttons["copy"].click()

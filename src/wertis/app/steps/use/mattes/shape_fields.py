@@ -3,7 +3,7 @@
 from collections.abc import Callable
 from functools import partial
 
-from PySide6.QtCore import QSignalBlocker, QSize, Qt
+from PySide6.QtCore import QSignalBlocker, QSize, Qt, QTimer
 from PySide6.QtGui import QColor, QIcon, QPixmap
 from PySide6.QtWidgets import QAbstractItemView, QCheckBox, QColorDialog, QFormLayout, QPushButton, QTreeWidget, QTreeWidgetItem, QWidget
 
@@ -197,14 +197,19 @@ class ShapeFields(QWidget):
     def _picked(self) -> None:
         row = self.list.currentItem()
         if row is not None:
-            self.hand.take(str(row.data(0, _IDENT)))
+            # not now: the row itself is still at work in Qt, and what is changed here makes the list anew
+            ident = str(row.data(0, _IDENT))
+            QTimer.singleShot(0, self, lambda: self.hand.take(ident))
 
     def _edited(self, row: QTreeWidgetItem) -> None:
-        matte, ident = self.hand.matte, str(row.data(0, _IDENT))
+        ident, visible, name = str(row.data(0, _IDENT)), row.checkState(0) == Qt.CheckState.Checked, row.text(0).strip()[:200]
+        QTimer.singleShot(0, self, lambda: self._change(ident, visible, name))
+
+    def _change(self, ident: str, visible: bool, name: str) -> None:
+        matte = self.hand.matte
         if matte is None:
             return
         self._filled = ()  # what was typed may not be what is kept
-        visible, name = row.checkState(0) == Qt.CheckState.Checked, row.text(0).strip()[:200]
         shape, group = matte.shape(ident), matte.group(ident)
         if group is not None:
             fields = {"visible": visible, "name": name or group.name}
