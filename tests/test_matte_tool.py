@@ -3,13 +3,12 @@
 import unittest
 from unittest import mock
 
-import cv2
 import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QColor
 from PySide6.QtTest import QTest
 
-from tests.test_mattes import FRAMES, film, outline, tracked
+from tests.test_mattes import open_film, outline, tracked
 from tests.test_window import WindowCase
 from wertis.core.geometry import polygon
 from wertis.core.matte.edge_path import EdgePaths, natural_roundness
@@ -43,13 +42,8 @@ class EdgePathTest(unittest.TestCase):
 class MatteToolTest(WindowCase):
     def setUp(self) -> None:
         super().setUp()
-        folder = self.folder / "figure"
-        folder.mkdir()
-        for frame, picture in zip(FRAMES, film(), strict=True):
-            cv2.imwrite(str(folder / f"f.{frame:04d}.png"), picture)
         w, s = self.window, self.window.session
-        w.open_path(folder)
-        self.until(lambda: w.viewer.picture is not None)
+        open_film(self)
         track = tracked()
         shot, matte = matte_edits.add_matte(s.shot.but(tracks=(track,)), track, 1)
         shot = matte_edits.add_shape(shot, matte.id, outline(1), 1)

@@ -406,15 +406,20 @@ class EdgeTest(unittest.TestCase):
             matte.change(shutter=5000)
 
 
+def open_film(case: WindowCase) -> None:
+    """Open the film in a case's window."""
+    folder = case.folder / "figure"
+    folder.mkdir()
+    for frame, picture in zip(FRAMES, film(), strict=True):
+        cv2.imwrite(str(folder / f"f.{frame:04d}.png"), picture)
+    case.window.open_path(folder)
+    case.until(lambda: case.window.viewer.picture is not None)
+
+
 class MatteWindowTest(WindowCase):
     def test_a_piece_drawn_over_the_insert_softened_keyed_fitted_and_rendered(self) -> None:
-        folder = self.folder / "figure"
-        folder.mkdir()
-        for frame, picture in zip(FRAMES, film(), strict=True):
-            cv2.imwrite(str(folder / f"f.{frame:04d}.png"), picture)
         w, s = self.window, self.window.session
-        w.open_path(folder)
-        self.until(lambda: w.viewer.picture is not None)
+        open_film(self)
         s.history.do("Track", s.shot.but(tracks=(tracked(),)))
         s.select(s.shot.tracks[0].id)
         start = s.shot

@@ -6,7 +6,7 @@ from PySide6.QtCore import QTimer
 from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import QButtonGroup, QGridLayout, QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
-from wertis.app.fields import Choice
+from wertis.app.fields import Choice, Number
 from wertis.app.session import Session
 
 _LATER = 200  # milliseconds of quiet after which a page that is not seen follows, too
@@ -57,6 +57,14 @@ def combo(words: dict[str, str], name: str, activated: Callable[[], object]) -> 
         box.addItem(text, key)
     box.activated.connect(lambda _: activated())
     return box
+
+
+def number(low: float, high: float, unit: str, name: str, changed: Callable[[float], object], step: float = 1.0, decimals: int | None = None) -> Number:
+    """A number of a page, with its name as a tip; `changed` is called with its value. Pixels have a decimal unless told otherwise."""
+    field = Number(low, high, step, decimals if decimals is not None else 1 if unit == "px" else 0, unit, name)
+    field.setToolTip(name)
+    field.valueChanged.connect(changed)
+    return field
 
 
 def button_grid(buttons: dict[str, QPushButton], wanted: Callable[[str], object], *rows: tuple[tuple[str, str, str], ...]) -> QGridLayout:

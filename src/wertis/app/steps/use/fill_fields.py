@@ -1,13 +1,11 @@
 """A colour laid inside a matte, on the page of the step Use."""
 
-from collections.abc import Callable
-
 from PySide6.QtCore import QSignalBlocker
 from PySide6.QtGui import QColor
 from PySide6.QtWidgets import QColorDialog, QFormLayout, QPushButton, QWidget
 
-from wertis.app.fields import Choice, DragLabel, Number, named
-from wertis.app.pages import combo, side_by_side
+from wertis.app.fields import Choice, DragLabel, named
+from wertis.app.pages import combo, number, side_by_side
 from wertis.app.session import Session
 from wertis.core.comp.blend import MODES, PLUS_LIGHTER
 from wertis.core.errors import WertisError
@@ -34,13 +32,13 @@ class FillFields(QWidget):
         f.addRow("Behind", self.front)
         self.blend = combo(BLEND_WORDS, "Blend", lambda: self._set("Set the blend mode", blend=self.blend.currentData()))
         f.addRow("Blend", self.blend)
-        self.opacity = self._number(0, 100, "%", "Opacity", lambda v: self._set("Set the opacity", opacity=v / 100))
+        self.opacity = number(0, 100, "%", "Opacity", lambda v: self._set("Set the opacity", opacity=v / 100))
         f.addRow(DragLabel("Opacity", self.opacity), self.opacity)
         f.addRow(named("GLOW", "section"))
-        self.near = self._number(0, 200, "px", "Width of a glow close by", lambda v: self._glow())
-        self.wide = self._number(0, 500, "px", "Width of a glow farther out", lambda v: self._glow())
+        self.near = number(0, 200, "px", "Width of a glow close by", lambda v: self._glow())
+        self.wide = number(0, 500, "px", "Width of a glow farther out", lambda v: self._glow())
         f.addRow(DragLabel("Near, wide", self.near), side_by_side(self.near, self.wide))
-        self.strength = self._number(0, 100, "%", "How strong it glows", lambda v: self._set("Set the glow", glow_strength=v / 100))
+        self.strength = number(0, 100, "%", "How strong it glows", lambda v: self._set("Set the glow", glow_strength=v / 100))
         f.addRow(DragLabel("Strength", self.strength), self.strength)
         f.addRow(named("A line that is drawn in the matte gets its colour here. Plus lighter lets it shine; a glow lies round it.", "hint"))
 
@@ -85,12 +83,6 @@ class FillFields(QWidget):
 
     def _glow(self) -> None:
         self._set("Set the glow", glow=tuple(float(v) for v in (self.near.value(), self.wide.value()) if v > 0))
-
-    def _number(self, low: float, high: float, unit: str, name: str, changed: Callable[[float], object]) -> Number:
-        field = Number(low, high, 1, 1 if unit == "px" else 0, unit, name)
-        field.setToolTip(name)
-        field.valueChanged.connect(changed)
-        return field
 
     def _set(self, label: str, **changes: object) -> None:
         s, fill = self.session, self.fill

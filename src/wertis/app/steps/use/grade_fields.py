@@ -7,7 +7,7 @@ from PySide6.QtCore import QSignalBlocker
 from PySide6.QtWidgets import QFormLayout, QPushButton, QWidget
 
 from wertis.app.fields import DragLabel, Number, named
-from wertis.app.pages import combo, side_by_side
+from wertis.app.pages import combo, number, side_by_side
 from wertis.app.session import Session
 from wertis.core.errors import WertisError
 from wertis.core.shot.grades import Grade, set_grade
@@ -69,11 +69,9 @@ class GradeFields(QWidget):
             with QSignalBlocker(field):
                 field.setValue(value)
 
-    def _number(self, low: float, high: float, step: float, unit: str, name: str, changed: Callable[[float], object]) -> Number:
-        field = Number(low, high, step, 2 if step < 0.1 else 1 if step < 1 else 0, unit, name)
-        field.setToolTip(name)
-        field.valueChanged.connect(changed)
-        return field
+    @staticmethod
+    def _number(low: float, high: float, step: float, unit: str, name: str, changed: Callable[[float], object]) -> Number:
+        return number(low, high, unit, name, changed, step, 2 if step < 0.1 else 1 if step < 1 or unit == "px" else 0)
 
     def _triple(self, name: str, _: float) -> None:
         self._set(f"Set the {name}", **{name: tuple(float(field.value()) for field in self.triples[name])})

@@ -7,7 +7,7 @@ from PySide6.QtCore import QSignalBlocker
 from PySide6.QtWidgets import QFormLayout, QHBoxLayout, QPushButton, QWidget
 
 from wertis.app.fields import DragLabel, Number, named
-from wertis.app.pages import side_by_side
+from wertis.app.pages import number, side_by_side
 from wertis.app.workbench import Workbench
 from wertis.core.blas import single_threaded
 from wertis.core.errors import WertisError
@@ -164,8 +164,6 @@ class MatchFields(QWidget):
             s.message.emit(str(why), True)
         self.show_state()
 
-    def _number(self, low: float, high: float, step: float, unit: str, name: str, changed: Callable[[float], object]) -> Number:
-        field = Number(low, high, step, 2 if step < 0.1 else 1 if unit == "px" else 0, unit, name)
-        field.setToolTip(name)
-        field.valueChanged.connect(changed)
-        return field
+    @staticmethod
+    def _number(low: float, high: float, step: float, unit: str, name: str, changed: Callable[[float], object]) -> Number:
+        return number(low, high, unit, name, changed, step, 2 if step < 0.1 else 1 if step < 1 or unit == "px" else 0)

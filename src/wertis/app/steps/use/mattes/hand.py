@@ -2,7 +2,6 @@
 
 from collections.abc import Callable
 
-from wertis.app.fields import Number
 from wertis.app.session import Session
 from wertis.core.errors import WertisError
 from wertis.core.shot import items
@@ -85,11 +84,3 @@ class Hand:
         matte, shape = self.matte, self.shape
         if matte is not None and shape is not None:
             self.do(label, lambda: items.set_item(self.session.shot, matte.with_shape(shape.but(**changes))))
-
-
-def number(low: float, high: float, unit: str, name: str, changed: Callable[[float], object], step: float = 1.0, decimals: int | None = None) -> Number:
-    """A number of a matte's page, with its name as a tip."""
-    field = Number(low, high, step, decimals if decimals is not None else 1 if unit == "px" else 0, unit, name)
-    field.setToolTip(name)
-    field.valueChanged.connect(changed)
-    return field

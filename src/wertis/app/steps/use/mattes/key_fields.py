@@ -4,8 +4,8 @@ from PySide6.QtCore import QSignalBlocker
 from PySide6.QtWidgets import QFormLayout, QPushButton, QWidget
 
 from wertis.app.fields import DragLabel, named
-from wertis.app.pages import BETWEEN_WORDS, button_grid, combo, side_by_side
-from wertis.app.steps.use.mattes.hand import Hand, number
+from wertis.app.pages import BETWEEN_WORDS, button_grid, combo, number, side_by_side
+from wertis.app.steps.use.mattes.hand import Hand
 from wertis.core.shot.mattes import Anchor
 
 REACH_WORDS = {"key": "A key on this frame", "all": "All keys alike", "span": "All keys of a stretch", "there": "Only a key that is there"}

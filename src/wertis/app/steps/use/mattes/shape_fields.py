@@ -10,8 +10,8 @@ from PySide6.QtWidgets import QAbstractItemView, QCheckBox, QColorDialog, QFormL
 from wertis.app import theme
 from wertis.app.draw_tools import WAYS
 from wertis.app.fields import DragLabel
-from wertis.app.pages import button_grid, combo, side_by_side
-from wertis.app.steps.use.mattes.hand import Hand, number
+from wertis.app.pages import button_grid, combo, number, side_by_side
+from wertis.app.steps.use.mattes.hand import Hand
 from wertis.core.shot import matte_edits
 from wertis.core.shot.mattes import Matte, MatteShape
 

@@ -7,8 +7,8 @@ from PySide6.QtGui import QColor
 from PySide6.QtWidgets import QCheckBox, QColorDialog, QFileDialog, QFormLayout, QPushButton, QWidget
 
 from wertis.app.fields import DragLabel, named
-from wertis.app.pages import combo, side_by_side
-from wertis.app.steps.use.mattes.hand import Hand, number
+from wertis.app.pages import combo, number, side_by_side
+from wertis.app.steps.use.mattes.hand import Hand
 from wertis.core.errors import WertisError
 from wertis.core.shot.document import Shot
 from wertis.core.shot.hold_outs import open_matte
