@@ -10,9 +10,11 @@ from wertis.core.comp import artwork
 from wertis.core.comp import lay as laying
 from wertis.core.comp.fit import artwork_rectangle
 from wertis.core.comp.picture import Compositor, surface_proportions
+from wertis.core.errors import RegionError
 from wertis.core.geometry import homography, quad
 from wertis.core.geometry.quad import signed_area
 from wertis.core.geometry.warp import HomographyWarp
+from wertis.core.shot import edits
 from wertis.core.shot.document import Artwork, Placement, PlateRef, Region, Shot, Track
 from wertis.core.shot.edits import as_points
 
@@ -127,6 +129,40 @@ class CompositorTest(unittest.TestCase):
         flat = Placement(frame=1, quad=((10, 10), (110, 10), (110, 60), (10, 60)))
         self.assertEqual(surface_proportions(flat, SIZE), (2.0, "flat"))
         self.assertTrue(quad.is_convex(flat.array))
+
+
+class MovedOnSurfaceTest(unittest.TestCase):
+    """A placement moved, scaled, turned and skewed on its surface, of which perspective shows another picture."""
+
+    def setUp(self) -> None:
+        self.ratio = 1.5
+        # the surface as it is, 1.5 wide and 1 high, and as it is seen
+        self.view = homography.from_points(np.array([[0.0, 0], [1.5, 0], [1.5, 1], [0, 1]]), QUAD)
+        self.placement = Placement(on="t", frame=1, quad=as_points(QUAD))
+
+    def on_surface(self, placement: Placement) -> np.ndarray:
+        return homography.apply(np.linalg.inv(self.view), placement.array)
+
+    def test_a_turn_keeps_lengths_on_the_surface(self) -> None:
+        turned = self.on_surface(edits.moved_on_surface(self.placement, self.ratio, turn=30))
+        sides = np.linalg.norm(np.roll(turned, -1, 0) - turned, axis=1)
+        np.testing.assert_allclose(sides, [1.5, 1, 1.5, 1], atol=1e-9)
+        np.testing.assert_allclose(turned.mean(0), [0.75, 0.5], atol=1e-9)
+        along = turned[1] - turned[0]
+        self.assertAlmostEqual(np.rad2deg(np.arctan2(along[1], along[0])), 30)  # y runs down: clockwise
+
+    def test_scale_move_and_skew(self) -> None:
+        np.testing.assert_allclose(self.on_surface(edits.moved_on_surface(self.placement, self.ratio, scale=(0.5, 0.8), about=(0.0, 1.0))),
+                                   [[0, 0.2], [0.75, 0.2], [0.75, 1], [0, 1]], atol=1e-9)
+        np.testing.assert_allclose(self.on_surface(edits.moved_on_surface(self.placement, self.ratio, move=(0.1, -0.05))),
+                                   [[0.15, -0.05], [1.65, -0.05], [1.65, 0.95], [0.15, 0.95]], atol=1e-9)
+        leaning = self.on_surface(edits.moved_on_surface(self.placement, self.ratio, skew=45))
+        np.testing.assert_allclose(leaning, [[0.5, 0], [2.0, 0], [1.0, 1], [-0.5, 1]], atol=1e-9)
+
+    def test_behind_the_camera_it_is_refused(self) -> None:
+        steep = self.placement.but(quad=as_points(np.array([[100.0, 100], [110, 100], [200, 200], [20, 200]])))
+        with self.assertRaisesRegex(RegionError, "fold over"):
+            edits.moved_on_surface(steep, 1.0, move=(0.0, 0.5))
 
 
 if __name__ == "__main__":

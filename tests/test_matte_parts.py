@@ -3,6 +3,7 @@
 import re
 import tempfile
 import unittest
+from collections.abc import Callable
 from pathlib import Path
 from xml.etree import ElementTree
 
@@ -22,8 +23,9 @@ from wertis.core.matte.outline import bezier, flattened, from_handles, handles, 
 from wertis.core.matte.stroke import cut_line, stroke_area
 from wertis.core.shot import matte_edits, store
 from wertis.core.shot.document import Region, Shot, Track
+from wertis.core.shot.history import History
 from wertis.core.shot.matte_alpha import group_alpha, matte_alpha, shape_alpha
-from wertis.core.shot.matte_carry import Carrier, best_anchors, points_on
+from wertis.core.shot.matte_carry import Carrier, anchors_on, best_anchors, points_on
 from wertis.core.shot.mattes import Anchor, Matte, MatteGroup, Stroke, matte_of, new_shape
 from wertis.core.shot.points import PointsSolution
 
@@ -471,6 +473,72 @@ class MattePartsTest(unittest.TestCase):
         while self.shot.undo():
             pass
         self.assertEqual(self.shot.mattes, [])
+
+
+class StrainTest(unittest.TestCase):
+    """What a matte must bear: odd shapes, thousands of points, keys beyond the range, and random edits undone."""
+
+    def test_odd_shapes_give_an_alpha(self) -> None:
+        track = tracked()
+        shot, matte = matte_edits.add_matte(Shot(range=(1, 12), tracks=(track,)), track, 1)
+        turn = np.linspace(0, 2 * np.pi, 10_000, endpoint=False)
+        many = np.array([200.0, 150]) + np.column_stack([np.cos(turn), np.sin(turn)]) * (90 + 8 * np.sin(40 * turn))[:, None]
+        crossing = np.array([[50.0, 50], [250, 200], [250, 50], [50, 200]])
+        flat = np.array([[10.0, 10], [200, 10], [100, 10]])
+        same = np.full((5, 2), 77.0)
+        far = SQUARE + 1e5
+        for points in (many, crossing, flat, same, far):
+            with_it = matte_edits.add_shape(shot, matte.id, points, 1, soft=3.0)
+            for frame in (-400, 1, 6, 12, 9000):
+                alpha = matte_alpha(with_it, matte_of(with_it, matte.id).but(shutter=180.0), frame, SIZE)
+                self.assertTrue(np.isfinite(alpha).all() and alpha.min() >= 0 and alpha.max() <= 1)
+        area = matte_alpha(*(lambda s: (s, matte_of(s, matte.id)))(matte_edits.add_shape(shot, matte.id, many, 1)), 1, SIZE).sum()  # type: ignore[arg-type]
+        x, y = many.T
+        self.assertAlmostEqual(area, abs(np.sum(x * np.roll(y, -1) - np.roll(x, -1) * y)) / 2, delta=20)
+        keyed = matte_edits.add_shape(shot, matte.id, SQUARE, 1)
+        ident = matte_of(keyed, matte.id).shapes[0].id
+        with self.assertRaisesRegex(RegionError, "no answer"):
+            matte_edits.key_shape(keyed, matte.id, ident, 500, SQUARE)  # the track ends before
+
+    @staticmethod
+    def edits(shot: Shot, matte: Matte, frame: int, track: str, rng: np.random.Generator) -> list[Callable[[], Shot]]:
+        """What may be done to a matte, with random numbers."""
+        m, e = matte.id, matte_edits
+        shape = matte.shapes[int(rng.integers(len(matte.shapes)))]
+        ident, k, points = shape.id, int(rng.integers(shape.count)), points_on(shot, matte, shape, frame)
+        moved = points + rng.normal(0, 5, points.shape) if points is not None else np.zeros((1, 2))
+        return [
+            lambda: e.add_shape(shot, m, outline(frame) * rng.uniform(0.4, 1), frame, float(rng.integers(2))),
+            lambda: e.key_shape(shot, m, ident, frame, moved),
+            lambda: e.insert_point(shot, m, ident, k, 0.4), lambda: e.remove_shape_points(shot, m, ident, {k}), lambda: e.give_handles(shot, m, ident),
+            lambda: e.take_handles(shot, m, ident), lambda: e.set_stroke(shot, m, ident, e.line_of(shape, 3.0), bool(rng.integers(2))),
+            lambda: e.set_stroke(shot, m, ident, None), lambda: e.bind(shot, m, ident, frame, anchors_on(shot, frame, [track])),
+            lambda: e.unbind(shot, m, ident, frame), lambda: e.thin_keys(shot, m, ident, 2.0),
+            lambda: e.add_group(shot, m, [x.id for x in matte.shapes][:2])[0],
+            lambda: e.dissolve_group(shot, m, matte.groups[0].id if matte.groups else ""), lambda: e.clear_keys(shot, m, frame),
+            lambda: e.move_matte_key(shot, m, frame, frame + 1, True), lambda: e.duplicate_shape(shot, m, ident)[0],
+            lambda: e.order_shape(shot, m, ident, 1), lambda: e.remove_shape(shot, m, ident) if len(matte.shapes) > 3 else shot]
+
+    def test_random_edits_and_back(self) -> None:
+        rng = np.random.default_rng(7)
+        track = tracked()
+        shot, matte = matte_edits.add_matte(Shot(range=(1, 12), tracks=(track,)), track, 1, shapes=(new_shape(outline(1), 1),))
+        history, start = History(shot), shot
+        for _ in range(150):
+            shot, matte = history.shot, matte_of(history.shot, matte.id)
+            frame = int(rng.integers(1, 13))
+            made = self.edits(shot, matte, frame, track.id, rng)
+            try:
+                history.do("Edit", made[int(rng.integers(len(made)))]())
+            except WertisError:
+                continue
+            alpha = matte_alpha(history.shot, matte_of(history.shot, matte.id), frame, SIZE)
+            self.assertTrue(np.isfinite(alpha).all())
+            self.assertEqual(matte_of(history.shot, matte.id).but(), matte_of(history.shot, matte.id))  # checked again, it is sound
+        self.assertGreater(len(matte_of(history.shot, matte.id).shapes), 1)
+        while history.undo_label:
+            history.undo()
+        self.assertEqual(history.shot, start)
 
 
 def _turn(frame: int) -> np.ndarray:

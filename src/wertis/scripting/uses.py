@@ -10,6 +10,7 @@ import numpy as np
 
 from wertis import libraries  # noqa: F401  first, so that importing changes no environment
 from wertis.core.blas import single_threaded
+from wertis.core.comp.picture import surface_proportions
 from wertis.core.errors import DeliverError, WertisError
 from wertis.core.jobs.matching import PARTS, match_placement
 from wertis.core.shot import edits, items
@@ -111,6 +112,15 @@ class Placed:
         """Set fields of the document's `Placement`; returns itself."""
         with checked_fields():
             self._put("Change the graphic", self.record.but(**fields))
+        return self
+
+    def move(self, right: float = 0.0, down: float = 0.0, scale: float | tuple[float, float] = 1.0, turn: float = 0.0, skew: float = 0.0,
+             about: tuple[float, float] = (0.5, 0.5)) -> Placed:
+        """Move it on its surface by parts of its own width and height; scale, turn (degrees, clockwise), skew it about a place in it. Returns itself."""
+        record, ref = self.record, self.shot.document.plate
+        ratio = surface_proportions(record, *((ref.size, ref.aspect) if ref is not None else (self.shot.plate.size,))).ratio
+        both = scale if isinstance(scale, tuple) else (scale, scale)
+        self._put("Move on the surface", edits.moved_on_surface(record, ratio, (right, down), both, turn, skew, about))
         return self
 
     def artwork(self, **fields: Any) -> Placed:

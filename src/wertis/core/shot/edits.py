@@ -3,7 +3,7 @@
 import numpy as np
 
 from wertis.core.errors import RegionError
-from wertis.core.geometry import polygon, quad
+from wertis.core.geometry import homography, polygon, quad
 from wertis.core.geometry.motion import Fix, carried
 from wertis.core.plate import Plate, open_plate
 from wertis.core.shot.document import Placement, PlaneSettings, PlaneSolution, PlateRef, Region, RetrackedLayer, Shot, Solution, Track, TrackSettings
@@ -184,6 +184,37 @@ def default_quad(track: Track, frame: int) -> np.ndarray:
 def placement_on(shot: Shot, placement: Placement, frame: float) -> np.ndarray | None:
     """The placement's quad (4, 2) at a time; None where the motion is unknown."""
     return carry(shot.track(placement.on), placement.array, placement.frame, frame)
+
+
+def moved_on_surface(placement: Placement, ratio: float, move: tuple[float, float] = (0.0, 0.0), scale: tuple[float, float] = (1.0, 1.0),
+                     turn: float = 0.0, skew: float = 0.0, about: tuple[float, float] = (0.5, 0.5)) -> Placement:
+    """A placement moved, scaled, turned and skewed on its surface, in that order from the last.
+
+    Parameters
+    ----------
+    ratio : its width over its height on the surface.
+    move : of its own width and height.
+    scale : across and down.
+    turn : degrees, clockwise as the surface is seen from the front.
+    skew : degrees by which its sides lean to the right at the top.
+    about : the place in it, 0..1 across and down, that stays where it is.
+
+    Raises
+    ------
+    RegionError
+        When it would fold over, as behind the camera.
+    """
+    angle, lean = np.deg2rad(turn), np.tan(np.deg2rad(skew))
+    flat = (np.array([[0.0, 0], [1, 0], [1, 1], [0, 1]]) - about) * [ratio, 1.0] * scale
+    flat[:, 0] -= lean * flat[:, 1]
+    turned = flat @ np.array([[np.cos(angle), np.sin(angle)], [-np.sin(angle), np.cos(angle)]])
+    corners = turned / [ratio, 1.0] + about + np.asarray(move)
+    onto = homography.from_unit_square(placement.array)
+    before_horizon = np.column_stack([corners, np.ones(4)]) @ onto[2] * np.sign(onto[2, 2])
+    there = homography.apply(onto, corners) if (before_horizon > 1e-9).all() else np.full((4, 2), np.nan)
+    if not np.isfinite(there).all() or not quad.is_convex(there) or quad.signed_area(there) * quad.signed_area(placement.array) <= 0:
+        raise RegionError(f"{placement.name} would fold over there; move, scale or turn it less.")
+    return placement.but(quad=as_points(there))
 
 
 def rebase_placement(shot: Shot, placement: Placement, frame: int) -> Placement:

@@ -15,7 +15,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from wertis.app.fields import DragLabel, Number, form, named
+from wertis.app.fields import Choice, DragLabel, Number, form, named
 from wertis.app.pages import Page, combo, part_buttons, side_by_side
 from wertis.app.session import Session
 from wertis.app.steps.use.fill_fields import BLEND_WORDS, FillFields
@@ -53,6 +53,7 @@ class UsePage(Page):
     def __init__(self, session: Session) -> None:
         super().__init__(session)
         f = self.form = form(self)
+        self._untouched: Placement | None = None  # the graphic before it is scaled or turned by numbers
         self.heading = named("", "heading")
         self.add = QPushButton("+ Graphic")
         self.add.setObjectName("main")
@@ -122,7 +123,7 @@ class UsePage(Page):
         self.font_file = QPushButton("Inter")
         self.font_file.setToolTip("Choose a font file")
         self.font_file.clicked.connect(self._choose_font)
-        self.align = combo({"left": "Left", "centre": "Centre", "right": "Right"}, "Alignment",
+        self.align: Choice = combo({"left": "Left", "centre": "Centre", "right": "Right"}, "Alignment",
                            lambda: self._set_artwork("Align the text", align=self.align.currentData()))
         self.colour, self.second = QPushButton("Colour"), QPushButton("Second")
         self.colour.clicked.connect(lambda: self._choose_colour("colour"))
@@ -138,6 +139,13 @@ class UsePage(Page):
         f.addRow("Blend", self.blend)
         f.addRow(DragLabel("Opacity", self.opacity), self.opacity)
         f.addRow(named("SURFACE", "section"))
+        self.scale: Number = Number(1, 1000, 5, 0, "%", "Scale on the surface, about its middle")
+        self.turn: Number = Number(-180, 180, 5, 0, "deg", "Turn on the surface, clockwise, about its middle")
+        for field in (self.scale, self.turn):
+            field.setToolTip(field.accessibleName())
+            field.valueChanged.connect(lambda _: self._move_on_surface())
+            field.settled.connect(self._moved_on_surface)
+        f.addRow(DragLabel("Scale, turn", self.scale), side_by_side(self.scale, self.turn))
         f.addRow(DragLabel("Width / height", self.ratio), self.ratio)
         f.addRow(self.ratio_words)
         f.addRow(self.ratio_auto)
@@ -187,8 +195,10 @@ class UsePage(Page):
             return
         self.heading.setText(f"{placement.name} on {track.name}" if track and placement else (track.name if track else "Draw a region first"))
         self.add.setEnabled(track is not None and s.plate is not None)
-        for w in self.fields:
+        for w in (*self.fields, self.scale, self.turn):
             w.setEnabled(placement is not None)
+        if self._untouched is None or placement is None or placement.id != self._untouched.id:
+            self._moved_on_surface()
         self.ratio_auto.setEnabled(placement is not None and placement.ratio is not None)
         self._show_made(placement.artwork if placement is not None else None)
         if placement is None or s.shot.plate is None:
@@ -248,6 +258,29 @@ class UsePage(Page):
         with QSignalBlocker(self.align), QSignalBlocker(self.angle):
             self.align.setCurrentIndex(self.align.findData(artwork.align))
             self.angle.setValue(artwork.angle)
+
+    def _move_on_surface(self) -> None:
+        """Scale and turn the graphic by the numbers, from how it was before they were touched."""
+        s, placement = self.session, self.session.placement
+        if placement is None or s.shot.plate is None:
+            return
+        if self._untouched is None or self._untouched.id != placement.id:
+            self._untouched = placement
+        ratio = surface_proportions(self._untouched, s.shot.plate.size, s.shot.plate.aspect).ratio
+        size = self.scale.value() / 100
+        try:
+            moved = edits.moved_on_surface(self._untouched, ratio, scale=(size, size), turn=self.turn.value())
+        except WertisError as why:
+            s.message.emit(str(why), True)
+            return
+        self._put("Scale and turn", placement.but(quad=moved.quad), "on-surface")
+
+    def _moved_on_surface(self) -> None:
+        """The numbers are done with: what comes next begins from here."""
+        self._untouched = None
+        for field, value in ((self.scale, 100.0), (self.turn, 0.0)):
+            with QSignalBlocker(field):
+                field.setValue(value)
 
     def _choose_font(self) -> None:
         from wertis.core.comp.text import text_ratio
