@@ -18,6 +18,7 @@ from wertis.core.comp.light import Light, light_of
 from wertis.core.geometry import homography, quad
 from wertis.core.geometry.motion import between
 from wertis.core.geometry.warp import BentSquareWarp, HomographyWarp, Warp, compose, scaling
+from wertis.core.imaging.parallel import side_by_side
 from wertis.core.plate.base import from_float, to_float
 from wertis.core.plate.colour import CODED, LINEAR, converted
 from wertis.core.shot.document import Artwork, Placement, Shot, Track
@@ -170,8 +171,14 @@ class Compositor:
             return warp.forward(_SPREAD) if warp is not None else None
 
         times = matching.shutter_times(match, frame, corners)
-        parts = [part for t in times if (part := self._laid_at(shot, track, placement, t, frame, size, samples if len(times) < _BLURRED else 1, space,
-                                                                reduced)) is not None]
+        each = samples if len(times) < _BLURRED else 1
+
+        def at(time: float) -> lay.Laid | None:
+            return self._laid_at(shot, track, placement, time, frame, size, each, space, reduced)
+
+        # the first by itself, so that the artwork is read once
+        made = [at(times[0]), *(side_by_side(at, times[1:]) if len(times) > 1 else ())]
+        parts = [part for part in made if part is not None]
         if not parts:
             return None
         while len(parts) < len(times):  # at some of them it is out of the picture
