@@ -9,7 +9,7 @@ import numpy as np
 from wertis.core.geometry.conventions import from_centred
 from wertis.core.matte.keying import lab
 
-_REACH = 220  # pixels round a place in which ways from it are known
+_REACH = 160  # pixels round a place in which ways from it are known
 _SMOOTHING = 1.0  # standard deviation in pixels of the blur before edges are looked for
 _STRONG = 0.99  # quantile of the slopes in reach that counts as a full edge
 _CHEAPEST = 0.02  # cost of a pixel on a full edge, beside 1 where there is none

@@ -52,6 +52,7 @@ class Carrier:
     def __init__(self, shot: Shot, matte: Matte, depth: int = 0) -> None:
         self.shot, self.matte, self._depth = shot, matte, depth
         self._warps: dict[float, Warp | None] = {}
+        self._places: dict[tuple, np.ndarray | None] = {}  # an anchor and a time to where it is
 
     def warp(self, time: float) -> Warp | None:
         """As `carrier`."""
@@ -99,7 +100,7 @@ class Carrier:
         """(3, 3) how anchors move what is bound to them from the matte's frame to a time's; those that are gone or not known there do not count."""
         pairs = []
         for anchor in anchors:
-            home, there = (anchor_place(self.shot, anchor, t, self._depth) for t in (self.matte.frame, time))
+            home, there = (self._place(anchor, t) for t in (self.matte.frame, time))
             if home is not None and there is not None:
                 pairs.append((home, there))
         if not pairs:
@@ -110,6 +111,12 @@ class Carrier:
             matrix[:2, 2] = target[0] - source[0]
             return matrix
         return affine_through(source, target)
+
+    def _place(self, anchor: Anchor, time: float) -> np.ndarray | None:
+        key = anchor.kind, anchor.of, anchor.shape, anchor.name, time
+        if key not in self._places:
+            self._places[key] = anchor_place(self.shot, anchor, time, self._depth)
+        return self._places[key]
 
 
 def points_on(shot: Shot, matte: Matte, shape: MatteShape, time: float) -> np.ndarray | None:

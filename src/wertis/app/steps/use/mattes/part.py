@@ -133,10 +133,11 @@ class MattePart:
         if matte is None:
             return []
         track = s.shot.track(matte.on)
-        place = (id(track), matte.id, matte.frame, matte.take, s.frame)
-        if place != self._shown_at or any(any(x.bound) for x in matte.shapes):
+        bound = any(any(x.bound) for x in matte.shapes)  # what they are bound to may be anything in the shot
+        place = (id(track), matte.id, matte.frame, matte.take, s.frame, id(s.shot) if bound else 0)
+        if place != self._shown_at:
             self._kept.clear()
-            self._shown_at, self._held = place, track  # held, so that no other track gets its number
+            self._shown_at, self._held = place, (track, s.shot)  # held, so that nothing else gets their numbers
         carried, found, kept = Carrier(s.shot, matte), [], {}
         for shape in sorted(matte.shapes, key=lambda x: in_hand is not None and x.id == in_hand.id):
             known = self._kept.get(shape.id)
