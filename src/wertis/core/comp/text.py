@@ -10,14 +10,13 @@ from pathlib import Path
 import numpy as np
 from PIL import Image, ImageDraw, ImageFont, features
 
-import wertis
 from wertis.core.errors import PlateError
 
 LONGEST = 2048  # pixels of the longer side of a text: sharp as wide as HD
 _FIRST_SIZE = 200  # pixels of letters by which a text is measured
 _MARGIN = 0.06  # of the height of letters, left round a text
 _LARGEST = 1200  # pixels of letters
-DEFAULT_FONT = Path(wertis.__file__).parent / "app" / "fonts" / "Inter-SemiBold.otf"
+DEFAULT_FONT = Path(__file__).parents[2] / "app" / "fonts" / "Inter-SemiBold.otf"  # shipped with the program
 
 
 @lru_cache(maxsize=16)
