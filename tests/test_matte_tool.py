@@ -266,6 +266,24 @@ class MatteToolTest(WindowCase):
         self.page.whole.measured.click()
         self.until(lambda: w.job is None, 60)
 
+    def test_what_no_track_carries_stays_selected_while_it_is_changed(self) -> None:
+        w, s = self.window, self.window.session
+        w.outline.carry_current("")
+        self.spin()
+        self.assertEqual((s.track_id, s.place.item_id, self.page.matte.on), ("", self.ident, ""))
+        self.assertEqual(w.outline.currentItem().text(0), self.page.matte.name)
+        self.page.shapes.outer.setValue(5)
+        self.spin()
+        self.assertEqual((s.track_id, s.place.item_id), ("", self.ident))
+        self.assertTrue(self.page.isVisibleTo(w))
+        here = self.points(1)
+        self.drag(here[0], here[0] + [8, 3])
+        np.testing.assert_allclose(self.points(1)[0], here[0] + [8, 3], atol=1.5)
+        w.outline.remove_current()
+        self.spin()
+        self.assertIsNone(s.shot.item(self.ident))
+        self.assertEqual(s.track_id, s.shot.tracks[0].id)
+
     def test_the_line_follows_the_edge(self) -> None:
         w = self.window
         self.page.shapes.way.setCurrentIndex(self.page.shapes.way.findData("edge"))

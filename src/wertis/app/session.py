@@ -347,9 +347,11 @@ class Session:
         if shot.plate is not None and shot.plate.colour != self.viewing.space:
             self.look_through(replace(self.viewing, space=shot.plate.colour))
         before = (self.place.track_id, self.place.item_id)
-        if shot.track(self.place.track_id) is None:
+        item = shot.item(self.place.item_id) if self.place.item_id else None
+        free = not self.place.track_id and item is not None and not item.under  # what no track carries is selected without one
+        if shot.track(self.place.track_id) is None and not free:
             self.place.track_id, self.place.item_id = (shot.tracks[-1].id if shot.tracks else ""), ""
-        elif self.place.item_id and shot.item(self.place.item_id) is None:
+        elif self.place.item_id and item is None:
             self.place.item_id = ""
         self.shot_changed.emit()
         if before != (self.place.track_id, self.place.item_id):

@@ -21,7 +21,7 @@ from wertis.core.matte.edge import Edge
 from wertis.core.matte.edge_path import natural_roundness
 from wertis.core.matte.outline import flattened, handles, nearest_place
 from wertis.core.shot import items, matte_edits
-from wertis.core.shot.document import Shape, Shot
+from wertis.core.shot.document import Placement, Shape, Shot
 from wertis.core.shot.matte_carry import Carrier, anchors_on
 from wertis.core.shot.mattes import Matte, MatteShape
 
@@ -53,8 +53,8 @@ class MattePart:
         s, matte = self.session, self.matte
         if matte is None:
             return ""
-        held = next((f"in front of {p.name}" if matte.id in p.held_back else f"limits {p.name}" for p in s.shot.placements(matte.on)
-                     if matte.id in (*p.held_back, *p.limited_to)), "in front of nothing yet")
+        held = next((f"in front of {p.name}" if matte.id in p.held_back else f"limits {p.name}" for p in s.shot.items
+                     if isinstance(p, Placement) and matte.id in (*p.held_back, *p.limited_to)), "in front of nothing yet")
         return f"{matte.name}, {held}: carried by {s.track.name if s.track else 'nothing'}, {motion}; drawn on frame {matte.frame}"
 
     # -- drawing --------------------------------------------------------------------------------------------------
@@ -305,7 +305,7 @@ class MattePart:
         if self._previewing and pictures.look_at_matte(matte.id, "picture edge"):
             self.bench.display.frame()
             self.bench.say("What the picture makes of the soft edge, on this frame; it takes a while. Once more ends it. "
-                           "Choose 'From the picture' to have it on all.")
+                           "Choose 'From picture' to have it on all.")
         else:
             self._look()
 

@@ -10,7 +10,7 @@ from wertis.app.fields import DragLabel, named
 from wertis.app.pages import combo, number, side_by_side
 from wertis.app.steps.use.mattes.hand import Hand
 from wertis.core.errors import WertisError
-from wertis.core.shot.document import Shot
+from wertis.core.shot.document import Placement, Shot
 from wertis.core.shot.hold_outs import open_matte
 from wertis.core.shot.matte_edits import hold_back
 from wertis.core.shot.mattes import MatteSource
@@ -21,8 +21,13 @@ LOOK_WORDS = {"": "Tinted over the picture", "alone": "Alone", "leaks": "Alone, 
 HOW_WORDS = {"in front": "In front of", "limits": "Limits"}
 SOURCE_WORDS = {"": "Nothing", "brightness": "What is bright", "colour": "A colour", "difference": "What differs from...", "file": "A matte from files..."}
 FALL_WORDS = {"smooth": "Smoothly", "linear": "Straight"}
-EDGE_WORDS = {"drawn": "As it is drawn", "picture": "From the picture"}
+EDGE_WORDS = {"drawn": "Drawn", "picture": "From picture"}
 _FILES = "Pictures and movies (*.png *.jpg *.jpeg *.tif *.tiff *.dpx *.exr *.mov *.mp4 *.mkv *.webm)"
+
+
+def _graphics(shot: Shot) -> list[Placement]:
+    """All graphics: a matte may be in front of one that another track carries."""
+    return [x for x in shot.items if isinstance(x, Placement)]
 
 
 class WholeFields(QWidget):
@@ -84,7 +89,7 @@ class WholeFields(QWidget):
         s, matte = self.hand.session, self.hand.matte
         if matte is None:
             return
-        graphics = s.shot.placements(matte.on)
+        graphics = _graphics(s.shot)
         held = next((p for p in graphics if matte.id in (*p.held_back, *p.limited_to)), None)
         with QSignalBlocker(self.of), QSignalBlocker(self.how):
             self.of.clear()
@@ -165,7 +170,7 @@ class WholeFields(QWidget):
 
         def made() -> Shot:
             after = shot
-            for p in shot.placements(matte.on):
+            for p in _graphics(shot):
                 after = hold_back(after, matte.id, p.id, self.how.currentData() if p.id == self.of.currentData() else "none")
             return after
 
