@@ -44,7 +44,7 @@ def placed(time: float, speed: float) -> np.ndarray:
     c, s = np.cos(angle) * scale, np.sin(angle) * scale
     matrix = np.array([[c, -s, 0.6 * speed * time + 5 * np.sin(time / 5) - 3 * time], [s, c, 0.3 * speed * time], [2e-6 * time, -1e-6 * time, 1]])
     middle = np.array([[1, 0, -480.0], [0, 1, -270.0], [0, 0, 1]])
-    return np.linalg.inv(middle) @ matrix @ middle @ np.linalg.inv(np.linalg.inv(middle) @ np.diag([1.0, 1, 1]) @ middle)
+    return np.linalg.inv(middle) @ matrix @ middle
 
 
 def artwork() -> np.ndarray:

@@ -3,6 +3,7 @@
 import unittest
 from unittest import mock
 
+import cv2
 import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QColor
@@ -15,6 +16,8 @@ from wertis.core.matte.edge_path import EdgePaths, natural_roundness
 from wertis.core.matte.outline import bezier, flattened, nearest_place
 from wertis.core.shot import matte_edits
 from wertis.core.shot.matte_carry import points_on
+from wertis.core.shot.mattes import MatteSource
+from wertis.core.shot.plate_pictures import file_picture
 
 SHIFT = Qt.KeyboardModifier.ShiftModifier
 
@@ -265,6 +268,23 @@ class MatteToolTest(WindowCase):
         self.assertEqual((self.page.matte.source.kind, self.page.matte.source.low), ("brightness", 0.7))
         self.page.whole.measured.click()
         self.until(lambda: w.job is None, 60)
+
+    def test_a_matte_file_that_changed_is_read_again(self) -> None:
+        path = str(self.folder / "matte.png")
+        cv2.imwrite(path, np.full((20, 30), 255, np.uint8))
+        self.assertEqual(file_picture(path, 1).max(), 255)  # type: ignore[union-attr]
+        cv2.imwrite(path, np.zeros((20, 30), np.uint8))
+        self.step.reread()
+        self.assertEqual(file_picture(path, 1).max(), 0)  # type: ignore[union-attr]
+
+    def test_only_what_a_source_takes_is_asked(self) -> None:
+        whole = self.page.whole
+        self.page.bring(1)
+        for kind, asked in (("brightness", [True, False, False, True]), ("colour", [False, True, True, True]), ("difference", [False, False, True, True])):
+            whole.hand.set_matte("Draw on", source=MatteSource(kind=kind, colour=(0.2, 0.4, 0.6)))
+            self.spin()
+            self.assertEqual([w.isVisibleTo(whole) for w in (whole.low, whole.colour, whole.reach, whole.soft)], asked)
+        self.assertEqual(whole.colour.text(), "#336699")
 
     def test_what_no_track_carries_stays_selected_while_it_is_changed(self) -> None:
         w, s = self.window, self.window.session

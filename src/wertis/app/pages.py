@@ -3,7 +3,7 @@
 from collections.abc import Callable, Iterable
 
 from PySide6.QtCore import QTimer
-from PySide6.QtGui import QShowEvent
+from PySide6.QtGui import QColor, QShowEvent
 from PySide6.QtWidgets import QButtonGroup, QGridLayout, QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
 from wertis.app.fields import Choice, Number
@@ -86,6 +86,12 @@ BETWEEN_WORDS = {"smooth": "Smoothly", "straight": "Straight", "held": "Held unt
 KEY_ROWS = ((("before", "Key before", "Go to the key before this frame ([)"), ("after", "Key after", "Go to the key after this frame (])")),
             (("key", "Set a key", "Keep what there is on this frame; nothing moves (K)"), ("clear", "Clear keys here", "Remove this frame's keys")))
 """The buttons for keys, which every part of the Repair step has."""
+
+
+def show_colour(button: QPushButton, colour: QColor) -> None:
+    """Show on a button the colour that it chooses, and its code."""
+    button.setText(colour.name())
+    button.setStyleSheet(f"border-left: 18px solid {colour.name()};")
 
 
 def side_by_side(*widgets: QWidget) -> QHBoxLayout:

@@ -18,6 +18,7 @@ from wertis.core.shot.fills import Fill
 from wertis.core.shot.grades import Grade
 from wertis.core.shot.matte_alpha import matte_alpha
 from wertis.core.shot.mattes import Matte
+from wertis.core.shot.plate_pictures import forget_files
 
 Key = tuple[int, int, bool, int]
 _GREY = 74.0  # of 255, behind what is cut out
@@ -92,7 +93,8 @@ class PictureMaker:
         return changed
 
     def refresh_files(self) -> None:
-        """Read the artwork again."""
+        """Read artwork again, and pictures that mattes are made of."""
+        forget_files()
         with self._wake:
             self._compositor = Compositor()
             self._forget()

@@ -33,16 +33,16 @@ def shutter_times(match: Match, frame: float, corners_at: Callable[[float], np.n
     if any(e is None or not np.isfinite(e).all() for e in ends):
         return [frame]
     a, b, c = (e for e in ends if e is not None)
-    travel = float(max(np.linalg.norm(b - a, axis=1).max() + np.linalg.norm(c - b, axis=1).max(), 0))
+    travel = float(np.linalg.norm(b - a, axis=1).max() + np.linalg.norm(c - b, axis=1).max())
     if travel < _STILL:
         return [middle]
     count = int(np.clip(np.ceil(travel / _STEP), _LEAST, _MOST))
     return [middle + half * ((k + 0.5) / count * 2 - 1) for k in range(count)]
 
 
-def mean_of(parts: list[Laid]) -> Laid:
-    """The mean of graphics, each in a place of its own; where one is not it is nothing."""
-    if len(parts) == 1:
+def mean_of(parts: list[Laid], count: int) -> Laid:
+    """The mean of `count` graphics, each in a place of its own, of which `parts` are the ones in the picture; outside itself each is transparent."""
+    if count == 1:
         return parts[0]
     left, top = min(p.left for p in parts), min(p.top for p in parts)
     right, bottom = max(p.left + p.pixels.shape[1] for p in parts), max(p.top + p.pixels.shape[0] for p in parts)
@@ -50,7 +50,7 @@ def mean_of(parts: list[Laid]) -> Laid:
     for p in parts:
         h, w = p.pixels.shape[:2]
         total[p.top - top:p.top - top + h, p.left - left:p.left - left + w] += p.pixels
-    return Laid(left, top, total / np.float32(len(parts)))
+    return Laid(left, top, total / np.float32(count))
 
 
 def softened(laid: Laid, deviation: float, size: tuple[int, int]) -> Laid:

@@ -181,9 +181,7 @@ class Compositor:
         parts = [part for part in made if part is not None]
         if not parts:
             return None
-        while len(parts) < len(times):  # at some of them it is out of the picture
-            parts.append(lay.Laid(parts[0].left, parts[0].top, np.zeros((1, 1, 4), np.float32)))
-        laid = matching.softened(matching.levelled(matching.mean_of(parts), match), match.softness_at(frame) / reduced, size)
+        laid = matching.softened(matching.levelled(matching.mean_of(parts, len(times)), match), match.softness_at(frame) / reduced, size)
         surface = surface_warp(track, placement, frame)
         if match.light is not None and surface is not None:
             laid = matching.lit(laid, match.light.at(frame), compose(scaling(1 / reduced), surface), space)
@@ -288,7 +286,6 @@ class _Mattes:
     def __init__(self, shot: Shot, frame: int, size: tuple[int, int], reduced: int = 1, plate: np.ndarray | None = None) -> None:
         self.shot, self.frame, self.size, self.reduced = shot, frame, size, reduced
         self.plate = plate
-        self._plate = plate if reduced == 1 else None
         self._made: dict[str, np.ndarray] = {}
 
     def alpha(self, matte: Matte) -> np.ndarray:
@@ -297,7 +294,7 @@ class _Mattes:
             whole = self.size
             if self.reduced > 1:
                 whole = self.shot.plate.size if self.shot.plate is not None else (self.size[0] * self.reduced, self.size[1] * self.reduced)
-            alpha = matte_alpha(self.shot, matte, self.frame, whole, picture=self._picture if self._plate is not None else None)
+            alpha = matte_alpha(self.shot, matte, self.frame, whole, picture=self._picture if self.plate is not None and self.reduced == 1 else None)
             self._made[matte.id] = alpha if whole == self.size else np.asarray(cv2.resize(alpha, self.size, interpolation=cv2.INTER_AREA))
         return self._made[matte.id]
 
@@ -328,8 +325,8 @@ class _Mattes:
         return [m for ident in idents if (m := self.shot.item(ident, Matte)) is not None and m.visible]
 
     def _picture(self) -> np.ndarray:
-        assert self._plate is not None
-        return coded(self._plate, self.shot.plate.colour if self.shot.plate is not None else "")
+        assert self.plate is not None
+        return coded(self.plate, self.shot.plate.colour if self.shot.plate is not None else "")
 
 
 def _filled(fill: Fill, mattes: _Mattes, space: str) -> lay.Laid | None:

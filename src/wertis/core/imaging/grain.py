@@ -38,10 +38,6 @@ class Grain:
     deviations: np.ndarray
     size: float
 
-    def deviation(self, picture: np.ndarray) -> np.ndarray:
-        """(h, w, 3) its standard deviation at every pixel of a picture (h, w, 3), by each channel's own value."""
-        return np.stack([np.interp(picture[..., c], self.levels, self.deviations[:, c]) for c in range(3)], axis=-1).astype(np.float32)
-
 
 def measure_grain(pictures: Sequence[np.ndarray]) -> Grain | None:
     """The grain of pictures (h, w, 3) float32, 0..1 in their own coding; None where there is no flat part to tell it by."""

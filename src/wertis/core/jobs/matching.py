@@ -1,4 +1,4 @@
-"""Measuring in a plate what a graphic on a tracked surface needs to look like it: softness, shutter, light, grain, black and white."""
+"""Measuring in a plate what a graphic on a tracked surface needs to look like it: softness, shutter, light and grain."""
 
 from collections.abc import Callable, Iterator, Sequence
 
@@ -7,7 +7,7 @@ import numpy as np
 
 from wertis.core.comp.light import light_of
 from wertis.core.comp.picture import surface_warp
-from wertis.core.errors import PlateError, RegionError, WertisError
+from wertis.core.errors import PlateError, RegionError
 from wertis.core.geometry.conventions import to_centred
 from wertis.core.imaging.grain import Grain, measure_grain
 from wertis.core.imaging.softness import edge_softness
@@ -199,21 +199,6 @@ def _light(gains: dict[int, np.ndarray | None]) -> LightMatch | None:
         return None
     frames = sorted(known)
     return LightMatch(frames=np.array(frames, np.int64), gains=np.array([known[f] for f in frames], np.float64))
-
-
-def levels_between(graphic: tuple[Sequence[float], Sequence[float]], plate: tuple[Sequence[float], Sequence[float]]) -> tuple[tuple, tuple]:
-    """The slope and offset of red, green and blue that take a graphic's black and white to a plate's, each three numbers.
-
-    Raises
-    ------
-    WertisError
-        When the graphic's black is its white.
-    """
-    (black, white), (low, high) = (np.array(v, float) for v in (graphic, plate))
-    if (np.abs(white - black) < 1e-4).any():
-        raise WertisError("The artwork's black and white are the same; pick two places that differ.")
-    slope = (high - low) / (white - black)
-    return tuple(slope.tolist()), tuple((low - slope * black).tolist())
 
 
 def _at(picture: np.ndarray, points: np.ndarray, space: str) -> np.ndarray:

@@ -4,10 +4,9 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
-from wertis.core.errors import RegionError
 from wertis.core.shot.document import Blend, Item, Shot, Track
 from wertis.core.shot.fields import Ident, Name
-from wertis.core.shot.items import add_item, item_of, set_item
+from wertis.core.shot.items import add_item, set_fields
 from wertis.core.shot.mattes import Share
 
 Level = Annotated[float, Field(ge=0, le=100)]
@@ -50,9 +49,6 @@ def set_fill(shot: Shot, ident: str, **changes: object) -> Shot:
     Raises
     ------
     RegionError
-        When it is gone or locked.
+        When it is gone, locked or no fill.
     """
-    fill = item_of(shot, ident)
-    if not isinstance(fill, Fill):
-        raise RegionError(f"{fill.name} is not a colour.")
-    return set_item(shot, fill.but(**changes))
+    return set_fields(shot, ident, Fill, **changes)

@@ -4,10 +4,9 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
-from wertis.core.errors import RegionError
 from wertis.core.shot.document import Item, Shot, Track
 from wertis.core.shot.fields import Ident
-from wertis.core.shot.items import add_item, item_of, set_item
+from wertis.core.shot.items import add_item, set_fields
 
 Triple = tuple[Annotated[float, Field(ge=0, le=100)], Annotated[float, Field(ge=0, le=100)], Annotated[float, Field(ge=0, le=100)]]
 Signed = tuple[Annotated[float, Field(ge=-10, le=10)], Annotated[float, Field(ge=-10, le=10)], Annotated[float, Field(ge=-10, le=10)]]
@@ -53,9 +52,6 @@ def set_grade(shot: Shot, ident: str, **changes: object) -> Shot:
     Raises
     ------
     RegionError
-        When it is gone or locked.
+        When it is gone, locked or no grade.
     """
-    grade = item_of(shot, ident)
-    if not isinstance(grade, Grade):
-        raise RegionError(f"{grade.name} is not a grade.")
-    return set_item(shot, grade.but(**changes))
+    return set_fields(shot, ident, Grade, **changes)

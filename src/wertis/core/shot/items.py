@@ -64,6 +64,20 @@ def set_item(shot: Shot, item: Item) -> Shot:
     return checked(shot.with_item(item))
 
 
+def set_fields(shot: Shot, ident: str, kind: type[Item], **changes: object) -> Shot:
+    """The shot with fields of an item of a kind set.
+
+    Raises
+    ------
+    RegionError
+        When it is gone, locked or of another kind.
+    """
+    item = item_of(shot, ident)
+    if not isinstance(item, kind):
+        raise RegionError(f"{item.name} is not a {kind.__name__.lower()}.")
+    return set_item(shot, item.but(**changes))
+
+
 def remove_item(shot: Shot, ident: str) -> Shot:
     """The shot less an item.
 

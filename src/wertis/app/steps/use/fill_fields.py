@@ -5,7 +5,7 @@ from PySide6.QtGui import QColor
 from PySide6.QtWidgets import QColorDialog, QFormLayout, QPushButton, QWidget
 
 from wertis.app.fields import Choice, DragLabel, named
-from wertis.app.pages import combo, number, side_by_side
+from wertis.app.pages import combo, number, show_colour, side_by_side
 from wertis.app.session import Session
 from wertis.core.comp.blend import MODES, PLUS_LIGHTER
 from wertis.core.errors import WertisError
@@ -65,9 +65,7 @@ class FillFields(QWidget):
         for field, value in ((self.opacity, fill.opacity * 100), (self.near, glow[0]), (self.wide, glow[1]), (self.strength, fill.glow_strength * 100)):
             with QSignalBlocker(field):
                 field.setValue(value)
-        shown = self._shown(fill)
-        self.colour.setText(shown.name())
-        self.colour.setStyleSheet(f"border-left: 18px solid {shown.name()};")
+        show_colour(self.colour, self._shown(fill))
 
     def _shown(self, fill: Fill) -> QColor:
         return QColor.fromRgbF(*(min(v, 1.0) for v in fill.colour))

@@ -77,7 +77,8 @@ class MatchFields(QWidget):
     def show_state(self) -> None:
         """Show it as it is."""
         placement = self.placement
-        for widget in (self.all, self.none, self.softness, self.shutter, self.texture, self.fine, self.coarse, *self.measures.values()):
+        for widget in (self.all, self.none, self.softness, self.shutter, self.light, self.grain, self.texture, self.fine, self.coarse,
+                       *self.measures.values(), *(field for row in self.triples.values() for field in row)):
             widget.setEnabled(placement is not None)
         if placement is None or self.bench is None:
             self.facts.setText("")

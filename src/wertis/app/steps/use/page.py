@@ -16,7 +16,7 @@ from PySide6.QtWidgets import (
 )
 
 from wertis.app.fields import Choice, DragLabel, Number, form, named
-from wertis.app.pages import Page, combo, part_buttons, side_by_side
+from wertis.app.pages import Page, combo, part_buttons, show_colour, side_by_side
 from wertis.app.session import Session
 from wertis.app.steps.use.fill_fields import BLEND_WORDS, FillFields
 from wertis.app.steps.use.grade_fields import GradeFields
@@ -249,7 +249,7 @@ class UsePage(Page):
             return
         self.second.setVisible(kind == "gradient")
         for button, ink in ((self.colour, artwork.colour), (self.second, artwork.second)):
-            button.setStyleSheet(f"border-left: 18px solid {_colour(ink).name()};")
+            show_colour(button, _colour(ink))
         if self.words.toPlainText() != artwork.text:
             with QSignalBlocker(self.words):
                 self.words.setPlainText(artwork.text)

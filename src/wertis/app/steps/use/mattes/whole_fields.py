@@ -7,7 +7,7 @@ from PySide6.QtGui import QColor
 from PySide6.QtWidgets import QCheckBox, QColorDialog, QFileDialog, QFormLayout, QPushButton, QWidget
 
 from wertis.app.fields import DragLabel, named
-from wertis.app.pages import combo, number, side_by_side
+from wertis.app.pages import combo, number, show_colour, side_by_side
 from wertis.app.steps.use.mattes.hand import Hand
 from wertis.core.errors import WertisError
 from wertis.core.shot.document import Placement, Shot
@@ -72,15 +72,16 @@ class WholeFields(QWidget):
         f.addRow(side_by_side(self.source, self.source_invert))
         self.low = number(0, 100, "%", "From how bright on", lambda v: self._set_source(low=v / 100))
         self.high = number(0, 1000, "%", "Up to how bright", lambda v: self._set_source(high=v / 100))
-        self.colour = QPushButton("Pick...")
+        self.colour = QPushButton()
         self.colour.setToolTip("Choose the colour")
         self.colour.clicked.connect(self._pick)
         self.reach = number(0, 200, "", "How far off a colour may be; 2 is hardly seen", lambda v: self._set_source(reach=v))
         self.soft = number(0, 200, "", "Over how much more it fades", self._softness)
-        self._rows = {"brightness": f.rowCount(), "colour": f.rowCount() + 1, "reach": f.rowCount() + 2}
+        self._rows = {"brightness": f.rowCount(), "colour": f.rowCount() + 1, "reach": f.rowCount() + 2, "soft": f.rowCount() + 3}
         f.addRow(DragLabel("From, to", self.low), side_by_side(self.low, self.high))
         f.addRow("Colour", self.colour)
-        f.addRow(DragLabel("Reach, soft", self.reach), side_by_side(self.reach, self.soft))
+        f.addRow(DragLabel("Reach", self.reach), self.reach)
+        f.addRow(DragLabel("Fades over", self.soft), self.soft)
         self.file = named("", "quiet")
         f.addRow(self.file)
 
@@ -114,12 +115,13 @@ class WholeFields(QWidget):
         self.source_invert.setVisible(bool(kind))
         self.form.setRowVisible(self._rows["brightness"], kind == "brightness")
         self.form.setRowVisible(self._rows["colour"], kind == "colour")
-        self.form.setRowVisible(self._rows["reach"], kind in ("brightness", "colour", "difference"))
-        self.reach.setVisible(kind in ("colour", "difference"))
+        self.form.setRowVisible(self._rows["reach"], kind in ("colour", "difference"))
+        self.form.setRowVisible(self._rows["soft"], kind in ("brightness", "colour", "difference"))
         self.file.setText(Path(source.path).name if source is not None and source.path else "")
         if source is None:
             return
         self.source_invert.setChecked(source.invert)
+        show_colour(self.colour, QColor.fromRgbF(*source.colour))
         for field, value in ((self.low, source.low * 100), (self.high, source.high * 100), (self.reach, source.reach),
                              (self.soft, source.soft * (100 if kind == "brightness" else 1))):
             with QSignalBlocker(field):
