@@ -23,8 +23,6 @@ Points = Any
 
 
 @contextmanager
-
-
 def checked_fields() -> Iterator[None]:
     """Says in Wertis' own error which value does not fit its field."""
     try:
