@@ -22,7 +22,8 @@ from wertis.app.window import MainWindow
 from wertis.core.geometry.motion import Fix
 from wertis.core.jobs.repair import with_points
 from wertis.core.shot import edits, items, repairs
-from wertis.core.shot.document import Artwork, Placement
+from wertis.core.shot.artwork import Artwork
+from wertis.core.shot.document import Placement
 
 QUAD = np.array([[620.0, 280], [1340, 320], [1310, 800], [600, 760]])
 FRAMES, MOVES, QUIET = 12, 120, 1.4

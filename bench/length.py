@@ -30,7 +30,8 @@ from wertis.app.theme import apply_theme
 from wertis.app.window import MainWindow
 from wertis.core.geometry.motion import Fix
 from wertis.core.shot import edits, items
-from wertis.core.shot.document import Artwork, Placement
+from wertis.core.shot.artwork import Artwork
+from wertis.core.shot.document import Placement
 a = QApplication([]); apply_theme(a); w = MainWindow(); w.show(); w.open_path(Path(sys.argv[1])); s = w.session
 q = np.array([[700.0, 300], [1250, 310], [1240, 800], [690, 790]])
 shot, t = edits.add_track(s.shot, q, 1)

@@ -6,7 +6,8 @@ import cv2
 import numpy as np
 
 from wertis.core.comp.picture import Compositor
-from wertis.core.shot.document import Artwork, Placement, PlateRef, Region, Shot, Track
+from wertis.core.shot.artwork import Artwork
+from wertis.core.shot.document import Placement, PlateRef, Region, Shot, Track
 
 SIZE = (1920, 1080)
 QUAD = ((620.0, 280.0), (1340.0, 320.0), (1310.0, 800.0), (600.0, 760.0))

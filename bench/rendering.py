@@ -16,7 +16,8 @@ from wertis.core.jobs.render import render
 from wertis.core.plate import open_plate
 from wertis.core.plate.sequence import read_picture
 from wertis.core.shot import edits, items
-from wertis.core.shot.document import Artwork, Placement
+from wertis.core.shot.artwork import Artwork
+from wertis.core.shot.document import Placement
 
 SIZE, FRAMES = (1920, 1080), 24
 QUAD = np.array([[620.0, 280], [1340, 320], [1310, 800], [600, 760]])

@@ -35,7 +35,8 @@ from wertis.app.theme import apply_theme
 from wertis.app.window import MainWindow
 from wertis.core.geometry.motion import Fix
 from wertis.core.shot import edits, items
-from wertis.core.shot.document import Artwork, Placement
+from wertis.core.shot.artwork import Artwork
+from wertis.core.shot.document import Placement
 a = QApplication([]); apply_theme(a); w = MainWindow(); w.show(); w.open_path(Path(sys.argv[1])); s = w.session
 q = np.array([[620.0, 280], [1340, 320], [1310, 800], [600, 760]])
 shot, t = edits.add_track(s.shot, q, 1)

@@ -14,14 +14,15 @@ from tests.scenes import SIZE, FramesPlate
 from tests.test_window import WindowCase
 from tests.waves import LAST, QUAD, REFERENCE, WaveSolution, filmed, waved
 from wertis.core.check.slip import Slip
-from wertis.core.comp.lay import polygon_coverage
 from wertis.core.comp.picture import Compositor
 from wertis.core.imaging.resample import warped
 from wertis.core.jobs.check import check_track
 from wertis.core.jobs.export import corner_pin, export_corner_pin
+from wertis.core.matte.coverage import polygon_area
 from wertis.core.repair.extra import ExtraValues
 from wertis.core.shot import bends, edits, extra_moves, hold_outs, items, regions, repairs, store
-from wertis.core.shot.document import Artwork, HoldOut, Placement, PlateRef, Shot, SmoothingLayer
+from wertis.core.shot.artwork import Artwork
+from wertis.core.shot.document import HoldOut, Placement, PlateRef, Shot, SmoothingLayer
 
 FRAMES = range(REFERENCE, LAST + 1)
 INNER = QUAD.mean(0) + 0.6 * (QUAD - QUAD.mean(0))
@@ -74,8 +75,8 @@ class UsesTest(unittest.TestCase):
     def test_the_graphic_covers_what_the_function_says_with_curved_sides(self) -> None:
         for frame in (1001, 1005, 1008):
             alpha = Compositor().graphic(shot(), frame, SIZE)[..., 3]
-            np.testing.assert_allclose(alpha, polygon_coverage(outline(frame), SIZE), atol=0.2)
-            flat = polygon_coverage(waved(INNER, frame), SIZE)
+            np.testing.assert_allclose(alpha, polygon_area(outline(frame), (0, 0, *SIZE)), atol=0.2)
+            flat = polygon_area(waved(INNER, frame), (0, 0, *SIZE))
             if frame == 1005:
                 self.assertGreater(np.abs(alpha - flat).sum(), 300, "its sides are curved, not those of a plane")
 
@@ -112,7 +113,7 @@ class UsesTest(unittest.TestCase):
         np.testing.assert_allclose(shapes[0][:4] if len(shapes[0]) == 4 else shapes[0][::len(shapes[0]) // 4][:4], waved(QUAD, 1006), atol=0.6)
         side = np.linspace(0, 1, 30, endpoint=False)[:, None]
         around = np.concatenate([a + (b - a) * side for a, b in zip(QUAD, np.roll(QUAD, -1, 0), strict=True)])
-        self.assertLess(np.abs(mask - polygon_coverage(waved(around, 1006), SIZE)).sum(), 0.03 * mask.sum())
+        self.assertLess(np.abs(mask - polygon_area(waved(around, 1006), (0, 0, *SIZE))).sum(), 0.03 * mask.sum())
 
     def test_a_hold_out_rides_on_it(self) -> None:
         made = shot()

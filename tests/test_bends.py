@@ -20,9 +20,11 @@ from wertis.core.geometry.motion import Fix
 from wertis.core.geometry.warp import BentSquareWarp, HomographyWarp, compose
 from wertis.core.jobs.export import export_corner_pin
 from wertis.core.jobs.retrack import out_of_date, retrack
+from wertis.core.matte.coverage import polygon_area
 from wertis.core.repair.extra import ExtraValues
 from wertis.core.shot import bends, edits, extra_moves, items, repairs, store
-from wertis.core.shot.document import Artwork, ExtraMoveLayer, Placement, RepairLayer, RetrackedLayer, Shot, Track
+from wertis.core.shot.artwork import Artwork
+from wertis.core.shot.document import ExtraMoveLayer, Placement, RepairLayer, RetrackedLayer, Shot, Track
 from wertis.core.shot.resolve import motion_of, tracked_motion
 from wertis.core.track.run import track_plane
 
@@ -89,7 +91,7 @@ class CoonsTest(unittest.TestCase):
         outline = homography.apply(homography.from_unit_square(CORNERS), coons.outline(self.offsets * 0.5))
         x, y = outline.T
         area = abs(np.sum(x * np.roll(y, -1) - np.roll(x, -1) * y)) / 2
-        self.assertAlmostEqual(float(lay.polygon_coverage(outline, SIZE).sum()) / area, 1, delta=2e-4)
+        self.assertAlmostEqual(float(polygon_area(outline, (0, 0, *SIZE)).sum()) / area, 1, delta=2e-4)
 
 
 class BendTest(unittest.TestCase):
@@ -133,7 +135,7 @@ class BendTest(unittest.TestCase):
         self.assertGreater(round_.sum() - flat.sum(), 1500)  # the top side bulges: about 280 by 9 pixels, by a Bezier curve's three quarters
         outline = bends.outline_on(shot, placement(shot), 10)
         assert outline is not None
-        np.testing.assert_allclose(round_, lay.polygon_coverage(outline, SIZE), atol=0.15)
+        np.testing.assert_allclose(round_, polygon_area(outline, (0, 0, *SIZE)), atol=0.15)
         with tempfile.TemporaryDirectory() as folder:
             path = Path(folder) / "pin.json"
             export_corner_pin(shot, shot.tracks[0], placement(shot), path)

@@ -12,6 +12,7 @@ import cv2
 import numpy as np
 
 import wertis
+from tests.helpers import painted_patch_leaves_the_rest
 from tests.scenes import texture
 from tests.test_window import WindowCase
 from wertis.cli.main import main
@@ -340,6 +341,7 @@ class PicturesTest(unittest.TestCase):
             wall = wertis.open(folder / "s.wertis").surface("Wall")
             np.testing.assert_allclose(wall.follow(seen(corners, start), start)[24], seen(corners, 24), atol=0.4)
             np.testing.assert_allclose(solved_camera(wall.shot.document).focal, camera.focal)
+            painted_patch_leaves_the_rest(self, wall, seen(corners, start), start, (3, 20), folder)
             # a hand's breadth before the wall: by OpenCV's projection of a quad that stands off along the wall's normal
             normal = np.array([0.4, 0, -1]) / np.hypot(0.4, 1)
             eye = -pose(start)[:, :3].T @ pose(start)[:, 3]

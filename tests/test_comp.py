@@ -9,14 +9,17 @@ from tests.scenes import texture
 from wertis.core.comp import artwork
 from wertis.core.comp import lay as laying
 from wertis.core.comp.fit import artwork_rectangle
-from wertis.core.comp.picture import Compositor, surface_proportions
+from wertis.core.comp.picture import Compositor
 from wertis.core.errors import RegionError
 from wertis.core.geometry import homography, quad
 from wertis.core.geometry.quad import signed_area
 from wertis.core.geometry.warp import HomographyWarp
+from wertis.core.matte.coverage import polygon_area
 from wertis.core.shot import edits
-from wertis.core.shot.document import Artwork, Placement, PlateRef, Region, Shot, Track
+from wertis.core.shot.artwork import Artwork
+from wertis.core.shot.document import Placement, PlateRef, Region, Shot, Track
 from wertis.core.shot.edits import as_points
+from wertis.core.shot.placing import surface_proportions
 
 SIZE = (320, 240)
 QUAD = np.array([[40.0, 30], [280, 44], [262, 210], [52, 190]])
@@ -55,12 +58,12 @@ class LayTest(unittest.TestCase):
         rng = np.random.default_rng(2)
         for _ in range(20):
             q = QUAD + rng.uniform(-15, 15, (4, 2))
-            covered = laying.coverage(q, SIZE).sum()
+            covered = polygon_area(q, (0, 0, *SIZE)).sum()
             self.assertAlmostEqual(covered / abs(signed_area(q)), 1.0, delta=0.002)
 
     def test_edges_have_no_steps(self) -> None:
         q = np.array([[50.0, 50], [250, 57], [250, 157], [50, 150]])
-        alpha = laying.coverage(q, SIZE)
+        alpha = polygon_area(q, (0, 0, *SIZE))
         top = alpha[45:65, 60:240].sum(0)  # the covered height under a slanted side must fall evenly
         self.assertLess(np.abs(np.diff(top) + 7 / 200).max(), 0.02)
 
@@ -104,7 +107,7 @@ class CompositorTest(unittest.TestCase):
 
     def test_pixels_outside_are_the_plates_bit_for_bit(self) -> None:
         out = Compositor().comp(self.shown(artwork=Artwork(kind="checker")), self.plate, 1)
-        far = laying.coverage(QUAD, SIZE) == 0
+        far = polygon_area(QUAD, (0, 0, *SIZE)) == 0
         np.testing.assert_array_equal(out[far], self.plate[far])
         self.assertFalse(np.array_equal(out[~far], self.plate[~far]))
         self.assertEqual(out.dtype, np.uint8)

@@ -27,7 +27,8 @@ from wertis.core.jobs.render import frame_path, render
 from wertis.core.plate import open_plate
 from wertis.core.plate.sequence import read_picture
 from wertis.core.shot import edits, items, store
-from wertis.core.shot.document import Artwork, Placement, Shot
+from wertis.core.shot.artwork import Artwork
+from wertis.core.shot.document import Placement, Shot
 from wertis.core.track.run import track_plane
 
 

@@ -15,6 +15,7 @@ import numpy as np
 import OpenImageIO as oiio
 
 import wertis
+from tests.helpers import painted_patch_leaves_the_rest
 from tests.scenes import SIZE, texture
 from tests.test_motions import Conformance
 from tests.test_window import WindowCase
@@ -185,6 +186,10 @@ class TrackedTest(unittest.TestCase):
             self.assertLess(np.max(away), 0.4, start)
             self.assertLess(np.sqrt(np.mean(np.square(away))), 0.1, start)
             self.assertLess(surface.motion.uncertainty(waved(self.points, start), 1004).max(), 0.6)
+
+    def test_a_painted_patch_leaves_the_rest_of_the_plate_as_it_is(self) -> None:
+        quad = QUAD.mean(0) + 0.6 * (QUAD - QUAD.mean(0))
+        painted_patch_leaves_the_rest(self, self.surface(), quad, REFERENCE, (REFERENCE + 3, LAST), self.folder)
 
     def test_steps_between_neighbours_are_kept_as_well(self) -> None:
         self.surface()

@@ -11,9 +11,12 @@ from pathlib import Path
 import numpy as np
 
 from tests.scenes import FramesPlate, PlaneShot
+from tests.test_camera import SIZE as CAMERA_SIZE
+from tests.test_camera import scene, tracks_of
 from tests.test_check import drifting
 from wertis.core.jobs.check import check_track
 from wertis.core.plate import open_plate
+from wertis.core.track.camera import solve_camera
 from wertis.core.track.run import track_plane
 
 ROOT = Path(__file__).resolve().parent.parent
@@ -43,6 +46,26 @@ class DeterminismTest(unittest.TestCase):
             self.assertEqual(done.returncode, 0, done.stderr)
             digests.add(done.stdout.strip())
         self.assertEqual(len(digests), 1)
+
+    def test_a_camera_is_solved_with_the_same_bits(self) -> None:
+        """What pycolmap samples at random is seeded, and one thread adds up."""
+        over, found = threading.Event(), []
+
+        def load() -> None:
+            while not over.is_set():
+                np.linalg.svd(np.ones((60, 60)))
+
+        thread = threading.Thread(target=load)
+        for busy in (False, True):
+            if busy:
+                thread.start()
+            found.append(solve_camera(tracks_of(scene(), wandering=20), CAMERA_SIZE))
+        over.set()
+        thread.join()
+        self.assertEqual(found[0].focal, found[1].focal)
+        np.testing.assert_array_equal(found[0].points, found[1].points)
+        for frame, pose in found[0].poses.items():
+            np.testing.assert_array_equal(pose, found[1].poses[frame])
 
     def test_beside_a_load_answers_come_out_the_same_and_in_the_same_order(self) -> None:
         made = PlaneShot(n=14, shake=7.0, shutter=0.5)

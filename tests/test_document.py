@@ -12,7 +12,8 @@ from wertis.core.errors import RegionError
 from wertis.core.geometry.motion import Fix
 from wertis.core.repair.extra import ExtraValues
 from wertis.core.shot import autosave, edits, extra_moves, hold_outs, items, repairs, store
-from wertis.core.shot.document import Artwork, HoldOut, Placement, Shot, SmoothingLayer
+from wertis.core.shot.artwork import Artwork
+from wertis.core.shot.document import HoldOut, Placement, Shot, SmoothingLayer
 from wertis.core.shot.fields import NamesFile, mapped, marked_values
 
 

@@ -58,6 +58,15 @@ class HomographyTest(unittest.TestCase):
         self.assertTrue(np.isfinite(homography.apply(m, np.array([[50.0, 5]]))).all())
 
 
+    def test_a_grid_is_mapped_as_its_points_are(self) -> None:
+        columns, rows = np.arange(30) * 20 + 0.5, np.arange(20) * 30 + 0.5
+        points = np.stack(np.meshgrid(columns, rows), axis=-1)
+        for matrix in (homography.from_unit_square(QUAD) @ np.diag([1 / 600, 1 / 600, 1]), np.array([[1.0, 0, 4], [0, 2, 0], [-1 / 300, 0, 1]]),
+                       -np.array([[1.0, 0, 4], [0, 2, 0], [0, 1 / 200, -1]])):
+            x, y = homography.apply_to_grid(matrix, columns, rows)
+            np.testing.assert_allclose(np.stack([x, y], axis=-1), homography.apply(matrix, points), rtol=1e-12)
+
+
 class ConventionsTest(unittest.TestCase):
     def test_half_pixel_both_ways(self) -> None:
         np.testing.assert_array_equal(conventions.to_centred(np.array([0.5, 0.5])), [0, 0])

@@ -7,11 +7,13 @@ import sys
 import tempfile
 import unittest
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 
 from tests.scenes import PlaneShot
-from wertis.core.errors import WertisError
+from wertis.core.errors import DeliverError, WertisError
+from wertis.core.exchange import animated_mesh, camera_json, usd_stage
 from wertis.core.geometry.motion import Fix
 from wertis.core.plate import open_plate
 from wertis.core.repair.extra import ExtraValues
@@ -28,6 +30,24 @@ class DamagedTest(unittest.TestCase):
         self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
         self.assertIn("0 went wrong", done.stdout)
         self.assertIn("refused", done.stdout)
+
+
+    def test_what_libraries_cannot_read_is_refused_with_words(self) -> None:
+        folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
+        mesh = animated_mesh.AnimatedMesh((320, 240), 25.0, 1, np.eye(3, 2), np.array([[0, 1, 2]]), {1: np.eye(3, 2)})
+        animated_mesh.write_usd(folder / "m.usda", mesh)
+        text = (folder / "m.usda").read_bytes()
+        (folder / "m.usda").write_bytes(text.replace(b"texCoord2f", b"tex\xff\xfe"))  # no text
+        (folder / "m.obj").write_text("v 1 2 0\nv 1\nf 1 2 x\n")
+        (folder / "c.json").write_text('{"format": "wertis camera", "version": 1, "size": [1e999, 2]}')
+        for read, name in ((animated_mesh.read_usd, "m.usda"), (animated_mesh.read_obj, "m.obj"), (camera_json.read_camera, "c.json")):
+            with self.assertRaisesRegex(DeliverError, name):
+                read(folder / name)
+
+    def test_a_library_that_ends_its_process_does_not_end_ours(self) -> None:
+        with mock.patch.object(usd_stage, "_READ_ALL", "import os, signal; os.kill(os.getpid(), signal.SIGSEGV)"), \
+                self.assertRaisesRegex(DeliverError, "its library ended on it"):
+            animated_mesh.read_usd(Path("m.usdc"))
 
 
 class RandomActionsTest(unittest.TestCase):

@@ -10,7 +10,7 @@ import OpenImageIO as oiio
 from tests.test_deliver import command
 from tests.test_plate import Folder
 from tests.test_window import WindowCase
-from wertis.core.comp.picture import Compositor, surface_proportions
+from wertis.core.comp.picture import Compositor
 from wertis.core.errors import PlateError
 from wertis.core.exchange import corner_pin_json
 from wertis.core.exchange.pictures import write_picture
@@ -20,7 +20,9 @@ from wertis.core.jobs.render import render
 from wertis.core.plate import open_plate
 from wertis.core.plate.sequence import read_picture
 from wertis.core.shot import edits, items, store
-from wertis.core.shot.document import Artwork, Placement, Shot
+from wertis.core.shot.artwork import Artwork
+from wertis.core.shot.document import Placement, Shot
+from wertis.core.shot.placing import surface_proportions
 
 HALF_CODED = 0.2140  # linear light of the code value 0.5, from the curve of IEC 61966-2-1: ((0.5 + 0.055) / 1.055) ** 2.4
 HALF_LINEAR = 0.7354  # the code value of half the light: 1.055 * 0.5 ** (1 / 2.4) - 0.055

@@ -496,7 +496,7 @@ class MatteWindowTest(WindowCase):
         s.go_step("Deliver")
         deliver = w.steps["Deliver"].page
         deliver.show_state()
-        deliver.what.setCurrentIndex(2)
+        deliver.what.setCurrentIndex(deliver.what.findText(f"Matte: {s.shot.item(ident).name}"))
         self.assertEqual(deliver.what.currentText(), f"Matte: {s.shot.item(ident).name}")
         w.steps["Deliver"].render(deliver.what.currentData(), str(self.folder / "out" / "matte.####.png"))
         self.until(lambda: w.job is None, 60)

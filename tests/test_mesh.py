@@ -37,6 +37,7 @@ from wertis.core.repair.pegs import PeggedMotion
 from wertis.core.shot import edits, meshes, pegs, store
 from wertis.core.shot.document import PlateRef, Shot
 from wertis.core.shot.meshes import MeshSettings, MeshSolution, PegLayer, vertices_on
+from wertis.core.shot.resolve import motion_of
 from wertis.core.track.mesh import MeshTracker
 from wertis.core.track.mesh_pass import mesh_pass, plain_mesh_pass
 from wertis.core.track.mesh_reference import MeshReference
@@ -489,16 +490,32 @@ class MeshExchangeTest(unittest.TestCase):
         folder = tempfile.TemporaryDirectory()
         self.addCleanup(folder.cleanup)
         self.folder = Path(folder.name)
-        self.mesh = exported(shot(), shot().tracks[0])
+        self.mesh, self.finer = (exported(shot(), shot().tracks[0], within) for within in (0.0, 0.1))
 
     def test_json_and_usd_come_back_as_they_went(self) -> None:
         for name, read in (("m.json", animated_mesh.read_json), ("m.usd", animated_mesh.read_usd), ("m.usda", animated_mesh.read_usd)):
             self.assertEqual(export_mesh(shot(), shot().tracks[0], self.folder / name), LAST - REFERENCE + 1)
             back = read(self.folder / name)
             self.assertEqual((back.size, back.reference, sorted(back.places)), (self.mesh.size, REFERENCE, list(range(REFERENCE, LAST + 1))))
-            np.testing.assert_array_equal(back.triangles, self.mesh.triangles)
-            for frame, at in self.mesh.places.items():
+            meant = self.mesh if name == "m.json" else self.finer
+            np.testing.assert_array_equal(back.triangles, meant.triangles)
+            for frame, at in meant.places.items():
                 np.testing.assert_allclose(back.places[frame], at, atol=1e-3)
+
+    def test_flat_triangles_follow_the_smooth_surface(self) -> None:
+        self.assertGreater(len(self.finer.triangles), len(self.mesh.triangles))
+        motion = motion_of(shot().tracks[0])
+        assert motion is not None
+        rng, frame = np.random.default_rng(3), REFERENCE + 4
+        off = []
+        for mesh in (self.mesh, self.finer):
+            corners = mesh.triangles[rng.integers(0, len(mesh.triangles), 500)]
+            weights = rng.dirichlet((1, 1, 1), 500)[..., None]
+            flat, home = ((of[corners] * weights).sum(1) for of in (mesh.places[frame], mesh.vertices))
+            off.append(np.linalg.norm(motion.at(frame).forward(home) - flat, axis=1))  # type: ignore[union-attr]
+        self.assertLess(np.percentile(off[1], 99), 0.15)
+        self.assertLess(off[1].mean(), off[0].mean() / 2)
+        np.testing.assert_array_equal(self.finer.vertices[:len(self.mesh.vertices)], self.mesh.vertices)
 
     def test_usd_is_what_the_usd_library_takes_for_a_mesh(self) -> None:
         export_mesh(shot(), shot().tracks[0], self.folder / "m.usdc")
@@ -514,11 +531,11 @@ class MeshExchangeTest(unittest.TestCase):
         files = sorted(self.folder.glob("*.obj"))
         self.assertEqual(len(files), LAST - REFERENCE + 1)
         theirs = trimesh.load(files[3], process=False, maintain_order=True)
-        self.assertEqual(len(theirs.faces), len(self.mesh.triangles))
+        self.assertEqual(len(theirs.faces), len(self.finer.triangles))
         self.assertTrue((theirs.face_normals[:, 2] > 0).mean() > 0.95)  # they face the viewer
         vertices, texture, _ = animated_mesh.read_obj(files[3])
-        np.testing.assert_allclose(np.c_[vertices[:, 0], SIZE[1] - vertices[:, 1]], self.mesh.places[REFERENCE + 3], atol=1e-4)
-        np.testing.assert_allclose(texture * SIZE, np.c_[self.mesh.vertices[:, 0], SIZE[1] - self.mesh.vertices[:, 1]], atol=1e-2)
+        np.testing.assert_allclose(np.c_[vertices[:, 0], SIZE[1] - vertices[:, 1]], self.finer.places[REFERENCE + 3], atol=1e-4)
+        np.testing.assert_allclose(texture * SIZE, np.c_[self.finer.vertices[:, 0], SIZE[1] - self.finer.vertices[:, 1]], atol=1e-2)
 
     def test_csv_has_a_row_for_every_vertex_and_frame(self) -> None:
         export_mesh(shot(), shot().tracks[0], self.folder / "m.csv")

@@ -36,7 +36,8 @@ from wertis.core.plate import open_plate
 from wertis.core.plate.cache import FrameCache
 from wertis.core.plate.colour import shown
 from wertis.core.shot import edits, items
-from wertis.core.shot.document import Artwork, Placement, PlateRef, Shot
+from wertis.core.shot.artwork import Artwork
+from wertis.core.shot.document import Placement, PlateRef, Shot
 from wertis.demo import graphics, textures
 
 
@@ -132,12 +133,14 @@ class PictureMakerTest(Folder):
         self.assertEqual(error, "")
         np.testing.assert_array_equal(self.wait(2)[0], self.made.frames[1])
 
-    def test_missing_artwork_shows_the_plate_and_says_why(self) -> None:
+    def test_missing_artwork_is_hatched_and_says_why(self) -> None:
         shot, track = edits.add_track(self.shot, self.made.region, 1)
         gone = Artwork(kind="picture", path=str(self.folder / "gone.png"))
         self.maker.set_shot(items.add_item(shot, Placement(on=track.id, frame=1, quad=edits.as_points(self.made.region), artwork=gone)))
         picture, error = self.wait(1)
-        np.testing.assert_array_equal(picture, self.made.frames[0])
+        changed = np.abs(picture.astype(int) - self.made.frames[0]).max(2) > 0
+        self.assertTrue(0.2 < changed.mean() < 0.6)
+        np.testing.assert_array_equal(picture[:40], self.made.frames[0][:40])
         self.assertIn("gone.png", error)
 
 
@@ -166,7 +169,7 @@ class ArtworkTest(Folder):
         sequence = artwork.FileArtwork(self.folder, still=False)
         self.assertAlmostEqual(sequence.ratio, 1.5)
         for frame, value in ((90, 11), (100, 11), (101, 12), (102, 12), (103, 14), (200, 14)):
-            self.assertEqual(round(float(sequence.read(sequence.index(frame, 100))[0][0, 0, 0]) * 255), value)
+            self.assertEqual(round(float(sequence.read(sequence.index(frame, Artwork(start=100)))[0][0, 0, 0]) * 255), value)
 
     def test_alpha_and_single_channels(self) -> None:
         one = artwork.from_picture(np.full((2, 2, 1), 51, np.uint8))
@@ -281,9 +284,9 @@ class LaneTest(WindowCase):
     def test_numbers_are_dragged_on_their_labels(self) -> None:
         self.tracked_and_placed_quickly()
         use = self.window.steps["Use"].page
-        field: QDoubleSpinBox = use.opacity
+        field: QDoubleSpinBox = use.look.opacity
         field.setValue(50)
-        label = use.layout().labelForField(field)  # type: ignore[union-attr]
+        label = use.look.form.labelForField(field)  # type: ignore[union-attr]
         QTest.mousePress(label, Qt.MouseButton.LeftButton, pos=QPoint(2, 2))
         QTest.mouseMove(label, QPoint(42, 2))
         QTest.mouseRelease(label, Qt.MouseButton.LeftButton, pos=QPoint(42, 2))
@@ -311,11 +314,11 @@ class LaneTest(WindowCase):
     def test_proportions_are_overruled_and_worked_out_again(self) -> None:
         self.tracked_and_placed_quickly()
         use, s = self.window.steps["Use"].page, self.window.session
-        use.ratio.setValue(3.0)
+        use.place.ratio.setValue(3.0)
         assert s.placement is not None
         self.assertEqual(s.placement.ratio, 3.0)
-        self.assertIn("as you gave", use.ratio_words.text())
-        use.ratio_auto.click()
+        self.assertIn("as you gave", use.place.ratio_words.text())
+        use.place.ratio_auto.click()
         self.assertIsNone(s.placement.ratio)
 
     def tracked_and_placed_quickly(self) -> None:

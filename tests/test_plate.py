@@ -16,6 +16,7 @@ from wertis.core.exchange.pictures import write_picture
 from wertis.core.plate import open_plate
 from wertis.core.plate.base import from_float, luma, to_float
 from wertis.core.plate.cache import FrameCache
+from wertis.core.plate.sequence import sequences_in
 
 
 class Folder(unittest.TestCase):
@@ -60,6 +61,10 @@ class SequenceTest(Folder):
             plate.read(1003)
         with self.assertRaisesRegex(PlateError, "no frame 9"):
             plate.read(9)
+
+    def test_a_folder_that_has_gone_or_may_not_be_read_is_told(self) -> None:
+        with self.assertRaisesRegex(PlateError, "No such file.*open the plate where it is now"):
+            sequences_in(self.folder / "vanished")
 
     def test_the_largest_sequence_of_a_folder_is_taken(self) -> None:
         self.write("other.0001.png", np.zeros((4, 4, 3), np.uint8))

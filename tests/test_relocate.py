@@ -14,7 +14,8 @@ from wertis.core.comp.artwork import FileArtwork
 from wertis.core.exchange.pictures import write_picture
 from wertis.core.plate import open_plate
 from wertis.core.shot import edits, items, relocate, store
-from wertis.core.shot.document import Artwork, HoldOut, Placement
+from wertis.core.shot.artwork import Artwork
+from wertis.core.shot.document import HoldOut, Placement
 
 
 class MovedTest(WindowCase):
@@ -78,19 +79,23 @@ class ArtworkTimeTest(WindowCase):
             write_picture(folder / f"a.{k + 10:03d}.png", np.full((4, 4, 3), 50 * k, np.uint8)) if folder.mkdir(exist_ok=True) is None else None
         art = FileArtwork(folder / "a.010.png", still=False)
 
-        def shown(frame: int, loop: bool) -> int:
-            return round(float(art.read(art.index(frame, 100, loop))[0][0, 0, 0]) * 255)
+        def shown(frame: int, loop: bool, **more: object) -> int:
+            return round(float(art.read(art.index(frame, Artwork(start=100, loop=loop, **more)))[0][0, 0, 0]) * 255)  # type: ignore[arg-type]
 
         self.assertEqual([shown(f, False) for f in (98, 100, 101, 102, 103, 110)], [0, 0, 50, 100, 100, 100])
         self.assertEqual([shown(f, True) for f in (98, 99, 100, 101, 102, 103, 107)], [50, 100, 0, 50, 100, 0, 50])
+        self.assertEqual([shown(f, False, speed=0.5) for f in range(99, 106)], [0, 0, 0, 50, 50, 100, 100])
+        self.assertEqual([shown(f, False, speed=-1) for f in range(99, 104)], [100, 100, 50, 0, 0])
+        self.assertEqual([shown(f, True, speed=2) for f in range(100, 104)], [0, 100, 50, 0])
+        self.assertEqual([shown(f, False, held=101) for f in range(100, 104)], [0, 50, 50, 50])
         w, s = self.window, self.window.session
         self.open_plate()
         self.draw()
         w.steps["Use"].place()
-        w.steps["Use"].page.set_file("sequence", folder / "a.010.png")
-        w.steps["Use"].page.start.setValue(1003)
-        w.steps["Use"].page.after.setCurrentIndex(1)
-        w.steps["Use"].page.after.activated.emit(1)
+        w.steps["Use"].page.artwork.set_file("sequence", folder / "a.010.png")
+        w.steps["Use"].page.artwork.start.setValue(1003)
+        w.steps["Use"].page.artwork.after.setCurrentIndex(1)
+        w.steps["Use"].page.artwork.after.activated.emit(1)
         assert s.placement is not None
         self.assertEqual((s.placement.artwork.start, s.placement.artwork.loop), (1003, True))
 

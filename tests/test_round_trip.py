@@ -12,7 +12,8 @@ from wertis.core.geometry.motion import Fix
 from wertis.core.jobs.render import render
 from wertis.core.plate import open_plate
 from wertis.core.shot import edits, items
-from wertis.core.shot.document import Artwork, Placement, Shot
+from wertis.core.shot.artwork import Artwork
+from wertis.core.shot.document import Placement, Shot
 
 NUMBERS = {"uint8": np.uint8, "uint16": np.uint16, "half": np.float16, "float": np.float32}
 CASES = [(".png", "uint8", 3, 0), (".png", "uint8", 4, 0), (".png", "uint16", 3, 0), (".png", "uint16", 4, 0), (".png", "uint8", 1, 0),

@@ -15,7 +15,8 @@ from pydantic import ValidationError
 from wertis.core.errors import RegionError, ShotFileError
 from wertis.core.geometry.motion import Fix
 from wertis.core.shot import edits, items, regions, store
-from wertis.core.shot.document import Artwork, Placement, PlateRef, Shot, Track
+from wertis.core.shot.artwork import Artwork
+from wertis.core.shot.document import Placement, PlateRef, Shot, Track
 from wertis.core.shot.history import History
 
 REGION = np.array([[100.0, 80], [400, 90], [390, 300], [110, 310]])

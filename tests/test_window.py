@@ -244,11 +244,11 @@ class WindowTest(WindowCase):
         self.spin()
         placement = s.placement
         assert placement is not None
-        w.steps["Use"].page.artwork.setCurrentIndex(w.steps["Use"].page.artwork.findData("checker"))
-        w.steps["Use"].page.artwork.activated.emit(1)
-        w.steps["Use"].page.blend.setCurrentIndex(w.steps["Use"].page.blend.findData("multiply"))
-        w.steps["Use"].page.blend.activated.emit(1)
-        w.steps["Use"].page.opacity.setValue(60)
+        w.steps["Use"].page.artwork.artwork.setCurrentIndex(w.steps["Use"].page.artwork.artwork.findData("checker"))
+        w.steps["Use"].page.artwork.artwork.activated.emit(1)
+        w.steps["Use"].page.look.blend.setCurrentIndex(w.steps["Use"].page.look.blend.findData("multiply"))
+        w.steps["Use"].page.look.blend.activated.emit(1)
+        w.steps["Use"].page.look.opacity.setValue(60)
         assert s.placement is not None
         self.assertEqual((s.placement.artwork.kind, s.placement.blend, s.placement.opacity), ("checker", "multiply", 0.6))
         # what is seen is the comp
@@ -450,7 +450,7 @@ class WindowTest(WindowCase):
             w.open_path(path)
             self.assertIs(s.shot, before)
             self.assertGreater(len(w.words.toolTip()), 20)
-        w.steps["Use"].page.set_file("picture", self.folder / "notes.wertis")
+        w.steps["Use"].page.artwork.set_file("picture", self.folder / "notes.wertis")
         self.assertIs(s.shot, before)
         self.assertIn("notes.wertis", w.words.toolTip())
         w.steps["Deliver"].render("comp", str(self.folder / "x.png"))

@@ -31,6 +31,8 @@ class DemoShots:
         menu.clear()
         menu_entry(window, menu, "Brindle Quay, tracked, with a graphic", partial(self.open, make.TRACKED))
         menu_entry(window, menu, "Brindle Quay, with a track that drifts", partial(self.open, make.DRIFTING))
+        menu_entry(window, menu, "Brindle Quay, the label taken off and new lettering", partial(self.open, make.RELETTERED))
+        menu_entry(window, menu, "Brindle Quay, rope and barrow taken away", partial(self.open, make.ROPE_AWAY))
         menu_entry(window, menu, "The sail, tracked, with an emblem", partial(self.open, make.SAIL_TRACKED))
         menu_entry(window, menu, "The docker, cut out by mattes", partial(self.open, make.DOCKER_CUT_OUT))
         menu_entry(window, menu, "The walk, its camera solved, with a mural", partial(self.open, make.WALK_SOLVED))
@@ -42,7 +44,8 @@ class DemoShots:
         from wertis.demo import make
 
         name = name or make.TRACKED
-        film_of = {make.SAIL_TRACKED: make.SAIL, make.WALK_SOLVED: make.WALK, make.DOCKER_CUT_OUT: make.DOCKER}
+        film_of = {make.SAIL_TRACKED: make.SAIL, make.WALK_SOLVED: make.WALK, make.DOCKER_CUT_OUT: make.DOCKER,
+                   make.ROPE_AWAY: make.PASSED}
         wanted = [name] if name in make.ALL else [film_of.get(name, make.FIRST_FILM)]
 
         def opened() -> None:

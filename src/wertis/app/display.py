@@ -9,6 +9,7 @@ from PySide6.QtCore import QObject, QTimer
 from wertis.app.bridge import Bridge
 from wertis.app.panes import Panes
 from wertis.app.pictures import PictureMaker
+from wertis.app.plate_comparison import PlateComparison
 from wertis.app.playback import Playback
 from wertis.app.session import FINISHED_SHARE, Session
 from wertis.app.steady import SteadyViewer
@@ -43,6 +44,7 @@ class Display(QObject):
     pictures : makes them.
     play_at : playing is done at this part of the resolution: 1, 2 or 4.
     looks : how the panes are set.
+    comparison : how the comp is held against the plate.
     steady_wanted : the step in hand shows the steady view.
     quick_may_be_small : while a point is dragged, what is shown beside it shows the plate itself.
     """
@@ -54,6 +56,10 @@ class Display(QObject):
         self.pictures = PictureMaker(int(FINISHED_SHARE * session.budget))
         self.play_at = 1
         self.looks = Looks()
+        self.comparison = PlateComparison()
+        self._reduced = 1
+        self._picture: np.ndarray | None = None  # the comp in view
+        viewer.divided.connect(self._divided)
         self.steady_wanted = self.quick_may_be_small = False
         self._held = QTimer(self)
         self._held.setSingleShot(True)
@@ -82,7 +88,11 @@ class Display(QObject):
         # while something is dragged, or played so, a quick look does where the pane cannot show more
         quick = 4 if self.quick_may_be_small and viewer.zoom < _QUICKEST else 2
         reduced = self.play_at if playing else quick if dragging and viewer.zoom < _QUICK else 1
+        self._reduced = reduced
         ready = self.pictures.ready(s.frame, graphics, reduced)
+        both = bool(self.comparison.how) and graphics
+        if both and self.pictures.ready(s.frame, False, reduced) is None:
+            ready = None
         low, high = s.shot.range
         ahead = [f for f in range(s.frame + 1, s.frame + 1 + _AHEAD) if low <= f <= high]
         if len(ahead) < _AHEAD and playing:
@@ -92,11 +102,23 @@ class Display(QObject):
         if ready is not None:
             self._show(*ready)
             self._paint_again()
-        self.pictures.wish(s.frame, graphics, ahead if playing else [], reduced)
+        self.pictures.wish(s.frame, graphics, ahead if playing else [], reduced, both)
         if ready is None and (dragging or viewer.late):
             # the old picture need not be painted once more while the new one is made, nor the new frame's overlays over it
             self._hold_painting()
         viewer.update()
+
+    def compare_with_plate(self, how: str) -> None:
+        """Show the comp against the plate; see `PlateComparison`."""
+        self.comparison = self.comparison._replace(how=how)
+        self._viewer.divider = self.comparison.at if how == "split" else None
+        self._viewer.set_beside(None, how == "beside")
+        self.frame()
+
+    def _divided(self, at: float) -> None:
+        self.comparison = self.comparison._replace(at=at)
+        self._viewer.divider = at
+        self.frame()
 
     def set_looks(self, looks: Looks) -> None:
         """Set the panes and the steady view otherwise."""
@@ -114,13 +136,21 @@ class Display(QObject):
         steady.held, steady.compared, steady.split, steady.close_ups = looks.held, looks.compared, looks.split, looks.close_ups
         viewer.surface_overlay = looks.surface
         if not viewer.late:  # else its own picture is on its way
-            self._show(viewer.picture, "")
+            self._show(self._picture, "")
 
     # -- inside ---------------------------------------------------------------------------------------------------
 
     def _show(self, picture: np.ndarray | None, trouble: str) -> None:
         s = self._session
-        self._viewer.show_picture(picture, trouble, s.plate.size if s.plate is not None else None)
+        self._picture, seen = picture, picture
+        plate = picture  # with the graphics off, that is what is shown
+        if self.comparison.how and picture is not None and self._graphics():
+            ready = self.pictures.ready(s.frame, False, self._reduced)
+            plate = ready[0] if ready is not None else None
+            if plate is not None and plate.shape == picture.shape:
+                seen = self.comparison.shown(picture, plate)
+        self._viewer.set_beside(plate, self.comparison.how == "beside")
+        self._viewer.show_picture(seen, trouble, s.plate.size if s.plate is not None else None)
         self._viewer.picture_frame = self._steady.picture_frame = s.frame
         if self._steady.isVisible():
             self._steady.show_frame(picture, trouble)

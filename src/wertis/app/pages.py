@@ -4,7 +4,7 @@ from collections.abc import Callable, Iterable
 
 from PySide6.QtCore import QTimer
 from PySide6.QtGui import QColor, QShowEvent
-from PySide6.QtWidgets import QButtonGroup, QGridLayout, QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QButtonGroup, QFormLayout, QGridLayout, QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
 from wertis.app.fields import Choice, Number
 from wertis.app.session import Session
@@ -48,6 +48,14 @@ class Page(QWidget):
 
     def show_state(self) -> None:
         """Show things as they are."""
+
+
+def part_form(parent: QWidget) -> QFormLayout:
+    """An empty form of a part of a page, which has the page's margins round it."""
+    layout = QFormLayout(parent)
+    layout.setContentsMargins(0, 0, 0, 0)
+    layout.setVerticalSpacing(5)
+    return layout
 
 
 def combo(words: dict[str, str], name: str, activated: Callable[[], object]) -> Choice:

@@ -18,6 +18,7 @@ from wertis.core.shot.fills import Fill
 from wertis.core.shot.grades import Grade
 from wertis.core.shot.matte_alpha import matte_alpha
 from wertis.core.shot.mattes import Matte
+from wertis.core.shot.patches import Patch
 from wertis.core.shot.plate_pictures import forget_files
 
 Key = tuple[int, int, bool, int]
@@ -44,10 +45,10 @@ class PictureMaker:
         self._budget = budget
         self._kept: OrderedDict[Key, tuple[np.ndarray | None, str]] = OrderedDict()  # pictures only, no failures
         self._bytes = 0
-        self._wish: tuple[int, Shot, bool, int] | None = None
+        self._wish: tuple[int, Shot, bool, int, bool] | None = None
         self._ahead: list[int] = []
         self._cache: FrameCache | None = None
-        self._compositor = Compositor()
+        self._compositor = Compositor(stand_in=True)
         self._shot: Shot | None = None
         self._version = 0
         self._viewing = Viewing()
@@ -62,7 +63,7 @@ class PictureMaker:
         with self._wake:
             self._cache = cache
             self._forget()
-            self._compositor = Compositor()
+            self._compositor = Compositor(stand_in=True)
             self._wish = None
             self._ahead = []
 
@@ -96,7 +97,7 @@ class PictureMaker:
         """Read artwork again, and pictures that mattes are made of."""
         forget_files()
         with self._wake:
-            self._compositor = Compositor()
+            self._compositor = Compositor(stand_in=True)
             self._forget()
 
     def ready(self, frame: int, graphics: bool, reduced: int = 1) -> tuple[np.ndarray | None, str] | None:
@@ -104,12 +105,12 @@ class PictureMaker:
         with self._wake:
             return self._kept.get(self._key(frame, graphics, reduced))
 
-    def wish(self, frame: int, graphics: bool, ahead: list[int] | None = None, reduced: int = 1) -> None:
+    def wish(self, frame: int, graphics: bool, ahead: list[int] | None = None, reduced: int = 1, both: bool = False) -> None:
         """Ask for a frame; earlier wishes not begun are dropped. `ahead` are made afterwards, in order. `reduced` ones are made at a part of
-        the resolution (a half for 2)."""
+        the resolution (a half for 2). With `both`, the plate without graphics is ready, too, when the frame is told."""
         with self._wake:
             if self._shot is not None:
-                self._wish = (frame, self._shot, graphics, reduced)
+                self._wish = (frame, self._shot, graphics, reduced, both)
                 self._ahead = list(ahead or [])
                 self._wake.notify()
 
@@ -124,7 +125,7 @@ class PictureMaker:
         return frame, self._version if graphics or self._matte[1] else -1, graphics, reduced
 
     def _run(self) -> None:
-        graphics, reduced = True, 1
+        graphics, reduced, both = True, 1, False
         while True:
             with self._wake:
                 while self._wish is None and not self._ahead and not self._closed:
@@ -133,7 +134,7 @@ class PictureMaker:
                     return
                 announce = self._wish is not None
                 if self._wish is not None:
-                    frame, shot, graphics, reduced = self._wish
+                    frame, shot, graphics, reduced, both = self._wish
                     self._wish = None
                 else:
                     frame = self._ahead.pop(0)
@@ -141,19 +142,22 @@ class PictureMaker:
                     shot = self._shot
                 key, cache, compositor = self._key(frame, graphics, reduced), self._cache, self._compositor
                 viewing = self._viewing
+                keys = [key, *([self._key(frame, False, reduced)] if both and graphics else [])]
+                missing = [k for k in keys if k not in self._kept]
                 done = self._kept.get(key)
             if cache is None:
                 continue
-            if done is None:
+            for wanted in missing:
                 try:
-                    done = self._make(shot, frame, graphics, cache, compositor, reduced, viewing)
+                    made = self._make(shot, frame, wanted[2], cache, compositor, reduced, viewing)
                 except Exception as why:  # one frame's trouble is told on that frame, and the next one appears
                     _log.exception("the picture of frame %d could not be made", frame)
-                    done = None, f"Frame {frame} cannot be shown ({type(why).__name__}: {why}). The log has the details."
+                    made = None, f"Frame {frame} cannot be shown ({type(why).__name__}: {why}). The log has the details."
+                done = made if wanted == key else done
                 with self._wake:
                     if cache is self._cache and viewing is self._viewing:
-                        self._keep(key, done)
-            if announce:
+                        self._keep(wanted, made)
+            if announce and done is not None:
                 self.made.emit(frame, done[0], done[1])
 
     def _make(self, shot: Shot, frame: int, graphics: bool, cache: FrameCache, compositor: Compositor,
@@ -170,6 +174,7 @@ class PictureMaker:
         if graphics:
             try:
                 picture = compositor.comp(shot, plate, frame, samples=1, reduced=reduced)
+                error = " ".join(compositor.problems)
             except WertisError as why:
                 error = str(why)
         try:
@@ -215,6 +220,6 @@ def _same_look(a: Shot, b: Shot) -> bool:
     """Whether two shots' frames look the same: names and regions do not show in the comp."""
     if len(a.tracks) != len(b.tracks) or a.mixing != b.mixing or (a.plate and a.plate.colour) != (b.plate and b.plate.colour):
         return False
-    of_a, of_b = ([x for x in shot.items if isinstance(x, Placement | Matte | Grade | Fill)] for shot in (a, b))
+    of_a, of_b = ([x for x in shot.items if isinstance(x, Placement | Matte | Grade | Fill | Patch)] for shot in (a, b))
     return of_a == of_b and all(s.visible == t.visible and s.solution is t.solution and s.region.box.tobytes() == t.region.box.tobytes()
                                 and s.layers == t.layers for s, t in zip(a.tracks, b.tracks, strict=True))

@@ -11,7 +11,6 @@ from wertis.app.painting import words
 from wertis.app.session import Session
 from wertis.app.tools import Tool
 from wertis.app.viewer import Viewer, track_words
-from wertis.core.comp.picture import surface_proportions
 from wertis.core.geometry import homography, quad
 from wertis.core.geometry.motion import between
 from wertis.core.geometry.warp import IDENTITY, HomographyWarp, Warp, compose
@@ -19,6 +18,7 @@ from wertis.core.imaging.resample import warped
 from wertis.core.jobs.check import chosen_placement, corners_of
 from wertis.core.plate.colour import shown as as_shown
 from wertis.core.shot.edits import carry
+from wertis.core.shot.placing import surface_proportions
 from wertis.core.shot.resolve import motion_of
 
 HELD = {"flat": "Flat", "place": "As on the reference frame"}

@@ -27,7 +27,7 @@ class Step(Overlay):
     name: ClassVar[str]
     order: ClassVar[int]
     begins_with: ClassVar[frozenset[str]] = frozenset()
-    steady: ClassVar[bool] = False
+    steady: bool = False
     looks_at_plate: ClassVar[bool] = False
     page: Page
 

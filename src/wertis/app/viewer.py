@@ -2,8 +2,8 @@
 
 import cv2
 import numpy as np
-from PySide6.QtCore import QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QColor, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent, QWheelEvent
+from PySide6.QtCore import QEvent, QPointF, QRectF, QSizeF, Qt, Signal
+from PySide6.QtGui import QColor, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent, QTabletEvent, QWheelEvent
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from wertis.app import theme
@@ -24,6 +24,7 @@ from wertis.core.shot.resolve import motion_of
 MOST_ZOOM, LEAST_ZOOM = 64.0, 0.02
 _PER_SIDE = 24  # steps in which a straight side is drawn where it bends
 _MAGNIFIER = 168
+_NEAR_DIVIDER = 6.0  # pixels of the screen
 _OF_PANE, _LEAST_MAGNIFIER = 0.4, 112  # of the pane's shorter side, so that it leaves something to be seen; pixels
 
 
@@ -34,11 +35,14 @@ class Viewer(QWidget):
     -------
     zoomed(factor) : screen pixels per picture pixel.
     hovered(x, y) : the pointer's place in the picture; nan when outside.
+    released() : what was dragged was let go.
+    divided(at) : the line that parts the picture was dragged there.
     """
 
     zoomed = Signal(float)
     hovered = Signal(float, float)
     released = Signal()
+    divided = Signal(float)
 
     def __init__(self, session: Session) -> None:
         super().__init__()
@@ -58,6 +62,11 @@ class Viewer(QWidget):
         self.origin = QPointF(0, 0)
         self._fitted, self._fitted_aspect = True, 1.0
         self._panning: QPointF | None = None
+        self.divider: float | None = None  # share of the picture's width at which a line parts it, that can be dragged
+        self._dividing = False
+        self._beside: np.ndarray | None = None  # the plate, shown on half of the widget at the same place and zoom
+        self._halved = False
+        self.pressure = 1.0  # of a tablet's pen, 0..1
         self.holding = False  # whether something is being dragged that was taken in this pane
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -80,6 +89,33 @@ class Viewer(QWidget):
         else:
             self._image = None
         self.update()
+
+    def set_beside(self, plate: np.ndarray | None, wanted: bool) -> None:
+        """Show the plate (h, w, 3) uint8 on half of the widget, at the same place and zoom as the comp on the other, or the comp alone."""
+        self._beside = plate if wanted else None
+        if wanted != self._halved:
+            self._halved = wanted
+            self.fit()
+
+    @property
+    def _room(self) -> QSizeF:
+        """What the picture has of the widget: all, or that half of it in which it is larger."""
+        w, h = float(self.width()), float(self.height())
+        if not self._halved:
+            return QSizeF(w, h)
+        shape = self._size[0] * self.aspect / self._size[1]
+        return QSizeF(w / 2, h) if min(w / 2, h * shape) >= min(w, h / 2 * shape) else QSizeF(w, h / 2)
+
+    @property
+    def _other(self) -> QPointF:
+        """From a place of the comp to the same place of the plate that is shown beside it."""
+        room = self._room
+        return QPointF(self.width() - room.width(), self.height() - room.height())
+
+    def _place(self, place: QPointF) -> QPointF:
+        """A place on the widget as one where the comp is, also where it is on the plate beside it."""
+        room = self._room
+        return place - self._other if self._halved and (place.x() >= room.width() or place.y() >= room.height()) else place
 
     def set_size(self, size: tuple[int, int]) -> None:
         """The plate's size, before its first picture is there."""
@@ -116,16 +152,16 @@ class Viewer(QWidget):
     def fit(self) -> None:
         """Show the whole picture as large as it goes."""
         self._fitted_aspect = self.aspect
-        w, h = self._size[0] * self.aspect, self._size[1]
-        self.zoom = max(LEAST_ZOOM, min((self.width() - 8) / w, (self.height() - 8) / h))
-        self.origin = QPointF((self.width() - w * self.zoom) / 2, (self.height() - h * self.zoom) / 2)
+        w, h, room = self._size[0] * self.aspect, self._size[1], self._room
+        self.zoom = max(LEAST_ZOOM, min((room.width() - 8) / w, (room.height() - 8) / h))
+        self.origin = QPointF((room.width() - w * self.zoom) / 2, (room.height() - h * self.zoom) / 2)
         self._fitted = True
         self.zoomed.emit(self.zoom)
         self.update()
 
     def zoom_to(self, factor: float, at: QPointF | None = None) -> None:
         """Zoom to a factor; the picture's point under `at` stays there."""
-        at = at or QPointF(self.width() / 2, self.height() / 2)
+        at = at or QPointF(self._room.width() / 2, self._room.height() / 2)
         shown = (at - self.origin) / self.zoom
         self.zoom = float(np.clip(factor, LEAST_ZOOM, MOST_ZOOM))
         self.origin = at - shown * self.zoom
@@ -140,7 +176,7 @@ class Viewer(QWidget):
             self.fit()
 
     def wheelEvent(self, event: QWheelEvent) -> None:
-        self.zoom_to(self.zoom * 1.2 ** (event.angleDelta().y() / 120), event.position())
+        self.zoom_to(self.zoom * 1.2 ** (event.angleDelta().y() / 120), self._place(event.position()))
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         self.setFocus()
@@ -148,9 +184,11 @@ class Viewer(QWidget):
                 event.button() == Qt.MouseButton.LeftButton and event.modifiers() & Qt.KeyboardModifier.AltModifier):
             self._panning = event.position()
             self.setCursor(Qt.CursorShape.ClosedHandCursor)
+        elif event.button() == Qt.MouseButton.LeftButton and self._on_divider(event.position()):
+            self._dividing = True
         elif self.tool is not None and event.button() == Qt.MouseButton.LeftButton:
             self.holding = True
-            self.tool.press(self.to_picture(event.position()), 9 / self.zoom, event.modifiers())
+            self.tool.press(self.to_picture(self._place(event.position())), 9 / self.zoom, event.modifiers())
         self.update()
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
@@ -158,11 +196,17 @@ class Viewer(QWidget):
             self.origin += event.position() - self._panning
             self._panning = event.position()
             self._fitted = False
+        elif self._dividing:
+            area = self.picture_area()
+            self.divided.emit(float(np.clip((event.position().x() - area.x()) / max(area.width(), 1), 0, 1)))
+        elif self._on_divider(event.position()):
+            self.setCursor(Qt.CursorShape.SplitHCursor)
+        elif self.tool is None and self.divider is not None:
+            self.unsetCursor()
         elif self.tool is not None:
-            point = self.to_picture(event.position())
-            self.tool.move(point, 9 / self.zoom)
+            self.tool.move(self.to_picture(self._place(event.position())), 9 / self.zoom)
             self.setCursor(self.tool.cursor)
-        point = self.to_picture(event.position())
+        point = self.to_picture(self._place(event.position()))
         self.hovered.emit(float(point[0]), float(point[1]))
         self.update()
 
@@ -171,14 +215,21 @@ class Viewer(QWidget):
         if self._panning is not None:
             self._panning = None
             self.unsetCursor()
+        elif self._dividing:
+            self._dividing = False
         elif self.tool is not None:
-            self.tool.release(self.to_picture(event.position()))
+            self.tool.release(self.to_picture(self._place(event.position())))
             self.released.emit()
         self.update()
 
+    def tabletEvent(self, event: QTabletEvent) -> None:
+        # a pen's pressure; that it moves comes as a mouse's event, which follows where this one is left alone
+        self.pressure = float(event.pressure()) if event.type() != QEvent.Type.TabletRelease else 1.0
+        event.ignore()
+
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
         if self.tool is not None and event.button() == Qt.MouseButton.LeftButton:
-            self.tool.double(self.to_picture(event.position()), 9 / self.zoom)
+            self.tool.double(self.to_picture(self._place(event.position())), 9 / self.zoom)
         self.update()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
@@ -203,6 +254,8 @@ class Viewer(QWidget):
         if self.session.plate is None:
             self._paint_empty(painter)
             return
+        if self._halved:
+            self._paint_beside(painter, area)
         if self._image is not None:
             self._paint_picture(painter, area)
         else:
@@ -219,9 +272,13 @@ class Viewer(QWidget):
             if self.tool.magnify is not None and self._pixels is not None and self.holding:  # the other pane shows the whole
                 self._paint_magnifier(painter, self.tool.magnify)
                 self.overlay.paint_beside_tool(painter, self)
+        if self.divider is not None:
+            self._paint_divider(painter)
         self.paint_over(painter)
         if self.overlays and self.through is None:
             self._paint_words(painter)
+        if self._halved:
+            self._paint_names(painter)
 
     def _paint_picture(self, painter: QPainter, area: QRectF) -> None:
         """The picture; reduced once for each picture and zoom where it is shown smaller, which Qt would do at every painting, and slower."""
@@ -244,6 +301,40 @@ class Viewer(QWidget):
             image.setDevicePixelRatio(dots)
             self._reduced = self._pixels, image
         painter.drawImage(QPointF(round(area.x() * dots) / dots, round(area.y() * dots) / dots), self._reduced[1])
+
+    def _paint_beside(self, painter: QPainter, area: QRectF) -> None:
+        """The plate on the other half; what comes after is painted on the comp's half alone."""
+        half, other = QRectF(QPointF(0, 0), self._room), self._other
+        if self._beside is not None:
+            h, w = self._beside.shape[:2]
+            painter.save()
+            painter.setClipRect(half.translated(other))
+            painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, self.zoom < 3)
+            painter.drawImage(area.translated(other), QImage(self._beside.data, w, h, 3 * w, QImage.Format.Format_RGB888))
+            painter.restore()
+        across = other.x() > 0
+        painter.fillRect(QRectF(half.right() - 1, 0, 2, half.height()) if across else QRectF(0, half.bottom() - 1, half.width(), 2), theme.PANEL)
+        painter.setClipRect(half.adjusted(0, 0, -1 if across else 0, 0 if across else -1))
+
+    def _paint_names(self, painter: QPainter) -> None:
+        """What each half is."""
+        painter.setClipping(False)
+        for words, by in (("Comp", QPointF(0, 0)), ("Plate", self._other)):
+            _words(painter, QPointF(12, self._room.height() - 12) + by, words, theme.PAPER)
+
+    def _on_divider(self, place: QPointF) -> bool:
+        area = self.picture_area()
+        return self.divider is not None and abs(place.x() - area.x() - self.divider * area.width()) < _NEAR_DIVIDER
+
+    def _paint_divider(self, painter: QPainter) -> None:
+        assert self.divider is not None
+        area = self.picture_area()
+        x = area.x() + self.divider * area.width()
+        for pen in (QPen(theme.HALO, 3), QPen(theme.PAPER, 1)):
+            painter.setPen(pen)
+            painter.drawLine(QPointF(x, area.top()), QPointF(x, area.bottom()))
+        _words(painter, QPointF(x - painter.fontMetrics().horizontalAdvance("Plate") - 10, area.bottom() - 10), "Plate", theme.PAPER)
+        _words(painter, QPointF(x + 10, area.bottom() - 10), "Comp", theme.PAPER)
 
     def picture_area(self) -> QRectF:
         """Where the picture is on the widget."""
@@ -316,7 +407,7 @@ class Viewer(QWidget):
             lines.append((self._trouble, theme.LOST))
         y = 20.0
         for text, colour in lines:
-            _words(painter, QPointF(12, y), self.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, self.width() - 24), colour)
+            _words(painter, QPointF(12, y), self.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, round(self._room.width()) - 24), colour)
             y += 20
 
     def _about(self, track: Track) -> Line:
@@ -336,9 +427,9 @@ class Viewer(QWidget):
     def magnifier_box(self, point: np.ndarray) -> QRectF:
         """Where the magnifier of a point (2,) of the frame's picture is."""
         place = self.to_screen(point[None])[0]
-        side = round(min(_MAGNIFIER, max(_LEAST_MAGNIFIER, _OF_PANE * min(self.width(), self.height()))))
-        left = self.width() - side - 14 if place[0] < self.width() / 2 else 14
-        return QRectF(left, 62 if place[1] > self.height() / 2 else self.height() - side - 14, side, side)
+        side = round(min(_MAGNIFIER, max(_LEAST_MAGNIFIER, _OF_PANE * min(self._room.width(), self._room.height()))))
+        left = round(self._room.width()) - side - 14 if place[0] < self._room.width() / 2 else 14
+        return QRectF(left, 62 if place[1] > self._room.height() / 2 else self._room.height() - side - 14, side, side)
 
     def _paint_magnifier(self, painter: QPainter, point: np.ndarray) -> None:
         assert self._pixels is not None

@@ -21,6 +21,7 @@ from wertis.app.long_work import LongWork
 from wertis.app.mattes import MatteReader
 from wertis.app.outline import Outline
 from wertis.app.panes import Panes
+from wertis.app.plate_comparison import WORDS as COMPARISONS
 from wertis.app.playback import Playback
 from wertis.app.session import Session
 from wertis.app.steady import SteadyViewer
@@ -30,6 +31,7 @@ from wertis.app.strip import MessageStrip
 from wertis.app.transport import Transport
 from wertis.app.user_settings import UserSettings
 from wertis.app.viewer import Viewer
+from wertis.app.watcher import Watcher
 from wertis.app.work import Work
 from wertis.app.workbench import Workbench
 from wertis.core.jobs.job import Job
@@ -97,6 +99,7 @@ class MainWindow(QMainWindow):
         self.bench.choose_tool, self.bench.run = self._choose_tool, self.run_command
         self.drift_worker = DriftWorker(s, lambda: self.job is not None or self.display.dragging, self)
         self.autosaver = Autosaver(s, self)
+        self.watcher = Watcher(s, self._files_changed, self)
         self.demo = DemoShots(self.work, self.say, self.open_path)
 
     def _put_in_place(self) -> None:
@@ -141,6 +144,8 @@ class MainWindow(QMainWindow):
             Command("view.zoom-out", "View", "Zoom out", lambda: v.zoom_to(v.zoom / 1.4), "Ctrl+-"),
             Command("view.graphics", "View", "Graphics", lambda: self.transport.buttons["graphics"].click(), "G", 2),
             Command("view.overlays", "View", "Outlines and words", lambda: self.transport.buttons["overlays"].click(), "V", 2),
+            *(Command(f"view.against-{how or 'nothing'}", "View/Against the plate", words, partial(self.display.compare_with_plate, how), keys, 1, not how)
+              for (how, words), keys in zip(COMPARISONS.items(), ("", "Ctrl+G", "Ctrl+Shift+G", "Shift+G"), strict=True)),
             Command("go.play", "Go", "Play or pause", self.playback.toggle, "Space"),
             *(Command(f"go.play-at-{part}", "Go/Play at", words, partial(self.display.play_at_part, part), "", 1, part == 1)
               for words, part in (("Full resolution", 1), ("Half resolution", 2), ("Quarter resolution", 4))),
@@ -434,6 +439,13 @@ class MainWindow(QMainWindow):
     def _overlays(self, on: bool) -> None:
         self.viewer.overlays = on
         self.bench.update_views()
+
+    def _files_changed(self, files: list[Path]) -> None:
+        """Files that the shot uses were written anew."""
+        self.display.pictures.refresh_files()
+        self.display.frame()
+        self.say(f"{files[0].name} {'and others have' if len(files) > 1 else 'has'} changed on disk and {'were' if len(files) > 1 else 'was'} read again.",
+                 False)
 
     def _on_typed(self, good: bool) -> None:
         if not good:

@@ -15,6 +15,7 @@ from wertis.core.check.slip import Slip
 from wertis.core.check.summary import USABLE
 from wertis.core.files import write_text
 from wertis.core.jobs.check import drift_places
+from wertis.scripting.reporting import report_check
 
 _PLURALS = {"corner": "corners", "vertex": "vertices"}
 
@@ -32,6 +33,8 @@ def run_check(a: argparse.Namespace) -> int:
     found = drift.summary
     level = a.limit if a.limit is not None else USABLE
     places = drift_places(shot.document, surface.record)
+    if a.report:
+        report_check(shot, surface, drift, level, Path(a.report))
     base = surface.record.region.frame if a.base is None else a.base
     print(f"{surface.name}, at the {_PLURALS[places.each]} of {places.words}, against frame {base}: "
           f"{found.words(level, drift.share_under(level), places.each)}.")

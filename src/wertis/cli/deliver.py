@@ -3,20 +3,31 @@
 import argparse
 import sys
 from collections.abc import Mapping
+from pathlib import Path
 
+from wertis.cli.cluster import cluster_of
+from wertis.cli.exchange import layout_options, run_motion
 from wertis.cli.exits import EXIT_OK, EXIT_PARTLY
 from wertis.cli.progress import Progress
 from wertis.cli.shots import put_frames, shot_at, surface_in
 from wertis.core.errors import DeliverError
+from wertis.core.exchange.timeline import check_name
+from wertis.core.jobs.export import export_camera
 
 
 def run_render(a: argparse.Namespace) -> int:
     """Render; the exit code says whether every frame was written."""
     shot = shot_at(a.shot)
     first, last = put_frames(shot, a.range_)
+    if a.clip is not None:
+        check_name(Path(a.clip))
     progress = Progress("rendering", a.quiet)
-    left = shot.render(a.out, a.what, range(first, last + 1), a.resume, progress)
+    with cluster_of(a.cluster, a.workers, a.folders, a.chunk) as cluster:
+        left = shot.render(a.out, a.what, range(first, last + 1), a.resume, progress, of=a.of, cluster=cluster)
     progress.end()
+    if a.clip is not None:
+        shot.range = first, last
+        shot.write_clip(a.clip, a.out)
     return _reported(left, last - first + 1)
 
 
@@ -54,7 +65,19 @@ def run_export(a: argparse.Namespace) -> int:
             raise DeliverError("Say whose shapes: --of NAME names the matte.")
         print(f"{shot.matte_named(a.of).export(a.out, a.samples)} frames written to {a.out}")
         return EXIT_OK
+    if a.what == "everything":
+        print(f"{shot.export_data(a.out, **layout_options(a))} tracks, graphics and mattes written to {a.out}")
+        return EXIT_OK
+    if a.what == "camera":
+        print(f"a camera on {export_camera(shot.document, Path(a.out))} frames written to {a.out}")
+        return EXIT_OK
+    if a.what in ("straight-map", "lens-map"):
+        shot.camera.save_lens_map(a.out, a.what == "straight-map", **layout_options(a))
+        print(f"the map is written to {a.out}")
+        return EXIT_OK
     surface = surface_in(shot, a.track)
+    if a.what not in ("pin", "mesh"):
+        return run_motion(a, shot, surface)
     if a.what == "mesh":
         if a.placement is not None:
             raise DeliverError("--placement is for a corner pin; a mesh goes out as a whole.")

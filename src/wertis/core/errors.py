@@ -3,6 +3,8 @@
 Each one names the thing, the cause and what to do; the window and the command line show its text as it is.
 """
 
+from collections.abc import Callable
+
 
 class WertisError(Exception):
     """Something a person asked for cannot be done; the message says what to do instead."""
@@ -22,3 +24,12 @@ class ShotFileError(WertisError):
 
 class DeliverError(WertisError):
     """A render or an export cannot be written."""
+
+
+def library_words(why: Callable[[], str]) -> str:
+    """A library's own words for what went wrong; it may quote bytes of the file that are no text."""
+    try:
+        lines = why().strip().splitlines()
+    except UnicodeDecodeError:
+        return "its header is damaged"
+    return lines[0] if lines else "unknown format"

@@ -4,12 +4,13 @@ import contextlib
 import os
 import re
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 
 from wertis.core.errors import DeliverError
 
 MOST_TEXT = 256 << 20
+_RANDOM = 8  # letters that Python's tempfile puts into a name
 
 
 @contextlib.contextmanager
@@ -43,6 +44,19 @@ def replacing(path: Path, error: type[Exception] = DeliverError) -> Iterator[Pat
         if temporary is not None:
             with contextlib.suppress(OSError):
                 temporary.unlink()
+
+
+def clear_leftovers(paths: Iterable[Path]) -> None:
+    """Take away what processes that were killed while they wrote these files left beside them."""
+    wanted: dict[Path, set[tuple[str, str]]] = {}
+    for path in paths:
+        wanted.setdefault(path.absolute().parent, set()).add((f".{path.stem[:40]}-", path.suffix))
+    for folder, names in wanted.items():
+        for there in folder.glob(".*") if folder.is_dir() else ():
+            head, dash, random = there.stem.rpartition("-")
+            if dash and len(random) == _RANDOM and (head + dash, there.suffix) in names:
+                with contextlib.suppress(OSError):
+                    there.unlink()
 
 
 def numbered(pattern: Path, frame: int) -> Path | None:

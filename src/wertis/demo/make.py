@@ -27,7 +27,7 @@ from wertis.demo.sail import CLOTH, Sail, SailFilm
 from wertis.demo.scene import FIRST, Film, Scene
 from wertis.demo.walk import Walk, WalkFilm
 
-VERSION = 6
+VERSION = 7
 FRAMES = 60
 FILMS = {"tea_crate": Film(FRAMES, "", 11), "tea_crate_passers": Film(FRAMES, "barrow", 12), "tea_crate_awning": Film(FRAMES, "awning", 13),
          "docker": Film(FRAMES, "docker", 14)}
@@ -42,7 +42,11 @@ TITLES["walk"] = "Walk along the quay, for a solved camera"
 SAIL_TRACKED = "Brindle Quay sail.wertis"
 SAIL, WALK = "sail", "walk"
 WALK_SOLVED = "Brindle Quay walk.wertis"
-DOCKER = "docker"
+DOCKER, PASSED = "docker", "tea_crate_passers"
+RELETTERED = "Brindle Quay, new lettering.wertis"
+ROPE_AWAY = "Brindle Quay, rope taken away.wertis"
+_LABEL = 0.17, 0.83  # of the crate's front, within which its label lies
+_GAPS = (0.199, 0.400, 0.598, 0.799)  # of its height, where planks meet behind the label
 DOCKER_CUT_OUT = "Brindle Quay docker.wertis"
 _KEYS = 4  # frames between the keys of what moves by itself in that shot
 _ENOUGH = 20  # frames from which the walk's camera can be solved
@@ -65,7 +69,7 @@ def ready(where: Path | None = None, names: Iterable[str] = ALL) -> bool:
 
 def steps(names: Iterable[str] = ALL, where: Path | None = None) -> int:
     """How many steps making these shots takes."""
-    return sum(FRAMES + (FRAMES - 1) * (n in (FIRST_FILM, SAIL, WALK, DOCKER)) for n in names if not ready(where, [n]))
+    return sum(FRAMES + (FRAMES - 1) * (n in (FIRST_FILM, SAIL, WALK, DOCKER, PASSED)) for n in names if not ready(where, [n]))
 
 
 def make(where: Path | None = None, frames: int = FRAMES, names: Iterable[str] = ALL, stop: Stop | None = None) -> Iterator[Event]:
@@ -103,6 +107,10 @@ def _made(root: Path, frames: int, names: Iterable[str]) -> Iterator[tuple[str, 
             if name == FIRST_FILM:
                 graphics.write_all(root / "graphics")
                 for text in _tracked_shot(root):
+                    yield name, text
+            if name == PASSED and frames >= _ENOUGH:
+                graphics.write_all(root / "graphics")
+                for text in _rope_taken_away(root):
                     yield name, text
             if name == DOCKER:
                 graphics.write_all(root / "graphics")
@@ -162,8 +170,47 @@ def _tracked_crate(root: Path, film: str, name: str) -> Generator[str, None, wer
     tracked = kept(shot.document, crate.id, answers)  # type: ignore[arg-type]
     shot.opened.do("Track", tracked.but(name=name))
     corners = homography.apply(onto, np.array([[.185, .185], [.815, .185], [.815, .815], [.185, .815]]))
-    crate.place(root / "graphics" / "night_market.png", corners, FIRST, "Night market", fit="stretch")
+    poster = crate.place(root / "graphics" / "night_market.png", corners, FIRST, "Night market", fit="stretch")
+    yield "matching the poster"
+    poster.match()
     return shot
+
+
+def _relettered(root: Path, shot: wertis.Shot) -> Iterator[str]:
+    """The crate's label taken off by a patch, and new lettering stencilled on the wood; from the tracked shot."""
+    shot.opened.do("Name it", shot.document.but(name="Brindle Quay, new lettering", items=()))
+    crate = shot.surface("Crate front")
+    patch = crate.take_out(FIRST, crate.record.region.array, name="Bare wood")
+    size = np.array(patch.size)
+    yield "filling where the label was"
+    low, high = ((np.array([v, v]) - [0.04, 0.05]) / [0.92, 0.9] for v in (_LABEL[0], _LABEL[1]))
+    patch.paint("fill", np.array([low, [high[0], low[1]], high, [low[0], high[1]]]) * size, seed=1)
+    for y in _GAPS:  # the gaps between the planks go on from beside the label
+        y_flat = (y - 0.05) / 0.9 * size[1]
+        for x in np.arange(low[0] - 0.01, high[0] + 0.01, 0.045):
+            ends = [[x * size[0], y_flat], [(x + 0.045) * size[0], y_flat]]
+            patch.paint("clone", ends, radius=7.0, hardness=0.4, offset=(round(float((0.062 - x) * size[0])), 0.0))
+    patch.match(["light", "shutter", "focus"])
+    onto = homography.from_unit_square(front_corners(root / FIRST_FILM))
+    place = homography.apply(onto, np.array([[0.2, 0.26], [0.8, 0.26], [0.8, 0.74], [0.2, 0.74]]))
+    words = crate.write("HARBOUR\nSTORES 12", place, FIRST, colour=(0.12, 0.1, 0.09))
+    words.change(name="Stencil", opacity=0.88)
+    words.match()
+    words.set_match(texture=1.4, coarse=14.0)
+    shot.save(root / RELETTERED)
+
+
+def _rope_taken_away(root: Path) -> Iterator[str]:
+    """The crate behind rope and barrow, with both taken away by a clean plate that was joined from the shot itself."""
+    shot = yield from _tracked_crate(root, PASSED, "Brindle Quay, rope taken away")
+    shot.opened.do("Begin", shot.document.but(items=()))
+    crate = shot.surface("Crate front")
+    patch = crate.take_out(FIRST, crate.record.region.array, name="Without the rope")
+    yield "joining the clean plate"
+    patch.clean_plate()
+    patch.change(cover="all", soft=6.0)
+    patch.match(["light", "shutter", "focus", "grain"])
+    shot.save(root / ROPE_AWAY)
 
 
 def _cut_out_docker(root: Path, frames: int) -> Iterator[str]:
@@ -205,6 +252,7 @@ def _tracked_shot(root: Path) -> Iterator[str]:
     shot = yield from _tracked_crate(root, "tea_crate", "Brindle Quay")
     shot.save(root / TRACKED)
     store.save(_spoilt(shot.document), root / DRIFTING)
+    yield from _relettered(root, shot)
 
 
 def _tracked_sail(root: Path, frames: int) -> Iterator[str]:

@@ -3,17 +3,16 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from wertis import libraries  # noqa: F401  first, so that importing changes no environment
 from wertis.core.blas import single_threaded
-from wertis.core.exchange.camera_json import write_camera
-from wertis.core.exchange.camera_usd import WRITERS as USD_WRITERS
-from wertis.core.exchange.camera_usd import write_camera_usd
 from wertis.core.jobs.camera import Solve, camera_tracks, pick_planes, picked_plane, solve_again, with_plane
-from wertis.core.shot.cameras import carried_on_plane, plane_corners, solved_camera
+from wertis.core.jobs.export import export_camera
+from wertis.core.jobs.motion_export import layout_of, write_lens_map
+from wertis.core.shot.cameras import carried_on_plane, solved_camera
 from wertis.core.shot.document import Shot as Document
 from wertis.scripting.common import Points, checked_fields, numbers
 from wertis.scripting.surface import Surface
@@ -69,8 +68,11 @@ class Camera:
         return Surface(self.shot, ident)
 
     def save(self, path: str | Path) -> None:
-        """Write the camera as JSON, or as USD (.usd, .usda, .usdc) with its points and the planes of the shot's tracks."""
-        if Path(path).suffix.lower() in USD_WRITERS:
-            write_camera_usd(Path(path), self.solved, self.shot.plate.fps, plane_corners(self.shot.document))
-        else:
-            write_camera(Path(path), self.solved)
+        """Write the camera as JSON, or as USD (.usd, .usda, .usdc) or glTF (.glb, .gltf) with its points and the planes of the shot's tracks."""
+        export_camera(self.shot.document, Path(path))
+
+    def save_lens_map(self, path: str | Path, straight: bool = True, **layout: Any) -> None:
+        """Write the map (.exr) that takes the lens out of the plate, or (not `straight`) the one that puts it back; the layout as for motion."""
+        with checked_fields():
+            where = layout_of(self.shot.document, **layout)
+        write_lens_map(self.shot.document, "straight map" if straight else "lens map", Path(path), where)

@@ -2,24 +2,85 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+import threading
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any, Generic, Self, TypeVar
 
 import numpy as np
 from pydantic import ValidationError
 
 from wertis import libraries  # noqa: F401  first, so that importing changes no environment
-from wertis.core.errors import RegionError
+from wertis.core.blas import single_threaded
+from wertis.core.errors import RegionError, WertisError
 from wertis.core.geometry import polygon
 from wertis.core.jobs.events import Event
+from wertis.core.jobs.matching import MORE_PARTS, PARTS, match_placement
+from wertis.core.shot.document import Item
+from wertis.core.shot.document import Shot as Document
 from wertis.core.shot.hold_outs import open_matte, read_matte
+from wertis.core.shot.items import carry_item, duplicate_item, item_of, order_item, remove_item
 from wertis.core.shot.points import PointsSettings
 
+if TYPE_CHECKING:
+    from wertis.scripting.shot import Shot
+    from wertis.scripting.surface import Surface
+
+Kept = TypeVar("Kept", bound=Item)
 Progress = Callable[[Event], object]
 Points = Any
 """Points (N, 2): an array, or pairs x, y."""
+
+
+class ItemHandle(Generic[Kept]):
+    """What a script holds of an item of a shot: the shot, and the item's id.
+
+    Attributes
+    ----------
+    kind : the record's class in the document.
+    """
+
+    kind: type[Kept]
+
+    def __init__(self, shot: Shot, ident: str) -> None:
+        self.shot, self.id = shot, ident
+
+    @property
+    def record(self) -> Kept:
+        """Its data.
+
+        Raises
+        ------
+        WertisError
+            When it is no longer in the shot.
+        """
+        return item_of(self.shot.document, self.id, self.kind)
+
+    @property
+    def name(self) -> str:
+        """Its name."""
+        return self.record.name
+
+    def remove(self) -> None:
+        """Take it out of the shot."""
+        self.shot._do("Remove an item", remove_item(self.shot.document, self.id))
+
+    def duplicate(self) -> Self:
+        """A copy of it, right above it."""
+        document, copy = duplicate_item(self.shot.document, self.id)
+        self.shot._do("Duplicate an item", document)
+        return type(self)(self.shot, copy.id)
+
+    def carry_by(self, surface: Surface, frame: int) -> Self:
+        """Hang it on another surface, so that it does not move in the picture of a frame. Returns itself."""
+        self.shot._do("Carry an item by another track", carry_item(self.shot.document, self.id, surface.id, frame))
+        return self
+
+    def raised(self, step: int = 1) -> Self:
+        """Move it above its next neighbour of its kind under the same surface, or below it (-1). Returns itself."""
+        self.shot._do("Order items", order_item(self.shot.document, self.id, step))
+        return self
 
 
 @contextmanager
@@ -66,3 +127,22 @@ def points_settings(points: Points | Mapping[str, tuple[float, float]], look: st
     named = dict(points) if isinstance(points, Mapping) else {str(k): p for k, p in enumerate(numbers(points, "points"))}
     places = np.array(list(named.values()), float).reshape(-1, 2)
     return PointsSettings(points=places, names=tuple(named), sides=(0,) * len(named), inside=True, look=look)  # type: ignore[arg-type]
+
+
+def measured_match(shot: Shot, ident: str, parts: Iterable[str], progress: Progress | None, stop: threading.Event | None) -> dict[str, str]:
+    """Measure what a graphic or a patch needs to look like the plate and set it; what was found, or why nothing was, by part."""
+    wanted, words, after = list(parts), {}, None
+    unknown = [p for p in wanted if p not in (*PARTS, *MORE_PARTS)]
+    if unknown:
+        raise WertisError(f"{unknown[0]} is nothing that is matched; choose of {', '.join((*PARTS, *MORE_PARTS))}.")
+    with single_threaded():
+        for event in match_placement(shot.document, ident, shot.plate, wanted, stop=stop):
+            if progress is not None:
+                progress(event)
+            if isinstance(event.item, Document):
+                after = event.item
+            elif isinstance(event.item, str):
+                words[event.item] = event.note
+    if after is not None:
+        shot._do("Match the plate", after)
+    return words

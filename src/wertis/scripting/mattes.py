@@ -12,46 +12,29 @@ import numpy as np
 from wertis import libraries  # noqa: F401  first, so that importing changes no environment
 from wertis.core.blas import single_threaded
 from wertis.core.errors import WertisError
-from wertis.core.jobs.events import Event
+from wertis.core.jobs.events import Event, finished
 from wertis.core.jobs.export import export_shapes, import_shapes
 from wertis.core.jobs.matte_edge import EdgeMeasure, fit_matte, measure_edges, repair_matte
 from wertis.core.jobs.matte_render import part_of, render_matte
+from wertis.core.jobs.prove import Proof, prove_shapes
 from wertis.core.matte.outline import handles
 from wertis.core.shot import items, matte_edits
 from wertis.core.shot.document import Shot as Document
 from wertis.core.shot.hold_outs import open_matte
 from wertis.core.shot.matte_alpha import matte_alpha
 from wertis.core.shot.matte_carry import Carrier, anchors_on, points_on
-from wertis.core.shot.mattes import Matte, MatteSource, matte_of
-from wertis.scripting.common import Points, Progress, checked_fields, numbers
+from wertis.core.shot.mattes import Matte, MatteSource
+from wertis.scripting.common import ItemHandle, Points, Progress, checked_fields, numbers
 from wertis.scripting.uses import Placed
 
 if TYPE_CHECKING:
-    from wertis.scripting.shot import Shot
     from wertis.scripting.surface import Surface
 
 
-class DrawnMatte:
+class DrawnMatte(ItemHandle[Matte]):
     """A matte of a shot, carried by a track or by none."""
 
-    def __init__(self, shot: Shot, ident: str) -> None:
-        self.shot, self.id = shot, ident
-
-    @property
-    def record(self) -> Matte:
-        """Its data.
-
-        Raises
-        ------
-        WertisError
-            When it is no longer in the shot.
-        """
-        return matte_of(self.shot.document, self.id)
-
-    @property
-    def name(self) -> str:
-        """Its name."""
-        return self.record.name
+    kind = Matte
 
     @property
     def shapes(self) -> list[str]:
@@ -293,6 +276,14 @@ class DrawnMatte:
         samples : so many points, evenly spaced on each outline, in place of its own.
         """
         return export_shapes(self.shot.document, self.record, Path(path), samples)
+
+    def prove(self, suffix: str = ".json", frames: Sequence[int] | None = None, progress: Progress | None = None) -> Proof:
+        """Export its shapes (.json, .csv, .svg), let the receiver's stand-in fill them, and compare: `.frames` with `.corners`, by how many pixels a point
+        is off, and `.difference` of the mattes in 255ths; soft edges are left out on both sides."""
+        low, high = self.shot.document.range
+        wanted = list(frames) if frames is not None else sorted({low, (low + high) // 2, high})
+        proof: Proof = finished(prove_shapes(self.shot.document, self.record, suffix, self.shot.plate, wanted), progress)
+        return proof
 
     def read(self, path: str | Path) -> DrawnMatte:
         """Add the shapes of a .json, .csv or .svg file, with a key on each of their frames. Returns itself."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 import threading
 from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
-from typing import Literal
+from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
 
@@ -24,6 +24,7 @@ from wertis.core.shot.cameras import solved_camera
 from wertis.core.shot.dense import DenseSettings
 from wertis.core.shot.document import PlaneSettings, TrackSettings
 from wertis.core.shot.document import Shot as Document
+from wertis.core.shot.items import with_only
 from wertis.core.shot.mattes import mattes_of, new_shape
 from wertis.core.shot.meshes import MeshSettings, mesh_of
 from wertis.core.track.kinds import KINDS
@@ -31,6 +32,9 @@ from wertis.scripting.camera import Camera
 from wertis.scripting.common import Points, Progress, checked_fields, held, numbers, points_settings
 from wertis.scripting.mattes import DrawnMatte
 from wertis.scripting.surface import Surface
+
+if TYPE_CHECKING:
+    from wertis.scripting.cluster import Cluster
 
 
 def open(path: str | Path, layer: str = "") -> Shot:
@@ -244,8 +248,46 @@ class Shot:
             raise WertisError(f"The shot has no matte named {name}; it has: {', '.join(m.name for m in self.mattes) or 'none'}.")
         return found
 
+    def export_data(self, path: str | Path, **layout: Any) -> int:
+        """Write everything of the shot as one JSON file (docs/formats.md), in a layout; how many tracks, graphics and mattes it holds."""
+        from wertis.core.jobs.motion_export import layout_of
+        from wertis.core.jobs.shot_data import export_shot_data
+
+        with checked_fields():
+            where = layout_of(self.document, **layout)
+        return export_shot_data(self.document, Path(path), where)
+
+    def write_clip(self, path: str | Path, media: str | Path) -> None:
+        """Write an OpenTimelineIO clip of what was rendered to `media` (a pattern or a movie), so that an edit finds range, rate and media."""
+        from wertis.core.exchange.timeline import write_clip
+
+        low, high = self.range
+        write_clip(Path(path), self.document.name, str(media), low, high, self.plate.fps)
+
+    def import_motion(self, path: str | Path, name: str = "", columns: Sequence[str] = (), scaled: bool = False, folder: str | Path | None = None,
+                      **layout: Any) -> Surface | Camera:
+        """A new surface whose motion was made elsewhere, or the shot's camera: motion files and tables, corner pins, animated meshes (JSON, USD, glTF,
+        a sequence of OBJ), a sequence of coordinate maps (#### for the frame's number), cameras (JSON, USD, glTF).
+
+        Parameters
+        ----------
+        scaled : motion of a picture of another size is scaled to the plate's.
+        folder : where coordinate maps are kept as dense motion; in the user's cache when None.
+        columns : of a table with names of its own: the frame's, then x1, y1 to x4, y4 of the corners, or the nine of a matrix row by row.
+        layout : of tables that say none of their own; see `Surface.export_motion`.
+        """
+        from wertis.core.jobs.motion_export import layout_of
+        from wertis.core.jobs.motion_import import import_motion
+
+        with checked_fields():
+            where = layout_of(self.document, **layout)
+        found = import_motion(self.document, Path(path), where, name, columns, scaled, Path(folder) if folder is not None else None)
+        self._do("Import motion", found.shot)
+        return Surface(self, found.track.id) if found.track is not None else self.camera
+
     def render(self, pattern: str | Path, what: Literal["comp", "graphic"] = "comp", frames: Sequence[int] | None = None, resume: bool = False,
-               progress: Progress | None = None, stop: threading.Event | None = None) -> dict[int, str]:
+               progress: Progress | None = None, stop: threading.Event | None = None, of: Sequence[str] = (),
+               cluster: Cluster | None = None) -> dict[int, str]:
         """Render to an image sequence (`####` stands for the frame number) or a movie; frames that were left out, and why.
 
         Parameters
@@ -253,11 +295,26 @@ class Shot:
         what : the comp, or the graphics alone with alpha.
         frames : the shot's range when not given.
         resume : keep frames of a sequence that are there, and go on with the rest.
+        of : names of graphics, patches, colours and grades that are laid on the plate alone; all that are visible otherwise.
+        cluster : whose processes make the frames (`wertis.scripting.cluster.Cluster`); the files are the same bits.
         """
         if what not in ("comp", "graphic"):
             raise WertisError(f"'{what}' cannot be rendered; choose comp or graphic.")
         wanted = list(frames) if frames is not None else self._frames()
-        return self._left_out(render(self.document, self.plate, str(pattern), wanted, what, resume=resume, stop=stop), progress)
+        if cluster is not None:
+            from wertis.scripting.cluster import render_on_cluster
+
+            return self._left_out(render_on_cluster(cluster, self._with_only(of), str(pattern), wanted, what, resume), progress)
+        return self._left_out(render(self._with_only(of), self.plate, str(pattern), wanted, what, resume=resume, stop=stop), progress)
+
+    def _with_only(self, names: Sequence[str]) -> Document:
+        if not names:
+            return self.document
+        there = [x for x in self.document.items if x.rendered]
+        for name in names:
+            if name not in {x.name for x in there}:
+                raise WertisError(f"Nothing that is laid on the plate is named {name}; there is: {', '.join(x.name for x in there) or 'nothing'}.")
+        return with_only(self.document, [x.id for x in there if x.name in names])
 
     def solve(self, focal: float | None = None, radial: bool = False, hold_outs: Iterable[Points | str | Path] = (), progress: Progress | None = None,
               stop: threading.Event | None = None) -> Camera:
@@ -302,10 +359,10 @@ class Shot:
         record = solved_camera(self.document)
         return Camera(self, Solve(record.solved, record.tracks, self.plate))
 
-    def frame(self, frame: int, what: Literal["comp", "graphic"] = "comp") -> np.ndarray:
-        """A frame as it is rendered, (h, w, channels): a function of the shot and the frame alone."""
+    def frame(self, frame: int, what: Literal["comp", "graphic"] = "comp", of: Sequence[str] = ()) -> np.ndarray:
+        """A frame as it is rendered, (h, w, channels): a function of the shot and the frame alone; `of` as in `render`."""
         with single_threaded():
-            return render_frame(self.document, frame, what, self.plate)
+            return render_frame(self._with_only(of), frame, what, self.plate)
 
     def save(self, path: str | Path | None = None) -> Path:
         """Save the shot, under its own name when none is given; the file's name.

@@ -24,23 +24,29 @@ from wertis.core.jobs.export import export_corner_pin, export_mesh
 from wertis.core.jobs.find import find_vertices
 from wertis.core.jobs.mesh_tracking import laid_mesh, track_vertices
 from wertis.core.jobs.occluder_mattes import write_mattes
+from wertis.core.jobs.prove import Proof
 from wertis.core.jobs.repair import Outcome, repair_by_itself
 from wertis.core.jobs.retrack import out_of_date, retrack
 from wertis.core.jobs.tracking import kept, runs_from, tracked
 from wertis.core.shot import edits, items, matte_edits, meshes, motions, repairs
 from wertis.core.shot import pegs as peg_edits
 from wertis.core.shot import points as point_edits
+from wertis.core.shot.artwork import Artwork
 from wertis.core.shot.cameras import set_off_plane
-from wertis.core.shot.document import Artwork, HoldOut, Placement, RepairLayer, Track
+from wertis.core.shot.document import HoldOut, Placement, RepairLayer, Track
 from wertis.core.shot.document import Shot as Document
 from wertis.core.shot.fills import add_fill, set_fill
 from wertis.core.shot.grades import add_grade, set_grade
 from wertis.core.shot.hold_outs import open_matte
 from wertis.core.shot.meshes import MeshSettings
+from wertis.core.shot.patches import Patch, add_patch
+from wertis.core.shot.placing import whole_picture
 from wertis.core.shot.points import PointsSolution
 from wertis.core.shot.resolve import motion_of
+from wertis.scripting import exchange
 from wertis.scripting.common import Points, Progress, checked_fields, numbers
 from wertis.scripting.mattes import DrawnMatte
+from wertis.scripting.patches import Patched
 from wertis.scripting.uses import Filled, Graded, Placed
 
 if TYPE_CHECKING:
@@ -452,6 +458,12 @@ class Surface:
             art = Artwork(kind=kind)  # type: ignore[arg-type]
         return self._placed(art, corners, frame, name or (Path(str(artwork)).stem[:200] or "Graphic"), fit=fit, blend=blend, opacity=opacity, **more)
 
+    def place_whole(self, artwork: str | Path, frame: int | None = None, name: str = "", **more: Any) -> Placed:
+        """Put artwork that was made on a frame's whole picture back where it was made; as `place` otherwise."""
+        at = frame if frame is not None else self.record.region.frame
+        whole = whole_picture(self.shot.document, self.record, at)
+        return self.place(artwork, whole.array, at, name, "stretch", **more)
+
     def write(self, text: str, corners: Points | None = None, frame: int | None = None, name: str = "", font: str | Path = "", **look: Any) -> Placed:
         """Put words on the surface.
 
@@ -475,6 +487,25 @@ class Surface:
             placement = Placement(on=self.id, frame=at, quad=edits.as_points(quad), artwork=art, name=name, **more)
         self.shot._do("Place a graphic", items.add_item(self.shot.document, placement))
         return Placed(self.shot, placement.id)
+
+    def take_out(self, frame: int | None = None, corners: Points | None = None, whole: bool = False, name: str = "Patch") -> Patched:
+        """Take a flat picture out of a frame, to be painted and given back to all of them.
+
+        Parameters
+        ----------
+        frame : the region's own when not given.
+        corners : (4, 2) on that frame; the region's when not given.
+        whole : the frame's whole picture instead, as it is.
+        """
+        at = frame if frame is not None else self.record.region.frame
+        document, made = add_patch(self.shot.document, self.record, at, numbers(corners, "corners") if corners is not None else None, whole, name)
+        self.shot._do("Take out a patch", document)
+        return Patched(self.shot, made.id)
+
+    @property
+    def patches(self) -> list[Patched]:
+        """The patches on it, the lowest first."""
+        return [Patched(self.shot, p.id) for p in self.shot.document.items_under(self.id, Patch)]
 
     def grade(self, inside: Iterable[DrawnMatte] = (), name: str = "Grade", **fields: Any) -> Graded:
         """Change the picture's colours inside mattes, or everywhere where none is given.
@@ -513,6 +544,34 @@ class Surface:
             there = self.placements
             placement = there[0] if there else None
         return export_corner_pin(self.shot.document, self.record, placement.record if placement is not None else None, Path(path))
+
+    def export_motion(self, path: str | Path, kind: str = "corners", placement: Placed | None = None, reference: int | None = None, repaired: bool = True,
+                      progress: Progress | None = None, **layout: Any) -> int:
+        """Write the motion in the coordinates of whoever receives it (.json, .csv; points also .txt; maps a sequence of .exr); how many frames it has.
+
+        Parameters
+        ----------
+        kind : "corners", "inverse corners" (steadying), "matrices", "transforms", "points", "map", "inverse map", or "vectors".
+        placement : whose corners they are; the region's when not given.
+        reference : frame that everything is relative to; the region's own when not given.
+        repaired : repairs and all, or as it was tracked.
+        layout : y_up, centre ("half" or "zero"), units ("pixels" or "unit"), receiver (width, height), first (number of the range's first frame).
+        """
+        return exchange.export(self, path, kind, placement.record if placement is not None else None, reference, repaired, layout, progress)
+
+    def prove(self, placement: Placed, kind: str = "corners", suffix: str = ".json", frames: Sequence[int] | None = None,
+              believed: Mapping[str, Any] | None = None, progress: Progress | None = None, **layout: Any) -> Proof:
+        """Export a placement's motion, let the receiver's stand-in rebuild frames from the file, and compare: `.frames` with `.corners` in pixels and
+        `.difference` in 255ths, and in `.wrong` what is wrong, in words.
+
+        Parameters
+        ----------
+        kind : "corners", "matrices", "points", or "mesh" with .json, .usd, .glb, .gltf or .obj, whose `.corners` are the vertices.
+        believed : options of the layout that the receiver takes otherwise than the file says.
+        """
+        if kind == "mesh":
+            return exchange.mesh_proved(self, placement.record, suffix, frames, progress)
+        return exchange.proved(self, placement.record, kind, suffix, frames, dict(believed) if believed is not None else None, layout, progress)
 
     def export_mesh(self, path: str | Path) -> int:
         """Write a mesh's vertices over the shot's range as .csv, .json, .obj (#### stands for the frame) or .usd; how many frames it has."""

@@ -9,41 +9,24 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from wertis import libraries  # noqa: F401  first, so that importing changes no environment
-from wertis.core.blas import single_threaded
-from wertis.core.comp.picture import surface_proportions
-from wertis.core.errors import DeliverError, WertisError
-from wertis.core.jobs.matching import PARTS, match_placement
-from wertis.core.shot import edits, items
+from wertis.core.jobs.matching import PARTS, colour_at, with_levels
+from wertis.core.shot import edits, items, placing
+from wertis.core.shot.artwork import Shadow, Thickness
 from wertis.core.shot.document import Item, Placement
-from wertis.core.shot.document import Shot as Document
 from wertis.core.shot.fills import Fill, set_fill
 from wertis.core.shot.grades import Grade, set_grade
-from wertis.scripting.common import Progress, checked_fields
+from wertis.core.shot.patches import with_match
+from wertis.core.shot.pose import PoseValues
+from wertis.scripting.common import ItemHandle, Progress, checked_fields, measured_match
 
 if TYPE_CHECKING:
-    from wertis.scripting.shot import Shot
-    from wertis.scripting.surface import Surface
+    pass
 
 
-class Graded:
+class Graded(ItemHandle[Grade]):
     """A grade of a shot."""
 
-    def __init__(self, shot: Shot, ident: str) -> None:
-        self.shot, self.id = shot, ident
-
-    @property
-    def record(self) -> Grade:
-        """Its data.
-
-        Raises
-        ------
-        WertisError
-            When it is no longer in the shot.
-        """
-        found = self.shot.document.item(self.id, Grade)
-        if found is None:
-            raise WertisError("That grade is no longer in the shot.")
-        return found
+    kind = Grade
 
     def change(self, **fields: Any) -> Graded:
         """Set fields of the document's `Grade`: exposure, slope, offset, power, saturation, blur, opacity, name. Returns itself."""
@@ -52,25 +35,10 @@ class Graded:
         return self
 
 
-class Filled:
+class Filled(ItemHandle[Fill]):
     """A colour laid on a shot's picture inside mattes."""
 
-    def __init__(self, shot: Shot, ident: str) -> None:
-        self.shot, self.id = shot, ident
-
-    @property
-    def record(self) -> Fill:
-        """Its data.
-
-        Raises
-        ------
-        WertisError
-            When it is no longer in the shot.
-        """
-        found = self.shot.document.item(self.id, Fill)
-        if found is None:
-            raise WertisError("That colour is no longer in the shot.")
-        return found
+    kind = Fill
 
     def change(self, **fields: Any) -> Filled:
         """Set fields of the document's `Fill`: colour, blend, opacity, glow, glow_strength, limited_to, held_back, name. Returns itself."""
@@ -79,30 +47,10 @@ class Filled:
         return self
 
 
-class Placed:
+class Placed(ItemHandle[Placement]):
     """A graphic on a surface."""
 
-    def __init__(self, shot: Shot, ident: str) -> None:
-        self.shot, self.id = shot, ident
-
-    @property
-    def record(self) -> Placement:
-        """Its data.
-
-        Raises
-        ------
-        WertisError
-            When it is no longer in the shot.
-        """
-        found = self.shot.document.item(self.id, Placement)
-        if found is None:
-            raise DeliverError("That graphic is no longer in the shot.")
-        return found
-
-    @property
-    def name(self) -> str:
-        """Its name."""
-        return self.record.name
+    kind = Placement
 
     def corners(self, frame: int) -> np.ndarray | None:
         """Its corners (4, 2) on a frame; None where its track has no answer."""
@@ -117,15 +65,51 @@ class Placed:
     def move(self, right: float = 0.0, down: float = 0.0, scale: float | tuple[float, float] = 1.0, turn: float = 0.0, skew: float = 0.0,
              about: tuple[float, float] = (0.5, 0.5)) -> Placed:
         """Move it on its surface by parts of its own width and height; scale, turn (degrees, clockwise), skew it about a place in it. Returns itself."""
-        record, ref = self.record, self.shot.document.plate
-        ratio = surface_proportions(record, *((ref.size, ref.aspect) if ref is not None else (self.shot.plate.size,))).ratio
+        record = self.record
+        ratio = placing.proportions_in(self.shot.document, record)
         both = scale if isinstance(scale, tuple) else (scale, scale)
         self._put("Move on the surface", edits.moved_on_surface(record, ratio, (right, down), both, turn, skew, about))
         return self
 
+    def pose(self, frame: int, right: float = 0.0, down: float = 0.0, scale: float | tuple[float, float] = 1.0, turn: float = 0.0,
+             skew: float = 0.0) -> Placed:
+        """Key its own motion on the surface: where it is on a frame, as in `move`, beside where it is placed. Returns itself."""
+        both = scale if isinstance(scale, tuple) else (scale, scale)
+        self._put("Key the graphic's motion", placing.posed(self.shot.document, self.record, frame, PoseValues(right, down, *both, turn, skew), True))
+        return self
+
+    def finish(self, **fields: Any) -> Placed:
+        """Set fields of the document's `Finish`: saturation, keyed ("black", "white", "brightness"), threshold, soft, choke, feather. Returns itself."""
+        with checked_fields():
+            return self.artwork(finish=self.record.artwork.finish.but(**fields))
+
+    def shadow(self, inner: bool = False, **fields: Any) -> Placed:
+        """Give it a drop shadow, or one from its edge onto itself (`inner`); fields of the document's `Shadow`: distance, softness, angle, colour,
+        opacity. Returns itself."""
+        name = "inner_shadow" if inner else "shadow"
+        with checked_fields():
+            return self.change(**{name: (getattr(self.record, name) or Shadow()).but(**fields)})
+
+    def stand_off(self, **fields: Any) -> Placed:
+        """Give it an edge of some thickness; fields of the document's `Thickness`: depth, angle, colour. Returns itself."""
+        with checked_fields():
+            return self.change(thickness=(self.record.thickness or Thickness()).but(**fields))
+
+    def tile(self, across: float, down: float) -> Placed:
+        """Repeat its artwork over it. Returns itself."""
+        return self.change(tiles=(across, down))
+
+    def match_colours(self, black: tuple[float, float], white: tuple[float, float], frame: int | None = None) -> Placed:
+        """Bring its black and white to the plate's colours at two places of a frame (its own unless given). Returns itself."""
+        record, document = self.record, self.shot.document
+        picture = self.shot.plate.read(record.frame if frame is None else frame)
+        dark, bright = (colour_at(picture, np.array(place)) for place in (black, white))
+        self._put("Match black and white", record.but(match=with_levels(document, record.match, dark, bright, picture.dtype)))
+        return self
+
     def artwork(self, **fields: Any) -> Placed:
-        """Set fields of the document's `Artwork`: text, font, colour, second, angle, align, leading, outline, outline_colour, cells, start, loop. Returns
-        itself."""
+        """Set fields of the document's `Artwork`: text, font, colour, second, angle, align, leading, tracking, outline, outline_colour, cells, start,
+        loop, speed, held. Returns itself."""
         with checked_fields():
             self._put("Change the artwork", self.record.but(artwork=self.record.artwork.but(**fields)))
         return self
@@ -135,33 +119,21 @@ class Placed:
 
         Parameters
         ----------
-        parts : "softness", "shutter", "light", "grain".
+        parts : "softness", "shutter", "light", "grain"; "focus" is softness over time, "levels" the plate's black and white.
         """
-        wanted, words, after = list(parts), {}, None
-        unknown = [p for p in wanted if p not in PARTS]
-        if unknown:
-            raise WertisError(f"{unknown[0]} is nothing that is matched; choose of {', '.join(PARTS)}.")
-        with single_threaded():
-            for event in match_placement(self.shot.document, self.id, self.shot.plate, wanted, stop=stop):
-                if progress is not None:
-                    progress(event)
-                if isinstance(event.item, Document):
-                    after = event.item
-                elif isinstance(event.item, str):
-                    words[event.item] = event.note
-        if after is not None:
-            self.shot._do("Match the graphic", after)
-        return words
+        return measured_match(self.shot, self.id, parts, progress, stop)
 
     def set_match(self, **fields: Any) -> Placed:
-        """Set fields of the document's `Match`: softness, focus, shutter, centre, slope, offset, light, grain, texture, fine, coarse. Returns itself."""
-        with checked_fields():
-            self._put("Match the graphic", self.record.but(match=self.record.match.but(**fields)))
-        return self
+        """Set fields of the document's `Match`: softness, focus, shutter, centre, slope, offset, light, light_from (id of another graphic or patch of the
+        surface, on whose place `match` measures it), grain, texture, fine, coarse, reflection. Returns itself.
 
-    def carry_by(self, surface: Surface, frame: int) -> Placed:
-        """Hang it on another track; it does not move in the picture of `frame`. Returns itself."""
-        self.shot._do("Carry by another track", items.carry_item(self.shot.document, self.id, surface.id, frame))
+        Raises
+        ------
+        WertisError
+            When a field cannot be so, or the surface has no clean plate to tell a reflection from.
+        """
+        with checked_fields():
+            self.shot._do("Match the graphic", with_match(self.shot.document, self.id, **fields))
         return self
 
     def _put(self, label: str, item: Item) -> None:

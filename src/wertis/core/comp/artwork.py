@@ -1,5 +1,6 @@
 """Pictures to place: made ones (grid, checker) and files, as premultiplied RGBA float32."""
 
+import math
 from pathlib import Path
 
 import cv2
@@ -8,7 +9,9 @@ import numpy as np
 from wertis.core.errors import PlateError
 from wertis.core.plate.base import Plate, to_float
 from wertis.core.plate.colour import space_of
+from wertis.core.shot.artwork import Artwork
 
+_MOST_PIXELS = 120_000_000  # of artwork: 2 GB as it is worked with
 MADE_SIZE = 1024  # longer side of made artwork
 
 
@@ -39,6 +42,16 @@ def grid(ratio: float, cells: int = 8, colour: tuple[float, float, float] = (0.9
     return np.dstack([a * c for c in colour] + [a])
 
 
+def hatched(ratio: float, stripe: int = 48) -> np.ndarray:
+    """What stands in for artwork (h, w, 4) that cannot be read: slanting stripes and a border, half transparent."""
+    w, h = (MADE_SIZE, max(8, round(MADE_SIZE / ratio))) if ratio >= 1 else (max(8, round(MADE_SIZE * ratio)), MADE_SIZE)
+    y, x = np.mgrid[0:h, 0:w]
+    light = ((x + y) // stripe % 2 == 0) | (np.minimum(np.minimum(x, w - 1 - x), np.minimum(y, h - 1 - y)) < stripe // 4)
+    alpha = np.where(light, 0.85, 0.45).astype(np.float32)
+    value = np.where(light, 0.62, 0.2).astype(np.float32)
+    return np.dstack([value * alpha] * 3 + [alpha])
+
+
 def from_picture(picture: np.ndarray) -> np.ndarray:
     """Any picture as read (h, w, 1 to 4 channels, alpha premultiplied) as RGBA float32."""
     p = to_float(picture)
@@ -66,18 +79,32 @@ class FileArtwork:
         from wertis.core.plate.sequence import SequencePlate
 
         self.still = still
+        if not path.exists() and "#" not in path.name and "%" not in path.name:
+            raise PlateError(f"The artwork {path.name} is not there any more ({path.parent}); choose it again, or put it back.")
         self.plate: Plate = SequencePlate({1: path}, path) if still else open_plate(path)
+        w, h = self.plate.size
+        if w * h > _MOST_PIXELS:
+            raise PlateError(f"The artwork {path.name} has {w} x {h} pixels, which is more than fits in memory; make it smaller "
+                             f"({_MOST_PIXELS // 1_000_000} million pixels at most).")
 
     @property
     def ratio(self) -> float:
         """Width over height."""
         return self.plate.size[0] * self.plate.aspect / self.plate.size[1]
 
-    def index(self, frame: int, start: int, loop: bool = False) -> int:
-        """Which of the artwork's pictures belongs to a frame of the shot: the first falls on `start`; its ends hold, or it goes round when `loop`."""
+    def index(self, frame: int, artwork: Artwork) -> int:
+        """Which of the artwork's pictures belongs to a frame of the shot.
+
+        The first falls on the artwork's start and they follow at its speed; backward from the last where that is negative. Its ends hold, or it
+        goes round.
+        """
         if self.still:
             return self.plate.first
-        since = (frame - start) % (self.plate.last - self.plate.first + 1) if loop else frame - start
+        count = self.plate.last - self.plate.first + 1
+        shown = frame if artwork.held is None else min(frame, artwork.held)
+        since = math.floor((shown - artwork.start) * artwork.speed + 1e-9) + (count - 1 if artwork.speed < 0 else 0)
+        if artwork.loop:
+            since %= count
         wanted = int(np.clip(self.plate.first + since, self.plate.first, self.plate.last))
         if wanted in self.plate.gaps:
             wanted = max((f for f in self.plate.frames if f <= wanted), default=self.plate.first)

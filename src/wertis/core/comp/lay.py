@@ -1,17 +1,20 @@
 """Laying a picture on another through a warp: the right amount of filtering, and edges without steps."""
 
 from dataclasses import dataclass
+from functools import cached_property
 
 import cv2
 import numpy as np
 
 from wertis.core.geometry import homography, quad
-from wertis.core.geometry.conventions import homography_to_centred, to_centred
+from wertis.core.geometry.conventions import homography_to_centred
 from wertis.core.geometry.warp import HomographyWarp, Warp, compose
+from wertis.core.matte.coverage import polygon_area
+from wertis.core.shot.patches import FINER
 
 _MOST_REDUCTIONS = 10
-_FINER = 8  # times by which the raster is finer on which the coverage of a curved outline is counted
-_UNIT = np.array([[0.0, 0], [1, 0], [1, 1], [0, 1]])
+_ROOM, _ROOM_SHARE = 8, 0.02  # pixels of a picture, or share of its size, round what is not transparent
+_SAME = 1e-6  # pixels by which a picture may be off from whole pixels and still be copied
 
 
 @dataclass(frozen=True)
@@ -41,6 +44,17 @@ class Reductions:
         self.size = (picture.shape[1], picture.shape[0])
         self._made = {(0, 0): picture}
 
+    @cached_property
+    def bounds(self) -> np.ndarray:
+        """(2, 2) low and high corner, in its unit square, of what is not transparent, and a little more for filtering."""
+        alpha = self._made[(0, 0)][..., 3]
+        rows, columns = (np.flatnonzero((alpha > 0).any(axis)) for axis in (1, 0))
+        if not len(rows):
+            return np.zeros((2, 2))
+        room = np.maximum(_ROOM, _ROOM_SHARE * np.array(self.size))
+        low, high = np.array([columns[0], rows[0]]) - room, np.array([columns[-1], rows[-1]]) + 1 + room
+        return np.clip(np.array([low, high]) / self.size, 0, 1)
+
     def reduced(self, across: int, down: int) -> np.ndarray:
         """The picture with its width halved `across` times and its height `down` times, by averaging areas."""
         key = (across, down)
@@ -50,7 +64,8 @@ class Reductions:
         return self._made[key]
 
 
-def lay(picture: Reductions, onto: Warp, size: tuple[int, int], samples: int = 1, window: np.ndarray | None = None) -> Laid | None:
+def lay(picture: Reductions, onto: Warp, size: tuple[int, int], samples: int = 1, window: np.ndarray | None = None, repeated: bool = False,
+        sharp: bool = False) -> Laid | None:
     """Lay a picture on a target through a warp.
 
     The picture is first reduced, across and down, to about the scale at which it will be seen; the inside is then sampled
@@ -62,63 +77,101 @@ def lay(picture: Reductions, onto: Warp, size: tuple[int, int], samples: int = 1
     size : width, height of the target.
     samples : 1 for playing, 2 or more for final pictures.
     window : (2, 2) low and high corner, in the unit square's coordinates, of the rectangle outside which nothing is shown.
+    sharp : the picture is `FINER` times as fine as what it was taken from; it is read by a Lanczos kernel of eight pixels, once for each pixel, where it
+        is seen about as large as that was.
+    repeated : the picture goes on beyond its unit square, as often as the window has room.
 
     Returns
     -------
     None when nothing of it is in the target, or it is folded.
     """
-    return _lay_flat(picture, onto, size, samples, window) if onto.matrix is not None else _lay_curved(picture, onto, size, samples, window)
-
-
-def _lay_flat(picture: Reductions, onto: Warp, size: tuple[int, int], samples: int, window: np.ndarray | None) -> Laid | None:
-    """`lay` through a homography: each pixel's place and the coverage along the straight border are exact."""
-    q = onto.forward(_UNIT)
-    shown = q if window is None else onto.forward(_corners(window))
-    if not quad.is_convex(q) or not quad.is_convex(shown):
+    shown = np.array([[0.0, 0.0], [1.0, 1.0]]) if window is None else np.asarray(window, np.float64)
+    if not repeated:
+        shown = np.clip(shown, 0, 1)
+    if (shown[1] - shown[0] < 1e-6).any():
         return None
-    box = _box(np.maximum(q.min(0), shown.min(0)), np.minimum(q.max(0), shown.max(0)), size)
+    return (_lay_flat if onto.matrix is not None else _lay_curved)(picture, onto, size, samples, shown, repeated, sharp)
+
+
+def _lay_flat(picture: Reductions, onto: Warp, size: tuple[int, int], samples: int, window: np.ndarray, repeated: bool,
+              sharp: bool) -> Laid | None:
+    """`lay` through a homography: each pixel's place and the coverage along the straight border are exact."""
+    matrix = onto.matrix
+    assert matrix is not None
+    corners = _corners(window)
+    if not (np.column_stack([corners, np.ones(4)]) @ matrix[2] * np.sign(matrix[2, 2]) > 1e-9).all():  # beyond the horizon
+        return None
+    shown = onto.forward(corners)
+    if not quad.is_convex(shown):
+        return None
+    box = _box(shown.min(0), shown.max(0), size)
     if box is None:
         return None
     x0, y0, x1, y1 = box
-    source = picture.reduced(*_reduction(onto, picture.size, samples, box))
-    sh, sw = source.shape[:2]
-    through = homography.from_points(np.array([[0.0, 0], [sw, 0], [sw, sh], [0, sh]]), (q - [x0, y0]) * samples)
-    inverse = np.linalg.inv(homography_to_centred(through))
-    out = ((x1 - x0) * samples, (y1 - y0) * samples)
-    pixels = cv2.warpPerspective(source, inverse, out, flags=cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP, borderMode=cv2.BORDER_REPLICATE)
-    if samples > 1:
-        pixels = cv2.resize(pixels, (x1 - x0, y1 - y0), interpolation=cv2.INTER_AREA)
-    pixels *= coverage(q - [x0, y0], (x1 - x0, y1 - y0))[..., None]
-    if window is not None:
-        pixels *= coverage(shown - [x0, y0], (x1 - x0, y1 - y0))[..., None]
+    through = homography.normalised(matrix @ homography.scaling(1 / picture.size[0], 1 / picture.size[1]))
+    shift = np.round(through[:2, 2]).astype(int)
+    if not repeated and np.abs(through - homography.translation(*shift)).max() < _SAME:
+        pixels = _moved(picture.reduced(0, 0), (x0 - shift[0], y0 - shift[1]), (x1 - x0, y1 - y0))  # to the pixel: nothing is resampled
+    else:
+        samples, kernel, halves = _sampling(onto, picture.size, samples, box, sharp)
+        source = picture.reduced(*halves)
+        sh, sw = source.shape[:2]
+        through = homography.scaling(samples) @ homography.translation(-x0, -y0) @ matrix @ homography.scaling(1 / sw, 1 / sh)
+        inverse = np.linalg.inv(homography_to_centred(through))
+        out = ((x1 - x0) * samples, (y1 - y0) * samples)
+        border = cv2.BORDER_WRAP if repeated else cv2.BORDER_REPLICATE
+        pixels = cv2.warpPerspective(source, inverse, out, flags=kernel | cv2.WARP_INVERSE_MAP, borderMode=border)
+        if samples > 1:
+            pixels = cv2.resize(pixels, (x1 - x0, y1 - y0), interpolation=cv2.INTER_AREA)
+    pixels *= polygon_area(shown, box)[..., None]
     return Laid(x0, y0, pixels)
 
 
-def _lay_curved(picture: Reductions, onto: Warp, size: tuple[int, int], samples: int, window: np.ndarray | None) -> Laid | None:
-    """`lay` through any warp, by its inverse map; the outline is a polygon whose coverage is counted on a finer raster."""
-    low, high = np.zeros(2), np.ones(2)
-    if window is not None:
-        low, high = np.maximum(window[0], 0), np.minimum(window[1], 1)
-    if np.any(high - low < 1e-6):
-        return None
+def _moved(picture: np.ndarray, start: tuple[int, int], size: tuple[int, int]) -> np.ndarray:
+    """The part of a picture that begins at a pixel of it, of a size; nothing beyond its border."""
+    out = np.zeros((size[1], size[0], 4), np.float32)
+    x0, y0 = max(start[0], 0), max(start[1], 0)
+    x1, y1 = min(start[0] + size[0], picture.shape[1]), min(start[1] + size[1], picture.shape[0])
+    if x1 > x0 and y1 > y0:
+        out[y0 - start[1]:y1 - start[1], x0 - start[0]:x1 - start[0]] = picture[y0:y1, x0:x1]
+    return out
+
+
+def _lay_curved(picture: Reductions, onto: Warp, size: tuple[int, int], samples: int, window: np.ndarray, repeated: bool,
+                sharp: bool) -> Laid | None:
+    """`lay` through any warp, by its inverse map; the outline is a polygon.
+
+    Where the outline passes places that the warp does not know, pixels count whose own place is inside.
+    """
+    low, high = window
     outline = onto.forward(_rectangle(low, high))
-    if not np.isfinite(outline).all():
-        return None
-    box = _box(outline.min(0), outline.max(0), size)
+    whole = bool(np.isfinite(outline).all())
+    box = _box(outline.min(0), outline.max(0), size) if whole else (0, 0, *size)
     if box is None:
         return None
     x0, y0, x1, y1 = box
-    source = picture.reduced(*_reduction(onto, picture.size, samples, box))
+    each, kernel, halves = _sampling(onto, picture.size, samples if whole else max(samples, 2), box, sharp)
+    source = picture.reduced(*halves)
     sh, sw = source.shape[:2]
     # from the source's pixels, first centre at 0, so that the map is ready as it comes
     from_pixels = HomographyWarp(np.array([[1 / sw, 0, 0.5 / sw], [0, 1 / sh, 0.5 / sh], [0, 0, 1]]))
-    places = compose(onto, from_pixels).inverse_map(box, samples)
+    places = compose(onto, from_pixels).inverse_map(box, each)
+    known = None
     if not np.isfinite(places.sum()):
+        known = np.isfinite(places).all(-1)
         places = np.nan_to_num(places, nan=-1e6)
-    pixels = cv2.remap(source, places, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)  # type: ignore[call-overload]
-    if samples > 1:
+    if not whole:
+        first, last = low * [sw, sh] - 0.5, high * [sw, sh] - 0.5
+        inside = ((places >= first) & (places <= last)).all(-1)
+        known = inside if known is None else inside & known
+    border = cv2.BORDER_WRAP if repeated else cv2.BORDER_REPLICATE
+    pixels = cv2.remap(source, places, None, kernel, borderMode=border)  # type: ignore[call-overload]
+    if known is not None:
+        pixels *= known[..., None]
+    if each > 1:
         pixels = cv2.resize(pixels, (x1 - x0, y1 - y0), interpolation=cv2.INTER_AREA)
-    pixels *= polygon_coverage(outline - [x0, y0], (x1 - x0, y1 - y0))[..., None]
+    if whole:
+        pixels *= polygon_area(outline, box)[..., None]
     return Laid(x0, y0, pixels)
 
 
@@ -134,16 +187,6 @@ def _corners(window: np.ndarray) -> np.ndarray:
     return np.array([[x0, y0], [x1, y0], [x1, y1], [x0, y1]])
 
 
-def polygon_coverage(outline: np.ndarray, size: tuple[int, int]) -> np.ndarray:
-    """How much of each pixel (h, w) a polygon (N, 2) covers, 0..1, counted on a raster eight times finer."""
-    fine = np.zeros((size[1] * _FINER, size[0] * _FINER), np.uint8)
-    places = [np.rint(to_centred(outline * _FINER) * 256).astype(np.int32)]
-    cv2.fillPoly(fine, places, 254, cv2.LINE_8, 8)
-    # the fill takes in every fine pixel that the outline touches: half of each is outside
-    cv2.polylines(fine, places, True, 127, 1, cv2.LINE_8, 8)
-    return np.asarray(cv2.resize(fine, size, interpolation=cv2.INTER_AREA), np.float32) / 254
-
-
 def _rectangle(low: np.ndarray, high: np.ndarray, per_side: int = 32) -> np.ndarray:
     """The outline (4 * per_side, 2) of an upright rectangle, in small steps."""
     corners = np.array([[low[0], low[1]], [high[0], low[1]], [high[0], high[1]], [low[0], high[1]]])
@@ -151,48 +194,16 @@ def _rectangle(low: np.ndarray, high: np.ndarray, per_side: int = 32) -> np.ndar
     return np.concatenate([a + (b - a) * t for a, b in zip(corners, np.roll(corners, -1, 0), strict=True)])
 
 
-def coverage(outline: np.ndarray, size: tuple[int, int]) -> np.ndarray:
-    """How much of each pixel (h, w) a convex quad (4, 2) covers, 0..1.
-
-    Each side's half plane covers an exact area of the pixel's square (E. Catmull, A hidden-surface algorithm with anti-aliasing,
-    1978, for the idea); the four are multiplied, which is exact but for the pixels at the corners.
-    """
-    # only pixels near a side are covered in part
-    places = [np.rint(to_centred(outline) * 16).astype(np.int64).clip(-(1 << 24), 1 << 24).astype(np.int32)]
-    covered = np.zeros((size[1], size[0]), np.float32)
-    cv2.fillPoly(covered, places, 1.0, cv2.LINE_8, 4)
-    band = np.zeros((size[1], size[0]), np.uint8)
-    cv2.polylines(band, places, True, 1, 7, cv2.LINE_8, 4)
-    rows, columns = np.nonzero(band)
-    x, y = columns.astype(np.float32) + np.float32(0.5), rows.astype(np.float32) + np.float32(0.5)
-    turn = 1.0 if quad.signed_area(outline) > 0 else -1.0
-    part = np.ones(len(x), np.float32)
-    for a, b in zip(outline, np.roll(outline, -1, 0), strict=True):
-        dx, dy = b - a
-        length = float(np.hypot(dx, dy))
-        if length < 1e-9:
-            continue
-        nx, ny = np.float32(-dy / length * turn), np.float32(dx / length * turn)
-        part *= _half_plane_area((nx * x + ny * y) - np.float32(nx * a[0] + ny * a[1]), float(abs(nx)), float(abs(ny)))
-    covered[rows, columns] = part
-    return covered
+def _sampling(onto: Warp, size: tuple[int, int], samples: int, box: tuple[int, int, int, int], sharp: bool) -> tuple[int, int, tuple[int, int]]:
+    """How often each pixel is sampled, by which of OpenCV's kernels, and how often the picture is halved before."""
+    if sharp:
+        halves = _reduction(onto, size, FINER, box)
+        if halves == (0, 0):
+            return 1, cv2.INTER_LANCZOS4, halves
+    return samples, cv2.INTER_LINEAR, _reduction(onto, size, samples, box)
 
 
-def _half_plane_area(distance: np.ndarray, nx: float, ny: float) -> np.ndarray:
-    """The area of unit squares on the inner side of a line, by the signed distance of their centres; (nx, ny) is its normal, >= 0."""
-    far, near = max(nx, ny), min(nx, ny)
-    flat, ends = (far - near) / 2, (far + near) / 2
-    d = np.abs(distance)
-    straight = d / np.float32(far)
-    if near < 1e-6:
-        beyond = np.minimum(straight, 0.5)
-    else:
-        corner = np.float32(0.5) - np.maximum(ends - d, 0) ** 2 / np.float32(2 * far * near)
-        beyond = np.where(d <= flat, straight, corner)
-    return np.float32(0.5) + np.copysign(beyond, distance)
-
-
-def _reduction(onto: Warp, size: tuple[int, int], samples: int, box: tuple[int, int, int, int]) -> tuple[int, int]:
+def _reduction(onto: Warp, size: tuple[int, int], samples: float, box: tuple[int, int, int, int]) -> tuple[int, int]:
     """How often to halve across and down, from how many source pixels fall on one sample where the picture is seen."""
     u, v = np.meshgrid([0.1, 0.5, 0.9], [0.1, 0.5, 0.9])
     places = np.column_stack([u.ravel(), v.ravel()])

@@ -1,59 +1,29 @@
 """A frame of the comp: the plate with every visible placement on it, or the graphics alone."""
 
 import zlib
-from collections import OrderedDict
 from collections.abc import Callable, Sequence
-from concurrent.futures import ThreadPoolExecutor
-from pathlib import Path
-from typing import NamedTuple
 
 import cv2
 import numpy as np
 
-from wertis.core.comp import artwork as art
-from wertis.core.comp import blend, lay, matching, text
-from wertis.core.comp.fit import artwork_rectangle
+from wertis.core.comp import blend, lay, matching
+from wertis.core.comp.artwork_pictures import ArtworkPictures
 from wertis.core.comp.grade import graded
+from wertis.core.comp.graphic import graphic_on, patch_on
 from wertis.core.comp.light import Light, light_of
-from wertis.core.geometry import homography, quad
-from wertis.core.geometry.motion import between
-from wertis.core.geometry.warp import BentSquareWarp, HomographyWarp, Warp, compose, scaling
-from wertis.core.imaging.parallel import side_by_side
-from wertis.core.plate.base import from_float, to_float
+from wertis.core.comp.patch_pictures import PatchPictures
+from wertis.core.plate.base import from_float, rgb_of, to_float
 from wertis.core.plate.colour import CODED, LINEAR, converted
-from wertis.core.shot.document import Artwork, Placement, Shot, Track
+from wertis.core.shot.document import Placement, Shot
 from wertis.core.shot.fills import Fill
 from wertis.core.shot.grades import Grade
-from wertis.core.shot.match import GrainMatch
+from wertis.core.shot.match import NO_MATCH, GrainMatch
 from wertis.core.shot.matte_alpha import matte_alpha
 from wertis.core.shot.mattes import Matte
+from wertis.core.shot.patches import Patch, clean_patch
 from wertis.core.shot.plate_pictures import coded
-from wertis.core.shot.resolve import motion_of
 
-
-class Proportions(NamedTuple):
-    """A surface's width over height, and how it is known."""
-
-    ratio: float
-    source: str  # "given", "perspective", or "flat": the view is too flat to tell, sides as seen
-
-
-def surface_proportions(placement: Placement, size: tuple[int, int], aspect: float = 1.0) -> Proportions:
-    """The true proportions of what a placement outlines on the surface; `aspect` is a pixel's width over its height."""
-    if placement.ratio is not None:
-        return Proportions(placement.ratio, "given")
-    found, _ = quad.proportions(placement.array, size, aspect)
-    if found is not None and 0.02 < found < 50:
-        return Proportions(found, "perspective")
-    return Proportions(quad.side_proportions(placement.array * [aspect, 1.0]), "flat")
-
-
-_MOST_KEPT = 8  # pictures of artwork, with their reductions
-_SPREAD = np.array([[u, v] for u in (0.0, 0.5, 1.0) for v in (0.0, 0.5, 1.0)])  # places of a placement whose travel counts for its blur
-_BLURRED = 4  # samples of a shutter from which each needs no finer sampling of its own
 _FAINTEST = 1e-4  # alpha of a glow, beyond which there is none
-_BAND = 96  # rows that are mixed at a time; bands are shared out among threads
-_MIXERS = ThreadPoolExecutor(2, thread_name_prefix="wertis-mix")
 
 
 def _mix(part: np.ndarray, graphic: np.ndarray, item: Placement | Fill, light: Light,
@@ -63,40 +33,33 @@ def _mix(part: np.ndarray, graphic: np.ndarray, item: Placement | Fill, light: L
     `grain` gives what is added to rows (n, w, 3) of the mixture, in the plate's numbers, from a row on.
     """
 
-    def rows(top: int) -> None:
-        back, over = part[top:top + _BAND], graphic[top:top + _BAND]
+    def rows(band: slice) -> None:
+        back, over = part[band], graphic[band]
         mixed = blend.over(converted(to_float(back), light.plate, light.mixed), over, item.blend, item.opacity)
         mixed = converted(mixed, light.mixed, light.plate)
         if grain is not None:
-            mixed = np.concatenate([mixed[..., :3] + grain(mixed[..., :3], top), mixed[..., 3:]], axis=-1)
+            mixed = np.concatenate([mixed[..., :3] + grain(mixed[..., :3], band.start), mixed[..., 3:]], axis=-1)
         back[...] = np.where(over[..., 3:] > 0, from_float(mixed, part.dtype), back)
 
-    list(_MIXERS.map(rows, range(0, len(part), _BAND)))
+    matching.in_bands(rows, len(part))
 
 
 class Compositor:
     """Makes comp frames of shots; keeps artwork and its reductions between frames.
 
-    It knows a motion only by where a placement is on a frame.
+    Parameters
+    ----------
+    stand_in : artwork that cannot be read is drawn hatched, and why is in `problems`; otherwise it is an error.
     """
 
-    def __init__(self) -> None:
-        self._files: dict[tuple[str, str], art.FileArtwork] = {}
-        self._made: OrderedDict[object, lay.Reductions] = OrderedDict()
+    def __init__(self, stand_in: bool = False) -> None:
+        self.artwork = ArtworkPictures(stand_in)
+        self.patches = PatchPictures(stand_in)
 
-    def artwork_ratio(self, artwork: Artwork, surface_ratio: float) -> float:
-        """Width / height of a placement's artwork; made artwork takes the surface's own.
-
-        Raises
-        ------
-        PlateError
-            When the file cannot be read.
-        """
-        if artwork.kind == "text":
-            return text.text_ratio(artwork.text, artwork.font, artwork.leading, artwork.outline)
-        if artwork.kind not in ("picture", "sequence"):
-            return surface_ratio
-        return self._file(artwork).ratio
+    @property
+    def problems(self) -> list[str]:
+        """What could not be read, in words."""
+        return [*self.artwork.problems.values(), *self.patches.problems.values()]
 
     def comp(self, shot: Shot, plate: np.ndarray, frame: int, samples: int = 2, reduced: int = 1) -> np.ndarray:
         """The plate's picture with the placements on it, in the plate's kind of number; untouched pixels are the plate's, bit for bit.
@@ -110,7 +73,9 @@ class Compositor:
         out, light = plate, light_of(shot, plate.dtype)
         size = (plate.shape[1], plate.shape[0])
         mattes = _Mattes(shot, frame, size, reduced, plate)
-        laid_on = {x.id: (x, laid) for x, laid in self._laid(shot, frame, mattes, samples, light.mixed)}
+        laid_on: dict[str, list[tuple[Placement | Fill, lay.Laid]]] = {}
+        for x, laid in self._laid(shot, frame, mattes, samples, light.mixed):
+            laid_on.setdefault(x.id, []).append((x, laid))
         for item in shot.items:
             grade = item if isinstance(item, Grade) and item.visible and _track_shows(shot, item.on) else None
             if item.id not in laid_on and grade is None:
@@ -120,11 +85,15 @@ class Compositor:
             if grade is not None:
                 _grade(out, grade, mattes.inside(grade.limited_to), light, reduced)
             else:
-                laid_item, laid = laid_on[item.id]
-                h, w = laid.pixels.shape[:2]
-                part = out[laid.top:laid.top + h, laid.left:laid.left + w]
-                grain = laid_item.match.grain if isinstance(laid_item, Placement) else None
-                _mix(part, laid.pixels, laid_item, light, _grained(grain, laid, laid_item, frame, reduced) if grain is not None else None)
+                for laid_item, laid in laid_on[item.id]:
+                    if isinstance(laid_item, Placement) and laid_item.match.texture:  # of what lies beneath by now, patches among it
+                        laid = matching.textured(laid, converted(to_float(out[..., :3]), light.plate, LINEAR), laid_item.match, light.mixed)
+                    if isinstance(laid_item, Placement) and laid_item.match.reflection:
+                        laid = self._reflected(shot, laid_item, laid, plate, frame, light, samples, reduced)
+                    h, w = laid.pixels.shape[:2]
+                    part = out[laid.top:laid.top + h, laid.left:laid.left + w]
+                    grain = laid_item.match.grain if isinstance(laid_item, Placement) else None
+                    _mix(part, laid.pixels, laid_item, light, _grained(grain, laid, laid_item, frame, reduced) if grain is not None else None)
         return out
 
     def graphic(self, shot: Shot, frame: int, size: tuple[int, int], samples: int = 2, kind: np.dtype | type = np.uint8, space: str = CODED) -> np.ndarray:
@@ -142,7 +111,20 @@ class Compositor:
             part[...] = blend.over(part, laid.pixels, item.blend, item.opacity)
         return converted(out, mixed, space)
 
+    def _reflected(self, shot: Shot, placement: Placement, laid: lay.Laid, plate: np.ndarray, frame: int, light: Light, samples: int,
+                   reduced: int) -> lay.Laid:
+        """A graphic with what the plate has more than the clean plate of the same track laid on it again; as it is where there is none."""
+        clean, track = clean_patch(shot, placement.on), shot.track(placement.on)
+        if clean is None or track is None:
+            return laid
+        ground = patch_on(shot, track, clean.but(cover="all", soft=0.0, first=None, last=None, opacity=1.0, seam=False), frame, plate.shape[1::-1],
+                          self.patches, samples, LINEAR, reduced)
+        if ground is None:
+            return laid
+        return matching.reflected(laid, converted(rgb_of(to_float(plate)), light.plate, LINEAR), ground, placement.match.reflection, light.mixed)
+
     def _laid(self, shot: Shot, frame: int, mattes: "_Mattes", samples: int, space: str) -> list[tuple[Placement | Fill, lay.Laid]]:
+        """What is laid on the picture, in its order; a shadow comes before what casts it, as a placement that covers what is beneath it."""
         found: list[tuple[Placement | Fill, lay.Laid]] = []
         for item in shot.items:
             track = shot.track(item.on)
@@ -152,90 +134,20 @@ class Compositor:
                 filled = _filled(item, mattes, space)
                 if filled is not None:
                     found.append((item, filled))
+            elif isinstance(item, Patch):
+                patched = patch_on(shot, track, item, frame, mattes.size, self.patches, samples, space, mattes.reduced, mattes.plate)
+                if patched is not None:
+                    found.append((item.placement, mattes.through(item.placement, patched)))
             elif isinstance(item, Placement):
                 try:
-                    laid = self._laid_one(shot, track, item, frame, mattes.size, samples, space, mattes.reduced, mattes.plate)
+                    made = graphic_on(shot, track, item, frame, mattes.size, self.artwork, samples, space, mattes.reduced)
                 except (ValueError, np.linalg.LinAlgError):  # folded so that it has no picture here
                     continue
-                if laid is not None:
-                    found.append((item, mattes.through(item, laid)))
+                if made.beneath is not None:
+                    found.append((item.but(blend="normal", match=NO_MATCH), mattes.through(item, made.beneath)))
+                if made.over is not None:
+                    found.append((item, mattes.through(item, made.over)))
         return found
-
-    def _laid_one(self, shot: Shot, track: Track, placement: Placement, frame: int, size: tuple[int, int], samples: int, space: str, reduced: int,
-                  plate: np.ndarray | None = None) -> lay.Laid | None:
-        """A placement on a frame, matched to the plate; `plate` (h, w, channels) is the frame's picture, where its structure is to show through."""
-        match = placement.match
-
-        def corners(time: float) -> np.ndarray | None:
-            warp = surface_warp(track, placement, time)
-            return warp.forward(_SPREAD) if warp is not None else None
-
-        times = matching.shutter_times(match, frame, corners)
-        each = samples if len(times) < _BLURRED else 1
-
-        def at(time: float) -> lay.Laid | None:
-            return self._laid_at(shot, track, placement, time, frame, size, each, space, reduced)
-
-        # the first by itself, so that the artwork is read once
-        made = [at(times[0]), *(side_by_side(at, times[1:]) if len(times) > 1 else ())]
-        parts = [part for part in made if part is not None]
-        if not parts:
-            return None
-        laid = matching.softened(matching.levelled(matching.mean_of(parts, len(times)), match), match.softness_at(frame) / reduced, size)
-        surface = surface_warp(track, placement, frame)
-        if match.light is not None and surface is not None:
-            laid = matching.lit(laid, match.light.at(frame), compose(scaling(1 / reduced), surface), space)
-        if match.texture and plate is not None:
-            own = light_of(shot, plate.dtype).plate
-            laid = matching.textured(laid, converted(to_float(plate[..., :3]), own, LINEAR), match, space)
-        return laid
-
-    def _laid_at(self, shot: Shot, track: Track, placement: Placement, time: float, frame: int, size: tuple[int, int], samples: int, space: str,
-                 reduced: int) -> lay.Laid | None:
-        surface = surface_warp(track, placement, time)
-        if surface is None:
-            return None
-        ratio = surface_proportions(placement, *((shot.plate.size, shot.plate.aspect) if shot.plate else (size,))).ratio
-        low, high = artwork_rectangle(ratio, self.artwork_ratio(placement.artwork, ratio), placement.fit)
-        onto_square = HomographyWarp(np.array([[high[0] - low[0], 0, low[0]], [0, high[1] - low[1], low[1]], [0, 0, 1.0]]))
-        whole = compose(scaling(1 / reduced), surface)
-        # a bend begins from the placement's own square, beyond which nothing lies
-        window = onto_square.inverse(np.array([[0.0, 0.0], [1.0, 1.0]])) if placement.fit == "fill" or placement.is_bent else None
-        return lay.lay(self._picture(placement.artwork, ratio, frame, space), compose(whole, onto_square), size, samples, window)
-
-    def _picture(self, artwork: Artwork, ratio: float, frame: int, space: str) -> lay.Reductions:
-        """Artwork for a frame, its colours in a colour space."""
-        if artwork.kind in ("grid", "checker"):
-            make = art.grid if artwork.kind == "grid" else art.checker
-            return self._kept((artwork.kind, round(ratio, 3), artwork.cells, space), lambda: converted(make(ratio, artwork.cells), CODED, space))
-        if artwork.kind == "text":
-            look = artwork.text, artwork.font, artwork.colour, artwork.align, artwork.leading, artwork.outline, artwork.outline_colour
-            return self._kept(("text", *look, space), lambda: converted(text.text(*look), CODED, space))
-        if artwork.kind == "solid":
-            return self._kept(("solid", artwork.colour, space), lambda: converted(text.solid(artwork.colour), CODED, space))
-        if artwork.kind == "gradient":
-            key = artwork.colour, artwork.second, artwork.angle, round(ratio, 3)
-            return self._kept(("gradient", *key, space), lambda: converted(text.gradient(*key), CODED, space))
-        file = self._file(artwork)
-        index = file.index(frame, artwork.start, artwork.loop)
-        return self._kept((artwork.kind, artwork.path, index, space), lambda: converted(*file.read(index), space))
-
-    def _kept(self, key: object, make: Callable[[], np.ndarray]) -> lay.Reductions:
-        """A picture by what it is; the ones used last are kept."""
-        found = self._made.get(key)
-        if found is None:
-            found = self._made[key] = lay.Reductions(make())
-            while len(self._made) > _MOST_KEPT:
-                self._made.popitem(last=False)
-        else:
-            self._made.move_to_end(key)
-        return found
-
-    def _file(self, artwork: Artwork) -> art.FileArtwork:
-        key = (artwork.kind, artwork.path)
-        if key not in self._files:
-            self._files[key] = art.FileArtwork(Path(artwork.path), still=artwork.kind == "picture")
-        return self._files[key]
 
 
 def _grained(grain: GrainMatch, laid: lay.Laid, item: Placement | Fill, frame: int, reduced: int) -> Callable[[np.ndarray, int], np.ndarray]:
@@ -348,15 +260,3 @@ def _filled(fill: Fill, mattes: _Mattes, space: str) -> lay.Laid | None:
     pixels = np.concatenate([part * colour, part], axis=-1).astype(np.float32)
     held = fill.but(limited_to=()) if fill.limited_to else fill  # what limits it is in its alpha already
     return mattes.through(held, lay.Laid(int(columns[0]), int(rows[0]), pixels))
-
-
-def surface_warp(track: Track, placement: Placement, time: float) -> Warp | None:
-    """The placement's unit square, bent sides and all, to a time's picture; None where the motion is unknown."""
-    square: Warp = HomographyWarp(homography.from_unit_square(placement.array))
-    if placement.is_bent:
-        square = compose(square, BentSquareWarp(placement.bend.at(time)))
-    if time == placement.frame:
-        return square
-    motion = motion_of(track)
-    moved = between(motion, placement.frame, time) if motion is not None else None
-    return None if moved is None else compose(moved, square)

@@ -14,7 +14,7 @@ import numpy as np
 
 from wertis.core.errors import DeliverError
 from wertis.core.exchange import points_csv
-from wertis.core.exchange.usd_stage import usd_library, written_stage
+from wertis.core.exchange.usd_stage import read_stage, reason, usd_library, written_stage
 from wertis.core.files import numbered, read_text, write_text
 
 FORMAT, VERSION = "wertis animated mesh", 1
@@ -107,7 +107,7 @@ def read_json(path: Path) -> AnimatedMesh:
         return AnimatedMesh((int(body["width"]), int(body["height"])), float(body["fps"]), int(body["reference"]), vertices, triangles, places,
                             {f: np.array(on["errors"], float) for f, on in frames.items() if "errors" in on},
                             {f: np.array(on["seen"], bool) for f, on in frames.items() if "seen" in on}, str(body.get("name", "")))
-    except (KeyError, TypeError, ValueError, AttributeError, RecursionError) as why:
+    except (KeyError, TypeError, ValueError, AttributeError, OverflowError, RecursionError) as why:
         raise DeliverError(f"{path.name} is damaged ({str(why).splitlines()[0]}); export it again.") from why
 
 
@@ -149,9 +149,9 @@ def read_obj(path: Path) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
                 texture.append([float(v) for v in parts[1:3]])
             elif parts[:1] == ["f"]:
                 faces.append([int(p.split("/")[0]) - 1 for p in parts[1:4]])
-    except ValueError as why:
+        return np.array(vertices, float).reshape(-1, 3), np.array(texture, float).reshape(-1, 2), np.array(faces, int).reshape(-1, 3)
+    except (ValueError, OverflowError) as why:
         raise DeliverError(f"{path.name} is damaged ({why}); export it again.") from why
-    return np.array(vertices).reshape(-1, 3), np.array(texture).reshape(-1, 2), np.array(faces, int).reshape(-1, 3)
 
 
 # -- USD ----------------------------------------------------------------------------------------------------------
@@ -192,9 +192,9 @@ def read_usd(path: Path) -> AnimatedMesh:
         When it cannot be read.
     """
     pxr = usd_library()
-    Usd, UsdGeom = pxr.Usd, pxr.UsdGeom
+    UsdGeom = pxr.UsdGeom
+    stage = read_stage(path)
     try:
-        stage = Usd.Stage.Open(str(path))
         made = UsdGeom.Mesh(stage.GetDefaultPrim())
         about = made.GetPrim().GetCustomDataByKey("wertis")
         size = int(about["width"]), int(about["height"])
@@ -209,7 +209,7 @@ def read_usd(path: Path) -> AnimatedMesh:
         return AnimatedMesh(size, float(stage.GetTimeCodesPerSecond()), int(about["reference"]), down(uv * size), triangles, places,
                             name=str(about.get("name", "")))
     except Exception as why:  # the library raises its own kinds
-        raise DeliverError(f"{path.name} cannot be read as a mesh in USD ({str(why).splitlines()[0]}).") from why
+        raise DeliverError(f"{path.name} cannot be read as a mesh in USD ({reason(why)}).") from why
 
 
 WRITERS: dict[str, Callable[[Path, AnimatedMesh], object]] = {

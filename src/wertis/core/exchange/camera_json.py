@@ -49,5 +49,5 @@ def read_camera(path: Path) -> SolvedCamera:
         first, second = (float(v) for v in data["radial"])
         return SolvedCamera((width, height), float(data["focal"]), principal, (first, second), poses, points, np.arange(len(points)),
                             {int(f): float(e) for f, e in data["errors"].items()})
-    except (KeyError, TypeError, ValueError, AttributeError) as why:
+    except (KeyError, TypeError, ValueError, AttributeError, OverflowError, RecursionError) as why:
         raise DeliverError(f"{path.name} does not hold a camera as docs/formats.md says ({why}).") from why

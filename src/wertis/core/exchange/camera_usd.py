@@ -11,11 +11,11 @@ from typing import Any
 import numpy as np
 
 from wertis.core.errors import DeliverError
-from wertis.core.exchange.usd_stage import usd_library, written_stage
+from wertis.core.exchange.camera_axes import TURNED, from_world, to_world
+from wertis.core.exchange.usd_stage import read_stage, reason, usd_library, written_stage
 from wertis.core.geometry.camera import SolvedCamera
 
 _APERTURE = 36.0  # millimetres across, of a full frame
-_TURN = np.diag([1.0, -1.0, -1.0])  # x right, y down, z forward, to x right, y up, z backward; and back
 
 
 def write_camera_usd(path: Path, camera: SolvedCamera, fps: float = 24.0, planes: Mapping[str, np.ndarray] | None = None) -> None:
@@ -46,15 +46,15 @@ def write_camera_usd(path: Path, camera: SolvedCamera, fps: float = 24.0, planes
         made.CreateVerticalApertureOffsetAttr((float(camera.principal[1]) - height / 2) * unit)
         move = UsdGeom.Xformable(made).AddTransformOp()
         for frame in frames:
-            move.Set(Gf.Matrix4d(*_to_world(camera.poses[frame]).T.ravel().tolist()), frame)  # USD's matrices work on rows
+            move.Set(Gf.Matrix4d(*to_world(camera.poses[frame]).T.ravel().tolist()), frame)  # USD's matrices work on rows
         made.GetPrim().SetCustomDataByKey("wertis", {"width": width, "height": height, "radial1": camera.radial[0], "radial2": camera.radial[1],
                                                      "error": float(camera.error) if np.isfinite(camera.error) else -1.0})
         points = UsdGeom.Points.Define(stage, "/scene/points")
-        points.CreatePointsAttr(Vt.Vec3fArray([Gf.Vec3f(*map(float, p)) for p in camera.points @ _TURN]))
+        points.CreatePointsAttr(Vt.Vec3fArray([Gf.Vec3f(*map(float, p)) for p in camera.points @ TURNED]))
         points.CreateWidthsAttr(Vt.FloatArray([0.01] * len(camera.points)))
         for k, (name, corners) in enumerate((planes or {}).items()):
             quad = UsdGeom.Mesh.Define(stage, f"/scene/plane{k + 1}")
-            quad.CreatePointsAttr(Vt.Vec3fArray([Gf.Vec3f(*map(float, p)) for p in corners @ _TURN]))
+            quad.CreatePointsAttr(Vt.Vec3fArray([Gf.Vec3f(*map(float, p)) for p in corners @ TURNED]))
             quad.CreateFaceVertexCountsAttr([4])
             quad.CreateFaceVertexIndicesAttr([3, 2, 1, 0])
             quad.GetPrim().SetCustomDataByKey("wertis", {"name": name})
@@ -69,9 +69,9 @@ def read_camera_usd(path: Path) -> SolvedCamera:
         When it cannot be read.
     """
     pxr = usd_library()
-    Usd, UsdGeom = pxr.Usd, pxr.UsdGeom
+    UsdGeom = pxr.UsdGeom
+    stage = read_stage(path)
     try:
-        stage = Usd.Stage.Open(str(path))
         made = UsdGeom.Camera(stage.GetPrimAtPath("/scene/camera"))
         about: Any = made.GetPrim().GetCustomDataByKey("wertis")
         width, height = int(about["width"]), int(about["height"])
@@ -79,26 +79,13 @@ def read_camera_usd(path: Path) -> SolvedCamera:
         principal = np.array([width / 2 - float(made.GetHorizontalApertureOffsetAttr().Get()) / unit,
                               height / 2 + float(made.GetVerticalApertureOffsetAttr().Get()) / unit])
         (move,) = UsdGeom.Xformable(made).GetOrderedXformOps()
-        poses = {int(t): _from_world(np.array(move.Get(t), float).T) for t in move.GetTimeSamples()}
-        points = np.array(UsdGeom.Points(stage.GetPrimAtPath("/scene/points")).GetPointsAttr().Get(), float).reshape(-1, 3) @ _TURN
+        poses = {int(t): from_world(np.array(move.Get(t), float).T) for t in move.GetTimeSamples()}
+        points = np.array(UsdGeom.Points(stage.GetPrimAtPath("/scene/points")).GetPointsAttr().Get(), float).reshape(-1, 3) @ TURNED
         focal = float(made.GetFocalLengthAttr().Get()) / unit
         radial = float(about["radial1"]), float(about["radial2"])
         return SolvedCamera((width, height), focal, principal, radial, poses, points, np.arange(len(points)), {})
     except Exception as why:  # the library raises its own kinds
-        raise DeliverError(f"{path.name} cannot be read as a camera in USD ({(str(why) or type(why).__name__).splitlines()[0]}).") from why
-
-
-def _to_world(pose: np.ndarray) -> np.ndarray:
-    """(4, 4) from USD's camera to USD's world, of a pose (3, 4) from ours to our camera."""
-    out = np.eye(4)
-    out[:3, :3] = _TURN @ pose[:, :3].T @ _TURN
-    out[:3, 3] = _TURN @ (-pose[:, :3].T @ pose[:, 3])
-    return out
-
-
-def _from_world(matrix: np.ndarray) -> np.ndarray:
-    turn = (_TURN @ matrix[:3, :3] @ _TURN).T
-    return np.column_stack([turn, -turn @ (_TURN @ matrix[:3, 3])])
+        raise DeliverError(f"{path.name} cannot be read as a camera in USD ({reason(why)}).") from why
 
 
 WRITERS: dict[str, Callable[..., None]] = {".usd": write_camera_usd, ".usda": write_camera_usd, ".usdc": write_camera_usd}

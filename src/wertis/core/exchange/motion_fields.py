@@ -12,8 +12,8 @@ import cv2
 import numpy as np
 import OpenImageIO as oiio
 
-from wertis.core.errors import DeliverError
-from wertis.core.files import replacing
+from wertis.core.errors import DeliverError, library_words
+from wertis.core.exchange import exr
 from wertis.core.geometry.displacement_field import DisplacementField
 from wertis.core.geometry.warp import Box
 
@@ -51,14 +51,7 @@ def write_channels(path: Path, box: Box, size: tuple[int, int], channels: Mappin
         spec.attribute(name, text)
     planes = [np.asarray(channels[n], np.float32) for n in names]
     data = np.stack([p if n in halves else np.round(p * _GRID) / _GRID for n, p in zip(names, planes, strict=True)], axis=-1)
-    with replacing(path) as temporary:
-        target = oiio.ImageOutput.create(str(temporary))
-        if target is None or not target.open(str(temporary), spec):
-            raise DeliverError(f"{path.name} could not be begun ({(target.geterror() if target else oiio.geterror()).strip()}); choose another folder.")
-        wrote = target.write_image(np.ascontiguousarray(data))
-        why = target.geterror().strip()
-        if not target.close() or not wrote:
-            raise DeliverError(f"{path.name} could not be written ({why or 'the disk may be full'}); free some space and go on. What is there is kept.")
+    exr.write(path, spec, data)
 
 
 def read_channels(path: Path, wanted: tuple[str, ...]) -> tuple[Box, dict[str, np.ndarray]]:
@@ -69,22 +62,13 @@ def read_channels(path: Path, wanted: tuple[str, ...]) -> tuple[Box, dict[str, n
     DeliverError
         When it cannot be read, or lacks one of the channels.
     """
-    source = oiio.ImageInput.open(str(path))
-    if source is None:
-        raise DeliverError(f"{path.name} cannot be read ({oiio.geterror().strip()}); check that it is there and whole.")
-    try:
+    with exr.opened(path) as source:
         spec = source.spec()
-        if not (0 < spec.width <= _LARGEST and 0 < spec.height <= _LARGEST):
-            raise DeliverError(f"{path.name} is {spec.width} x {spec.height}, which is no picture's size.")
         names = list(spec.channelnames)
         missing = [n for n in wanted if n not in names]
         if missing:
             raise DeliverError(f"{path.name} has no channel {missing[0]}; it has {', '.join(names)}. docs/formats.md lists what a motion field has.")
-        pixels = source.read_image(0, 0, 0, spec.nchannels, oiio.FLOAT)
-        if pixels is None:
-            raise DeliverError(f"{path.name} is damaged ({source.geterror().strip()}); delete it and compute it again.")
-    finally:
-        source.close()
+        pixels = exr.pixels_of(source, path)
     box = (spec.x, spec.y, spec.x + spec.width, spec.y + spec.height)
     return box, {n: np.ascontiguousarray(pixels[..., names.index(n)]) for n in wanted}
 
@@ -93,12 +77,15 @@ def read_notes(path: Path, names: tuple[str, ...]) -> tuple[str, ...]:
     """Texts of an EXR's header by their names; empty where there is none, or no such file."""
     source = oiio.ImageInput.open(str(path)) if path.is_file() else None
     if source is None:
-        oiio.geterror()
+        library_words(oiio.geterror)  # so that it is not said of the next file
         return ("",) * len(names)
     spec = source.spec()
-    found = tuple(str(spec.get_string_attribute(name)) for name in names)
-    source.close()
-    return found
+    try:
+        return tuple(str(spec.get_string_attribute(name)) for name in names)
+    except UnicodeDecodeError:  # damaged; whoever reads its pixels will be told
+        return ("",) * len(names)
+    finally:
+        source.close()
 
 
 def write_field(path: Path, field: DisplacementField, size: tuple[int, int], notes: Mapping[str, str] | None = None) -> None:

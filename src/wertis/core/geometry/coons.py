@@ -13,6 +13,7 @@ THIRDS = np.array([a + (b - a) * part for a, b in zip(CORNERS, np.roll(CORNERS, 
 
 _TURNS = 40
 _CLOSE = 1e-7
+_FOLDED = 0.05  # of the square's area to which a place's is reduced, below which Newton's method may run away
 
 
 def bent(points: np.ndarray, offsets: np.ndarray) -> np.ndarray:
@@ -21,16 +22,27 @@ def bent(points: np.ndarray, offsets: np.ndarray) -> np.ndarray:
 
 
 def straight(points: np.ndarray, offsets: np.ndarray) -> np.ndarray:
-    """The inverse of `bent`: points (..., 2) of the bent square's plane, back in the straight one (fixed-point iteration; for gentle bends)."""
-    found = np.array(points, np.float64)
+    """The inverse of `bent`: points (..., 2) of the bent square's plane, back in the straight one (Newton's method; for gentle bends)."""
+    target = np.asarray(points, np.float64).reshape(-1, 2).T  # x and y apart, which is quicker
+    found = target.copy()
+    left = np.arange(found.shape[1])  # that have not arrived yet
     for _ in range(_TURNS):
+        own = found[:, left]
         # far outside, the cubic runs away: what lies there is not looked up
-        moved = points - _offset(np.clip(found, -0.5, 1.5), offsets)
-        away = float(np.abs(moved - found).max()) if moved.size else 0.0
-        found = moved
-        if away < _CLOSE:
+        at = np.clip(own, -0.5, 1.5)
+        offset, (du, dv) = _offset_and_slopes(at, offsets)
+        rest = target[:, left] - own - offset
+        a, b, c, d = 1 + du[0], dv[0], du[1], 1 + dv[1]
+        determinant = a * d - b * c
+        # beyond that, and where the square folds, a plain step
+        plain = (at != own).any(0) | (determinant < _FOLDED)
+        scale = 1 / np.where(plain, 1.0, determinant)
+        step = np.where(plain, rest, [(d * rest[0] - b * rest[1]) * scale, (a * rest[1] - c * rest[0]) * scale])
+        found[:, left] = own + step
+        left = left[np.abs(step).max(0) >= _CLOSE]
+        if not len(left):
             break
-    return found
+    return np.asarray(found.T.reshape(np.shape(points)))
 
 
 def outline(offsets: np.ndarray, per_side: int = 24) -> np.ndarray:
@@ -59,3 +71,22 @@ def _offset(points: np.ndarray, offsets: np.ndarray) -> np.ndarray:
 def _side(t: np.ndarray, two: np.ndarray) -> np.ndarray:
     """(..., 2) by how much a side is bent at t (..., 1)."""
     return np.asarray(3 * t * (1 - t) ** 2 * two[0] + 3 * t ** 2 * (1 - t) * two[1])
+
+
+def _offset_and_slopes(at: np.ndarray, offsets: np.ndarray) -> tuple[np.ndarray, tuple[np.ndarray, np.ndarray]]:
+    """(2, n) by how much places (2, n) are moved, and how that changes with the first and the second of their numbers."""
+    u, v = at
+    sides = [offsets[2 * k:2 * k + 2].T for k in range(4)]  # (2, two control points)
+    (top, right, bottom, left), slopes = zip(*(_weighed(t, two) for t, two in zip((u, v, 1 - u, 1 - v), sides, strict=True)), strict=True)
+    offset = (1 - v) * top + u * right + v * bottom + (1 - u) * left
+    du = (1 - v) * slopes[0] + right - v * slopes[2] - left
+    dv = -top + u * slopes[1] + bottom - (1 - u) * slopes[3]
+    return offset, (du, dv)
+
+
+def _weighed(t: np.ndarray, two: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """(2, n) by how much a side is bent at t (n,), and how that changes along it; `two` (2, 2) are its control points' offsets, x above y."""
+    rest = 1 - t
+    basis = 3 * t * rest * np.stack([rest, t])
+    slope = 3 * np.stack([rest * (1 - 3 * t), t * (2 - 3 * t)])
+    return two @ basis, two @ slope

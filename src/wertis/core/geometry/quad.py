@@ -2,6 +2,9 @@
 
 import numpy as np
 
+UNIT_SQUARE = np.array([[0.0, 0.0], [1.0, 0.0], [1.0, 1.0], [0.0, 1.0]])
+"""Corners clockwise from the top left, as those of all quads."""
+
 
 def signed_area(polygon: np.ndarray) -> float:
     """Area in square pixels of a polygon (N, 2), positive when it runs clockwise on the screen (y down)."""

@@ -71,10 +71,12 @@ class Warp(ABC):
             moving = index[~(lost | arrived)]
             if not len(moving):
                 continue
-            slopes = self.jacobian(found[moving])
-            sound = np.abs(np.linalg.det(slopes)) > 1e-12
-            slopes[~sound] = np.eye(2)
-            found[moving] += np.linalg.solve(slopes, flat[moving, :, None] - self.forward(found[moving])[..., None])[..., 0]
+            slopes, left = self.jacobian(found[moving]), away[~(lost | arrived)]
+            determinant = slopes[:, 0, 0] * slopes[:, 1, 1] - slopes[:, 0, 1] * slopes[:, 1, 0]
+            slopes[np.abs(determinant) <= 1e-12] = np.eye(2)
+            determinant[np.abs(determinant) <= 1e-12] = 1.0
+            found[moving, 0] += (slopes[:, 1, 1] * left[:, 0] - slopes[:, 0, 1] * left[:, 1]) / determinant
+            found[moving, 1] += (slopes[:, 0, 0] * left[:, 1] - slopes[:, 1, 0] * left[:, 0]) / determinant
         found[active] = np.nan
         return found.reshape(target.shape)
 

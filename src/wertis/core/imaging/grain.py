@@ -2,13 +2,15 @@
 
 Flat blocks of a picture vary by the grain alone, textured ones by more. Of the blocks of one brightness the calmest are taken for flat, and what is
 known of how far the deviations of samples of that size lie apart says how much calmer than the grain they are (the deviation of a sample of n has itself
-one of about 1 / sqrt(2 n) of it). Grain goes together over some pixels as white noise through a Gaussian does.
+one of about 1 / sqrt(2 n) of it). Where a surface is nowhere flat, it is taken away by another frame of itself.
+Grain goes together over some pixels as white noise through a Gaussian does.
 """
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import cache, lru_cache
 from itertools import pairwise
+from typing import NamedTuple
 
 import cv2
 import numpy as np
@@ -20,6 +22,10 @@ _CALM, _BELOW = 0.1, 1.2816  # quantile of a bin's blocks that is taken for flat
 _ALIKE = 0.2  # by what part blocks may differ from that and count for how grain goes together
 _CLIPPED = 0.985  # of white, from which grain is cut off
 _FIELD = 1536  # pixels of the side of the field from which frames take their parts
+_FEW_CLIPPED = 0.1  # of a block's pixels that may be clipped where two frames are compared; its deviation is too small by half of that
+_PHASES = 16  # parts of a pixel that are told apart where a picture is interpolated
+_INTERPOLATION = cv2.INTER_LANCZOS4  # keeps fine texture, which must be the same on both frames
+_TINY = 0.01  # of white, added where brightnesses are divided
 _LEAST_SIZE = 0.05  # pixels, standard deviation, below which grain is white noise
 
 
@@ -39,17 +45,73 @@ class Grain:
     size: float
 
 
-def measure_grain(pictures: Sequence[np.ndarray]) -> Grain | None:
-    """The grain of pictures (h, w, 3) float32, 0..1 in their own coding; None where there is no flat part to tell it by."""
+class Registered(NamedTuple):
+    """A part of a picture, and the same surface on another frame.
+
+    Attributes
+    ----------
+    picture : (h, w, 3) float32.
+    other : (h, w, 3) float32, the other frame as `taken_at` gives it.
+    places : (n, 2) where in the other frame its pixels were taken, in pixels, the first pixel's centre at 0.
+    inside : (h, w) bool, where the surface is.
+    """
+
+    picture: np.ndarray
+    other: np.ndarray
+    places: np.ndarray
+    inside: np.ndarray
+
+
+class _Tables(NamedTuple):
+    """What grain of sizes (n,) looks like in blocks from which a quadratic surface was taken: how much neighbours go together, and the share of its
+    energy that is left."""
+
+    sizes: np.ndarray
+    beside: np.ndarray
+    left: np.ndarray
+
+
+def measure_grain(pictures: Sequence[np.ndarray], registered: Sequence[Registered] = ()) -> Grain | None:
+    """The grain of pictures (h, w, 3) float32, 0..1 in their own coding; None where nothing tells it.
+
+    Parameters
+    ----------
+    registered : parts of pictures with the same surface on another frame. What is the same on both is no grain: where a picture is nowhere flat, the
+        blocks of their differences are calmer than those of the picture, and are believed instead.
+    """
+    alone = _by_blocks([(p, p, None) for p in pictures], _plain_tables())
+    if not registered:
+        return alone
+    interpolated = _Interpolated(np.concatenate([np.asarray(r.places, float).reshape(-1, 2) % 1 for r in registered]))
+    differences = _by_blocks([(r.picture, r.picture - _as_bright(r.other, r.picture), r.inside) for r in registered], interpolated.tables())
+    return differences if alone is None or (differences is not None and _calmer(differences, alone)) else alone
+
+
+def _calmer(grain: Grain, than: Grain) -> bool:
+    """Whether a measurement finds less grain than another, by more than they are sure, over the brightnesses that the first knows."""
+    other = np.stack([np.interp(grain.levels, than.levels, channel) for channel in than.deviations.T], axis=1)
+    return float((grain.deviations / other).mean()) < 1 - _ALIKE / 2
+
+
+def _as_bright(other: np.ndarray, picture: np.ndarray) -> np.ndarray:
+    """A picture in the light of another, which may change slowly from place to place."""
+    here, there = (cv2.GaussianBlur(p, (0, 0), _BLOCK) for p in (picture, other))
+    return other * ((here + _TINY) / (there + _TINY))
+
+
+def _by_blocks(parts: Sequence[tuple[np.ndarray, np.ndarray, np.ndarray | None]], tables: _Tables) -> Grain | None:
+    """The grain of pictures (h, w, 3), by what varies in the calmest blocks of others of that size, inside masks (h, w)."""
     means, spreads, together = [], [], []
-    for picture in pictures:
-        h, w = (s // _BLOCK * _BLOCK for s in picture.shape[:2])
-        blocks = picture[:h, :w].reshape(h // _BLOCK, _BLOCK, w // _BLOCK, _BLOCK, 3).swapaxes(1, 2).reshape(-1, _BLOCK, _BLOCK, 3)
-        sound = (blocks.max((1, 2, 3)) < _CLIPPED) & (blocks.min((1, 2, 3)) > 1 - _CLIPPED)
+    for picture, varies, mask in parts:
+        blocks = _blocks(picture)
+        clipped = ((blocks >= _CLIPPED) | (blocks <= 1 - _CLIPPED)).mean((1, 2, 3))
+        sound = clipped <= (0.0 if mask is None else _FEW_CLIPPED)  # a strong texture is clipped here and there
+        if mask is not None:
+            sound &= _blocks(mask[..., None]).all((1, 2, 3))
         if not sound.any():
             continue
-        rest, mean = _without_slope(blocks[sound].astype(np.float64))
-        means.append(mean)
+        rest = _without_slope(_blocks(varies)[sound].astype(np.float64))
+        means.append(blocks[sound].mean((1, 2), dtype=np.float64))
         spreads.append(np.sqrt((rest ** 2).mean((1, 2))))
         together.append((np.mean(rest[:, :, 1:] * rest[:, :, :-1], (1, 2)) + np.mean(rest[:, 1:] * rest[:, :-1], (1, 2))) / 2
                         / np.maximum((rest ** 2).mean((1, 2)), 1e-12))
@@ -64,7 +126,7 @@ def measure_grain(pictures: Sequence[np.ndarray]) -> Grain | None:
         if len(inside) < _FEWEST:
             continue
         calm = np.quantile(spread[inside], _CALM, axis=0)
-        near = np.abs(spread[inside].mean(1) / calm.mean() - 1) < _ALIKE
+        near = np.abs(spread[inside].mean(1) / max(calm.mean(), 1e-12) - 1) < _ALIKE
         levels.append(float(mean[inside][near].mean()) if near.any() else float(mean[inside].mean()))
         deviations.append(calm)
         lags.append(float(np.median(lag[inside][near].mean(1))) if near.any() else 0.0)
@@ -72,11 +134,16 @@ def measure_grain(pictures: Sequence[np.ndarray]) -> Grain | None:
         return None
     order = np.argsort(levels)
     # the surface taken out of each block takes with it some of what goes together
-    sizes, beside, left = _what_is_left()
-    size = float(np.interp(np.median(lags), beside, sizes))
+    size = float(np.interp(np.median(lags), tables.beside, tables.sizes))
     independent = (_BLOCK ** 2 - 6) / max(1.0, 2 * np.pi * size ** 2)
-    lower = np.sqrt(np.interp(size, sizes, left)) * (1 - _BELOW / np.sqrt(2 * independent))
+    lower = np.sqrt(np.interp(size, tables.sizes, tables.left)) * (1 - _BELOW / np.sqrt(2 * independent))
     return Grain(np.array(levels)[order], np.array(deviations)[order] / lower, size if size > _LEAST_SIZE else 0.0)
+
+
+def _blocks(picture: np.ndarray) -> np.ndarray:
+    """(n, s, s, c) the whole blocks of a picture (h, w, c)."""
+    h, w = (s // _BLOCK * _BLOCK for s in picture.shape[:2])
+    return picture[:h, :w].reshape(h // _BLOCK, _BLOCK, w // _BLOCK, _BLOCK, -1).swapaxes(1, 2).reshape(-1, _BLOCK, _BLOCK, picture.shape[2])
 
 
 def _basis() -> np.ndarray:
@@ -85,29 +152,74 @@ def _basis() -> np.ndarray:
     return np.stack([np.ones_like(x), x, y, x * x, x * y, y * y], axis=-1).reshape(-1, 6)
 
 
-@cache
-def _what_is_left() -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """For grain of sizes (n,), once a quadratic surface is taken out of each block: how much neighbours go together, and the share of its energy left."""
-    y, x = np.mgrid[0:_BLOCK, 0:_BLOCK].reshape(2, -1)
-    apart = (x[:, None] - x[None]) ** 2 + (y[:, None] - y[None]) ** 2
-    basis = _basis()
-    keep = np.eye(_BLOCK ** 2) - basis @ np.linalg.pinv(basis)
-    right = [(k, k + 1) for k in range(_BLOCK ** 2) if (k + 1) % _BLOCK]
-    sizes, beside, left = np.arange(0, 3.01, 0.05), [], []
-    for size in sizes:
-        covariance = keep @ (np.exp(-apart / (4 * max(size, 1e-3) ** 2))) @ keep
-        share = float(np.trace(covariance)) / _BLOCK ** 2
-        beside.append(float(np.sum([covariance[a, b] for a, b in right])) / (_BLOCK * (_BLOCK - 1)) / share)
-        left.append(share)
-    return sizes, np.maximum.accumulate(beside), np.array(left)
-
-
-def _without_slope(blocks: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Blocks (n, s, s, 3) without the quadratic surface that fits each best, and their means (n, 3)."""
+def _without_slope(blocks: np.ndarray) -> np.ndarray:
+    """Blocks (n, s, s, 3) without the quadratic surface that fits each best."""
     basis = _basis()
     flat = blocks.reshape(len(blocks), -1, 3)
-    fitted = basis @ (np.linalg.pinv(basis) @ flat)
-    return (flat - fitted).reshape(blocks.shape), flat.mean(1)
+    return np.asarray((flat - basis @ (np.linalg.pinv(basis) @ flat)).reshape(blocks.shape))
+
+
+def _tables(correlation: Callable[[float], np.ndarray]) -> _Tables:
+    """Tables for noise whose correlation at so many pixels apart (s, s) as rows and columns is a function of the grain's size."""
+    y, x = np.mgrid[0:_BLOCK, 0:_BLOCK].reshape(2, -1)
+    down, across = np.abs(y[:, None] - y[None]), np.abs(x[:, None] - x[None])
+    basis = _basis()
+    keep = np.eye(_BLOCK ** 2) - basis @ np.linalg.pinv(basis)
+    right = np.array([(k, k + 1) for k in range(_BLOCK ** 2) if (k + 1) % _BLOCK])
+    sizes, beside, left = np.arange(0, 3.01, 0.05), [], []
+    for size in sizes:
+        covariance = keep @ correlation(float(size))[down, across] @ keep
+        share = float(np.trace(covariance)) / _BLOCK ** 2
+        beside.append(float(covariance[right[:, 0], right[:, 1]].sum()) / (_BLOCK * (_BLOCK - 1)) / share)
+        left.append(share)
+    return _Tables(sizes, np.maximum.accumulate(beside), np.array(left))
+
+
+def _along(size: float, apart: np.ndarray) -> np.ndarray:
+    """How grain of a size goes together along a line, so many pixels apart."""
+    return np.asarray(np.exp(-apart ** 2 / (4 * max(size, 1e-3) ** 2)))
+
+
+@cache
+def _plain_tables() -> _Tables:
+    apart = np.arange(_BLOCK, dtype=float)
+    return _tables(lambda size: np.outer(_along(size, apart), _along(size, apart)))
+
+
+class _Interpolated:
+    """The grain of a picture less that of another which was interpolated at places whose parts of a pixel are `phases` (n, 2) in 0..1."""
+
+    def __init__(self, phases: np.ndarray) -> None:
+        bins = np.minimum((phases * _PHASES).astype(int), _PHASES - 1)
+        self.often = [np.bincount(b, minlength=_PHASES) / len(b) for b in bins.T]
+        self.taps = _interpolation_taps()
+
+    def tables(self) -> _Tables:
+        return _tables(self._correlation)
+
+    def _correlation(self, size: float) -> np.ndarray:
+        apart = np.arange(_BLOCK, dtype=float)
+        alone = np.outer(_along(size, apart), _along(size, apart))
+        between = np.arange(self.taps.shape[1])[:, None] - np.arange(self.taps.shape[1])[None]
+        each = np.array([[taps @ _along(size, d + between) @ taps for d in apart] for taps in self.taps])  # (phases, s)
+        across, down = (often @ each for often in self.often)
+        return np.asarray(alone + np.outer(down, across))
+
+
+def _interpolation_taps() -> np.ndarray:
+    """(phases, 9) the weights with which neighbours count where a picture is taken so much of a pixel further, in the middles of the phases' bins."""
+    width = 9
+    impulses = np.eye(width).astype(np.float32)
+    at = (width // 2 + (np.arange(_PHASES) + 0.5) / _PHASES).astype(np.float32)
+    rows = np.repeat(np.arange(width)[:, None], _PHASES, 1).astype(np.float32)
+    columns = np.broadcast_to(at, rows.shape).astype(np.float32)
+    return np.asarray(cv2.remap(impulses, columns, rows, _INTERPOLATION), float).T
+
+
+def taken_at(picture: np.ndarray, places: np.ndarray) -> np.ndarray:
+    """A picture (h, w, 3) at places (h2, w2, 2), the first pixel's centre at 0, with the interpolation that `measure_grain` reckons with."""
+    at = places.astype(np.float32)
+    return np.asarray(cv2.remap(picture, at[..., 0], at[..., 1], _INTERPOLATION))
 
 
 def made(size: tuple[int, int], grain_size: float, seed: Sequence[int]) -> np.ndarray:

@@ -1,26 +1,37 @@
 """What goes out for a track: corner pins, animated meshes; and for a matte: its shapes."""
 
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
-from wertis.core.comp.picture import surface_proportions
 from wertis.core.errors import DeliverError
-from wertis.core.exchange import corner_pin_csv, corner_pin_json, shapes_csv, shapes_json, shapes_svg
-from wertis.core.exchange.animated_mesh import WRITERS, AnimatedMesh
+from wertis.core.exchange import animated_mesh as meshes_out
+from wertis.core.exchange import camera_json, camera_usd, corner_pin_csv, corner_pin_json, gltf, shapes_csv, shapes_json, shapes_svg
+from wertis.core.exchange.animated_mesh import AnimatedMesh
 from wertis.core.exchange.corner_pin_json import CornerPin
 from wertis.core.exchange.outlines import Outlines
-from wertis.core.geometry.motion import carried
+from wertis.core.geometry.motion import Motion, carried
 from wertis.core.matte.outline import flattened
 from wertis.core.shot import bends
+from wertis.core.shot.cameras import plane_corners, solved_camera
 from wertis.core.shot.document import Placement, Shot, Track
 from wertis.core.shot.items import set_item
 from wertis.core.shot.matte_carry import Carrier
 from wertis.core.shot.matte_edits import add_shape, key_shape
 from wertis.core.shot.mattes import Matte, MatteShape, matte_of
 from wertis.core.shot.meshes import MeshSolution, vertices_on
+from wertis.core.shot.placing import surface_proportions
 from wertis.core.shot.resolve import motion_of
+
+MESH_WRITERS = {**meshes_out.WRITERS, ".glb": gltf.write_mesh, ".gltf": gltf.write_mesh}
+CAMERA_WRITERS = {**camera_usd.WRITERS, ".glb": gltf.write_camera, ".gltf": gltf.write_camera}
+"""File endings and what writes a mesh, or a camera with the planes of the shot's tracks."""
+
+
+_PRECISE = 0.1  # pixels by which flat triangles may lie off the smooth surface; a tenth is not seen
+_MOST_DIVIDED, _MOST_VERTICES = 3, 40_000
 
 
 def corner_pin(shot: Shot, track: Track, placement: Placement | None = None) -> CornerPin:
@@ -42,7 +53,8 @@ def corner_pin(shot: Shot, track: Track, placement: Placement | None = None) -> 
         raise DeliverError(f"{track.name} has no placement, and its region is not a plain quad with four corners; add a placement.")
     found = {}
     for f in range(shot.range[0], shot.range[1] + 1):
-        moved = corners if f == frame else carried(motion, corners, frame, f)
+        own = placement.quad_at(f) if placement is not None else corners
+        moved = own if f == frame else carried(motion, own, frame, f)
         if np.all(np.isfinite(moved)):
             found[f] = tuple((float(x), float(y)) for x, y in moved)
     sides = {}
@@ -80,8 +92,13 @@ def export_corner_pin(shot: Shot, track: Track, placement: Placement | None, pat
     return len(pin.corners)
 
 
-def animated_mesh(shot: Shot, track: Track) -> AnimatedMesh:
+def animated_mesh(shot: Shot, track: Track, within: float = 0.0) -> AnimatedMesh:
     """A mesh track's vertices over the shot's range, pegs and repairs and all.
+
+    Parameters
+    ----------
+    within : pixels by which flat triangles may lie off the surface, which is smooth between its vertices: where they are off by more, each is divided in
+        four, up to three times, the new vertices coming after the track's own; 0 for the track's own alone.
 
     Raises
     ------
@@ -101,23 +118,76 @@ def animated_mesh(shot: Shot, track: Track) -> AnimatedMesh:
             seen[frame] = solution.measured[k] if k is not None else np.zeros(len(moved), bool)
     if not places:
         raise DeliverError(f"{track.name} has no answer in the range {shot.range[0]} to {shot.range[1]}; set another range.")
-    return AnimatedMesh(shot.plate.size, shot.plate.fps, solution.reference, solution.vertices, solution.triangles, places, errors, seen, track.name)
+    made = AnimatedMesh(shot.plate.size, shot.plate.fps, solution.reference, solution.vertices, solution.triangles, places, errors, seen, track.name)
+    for _ in range(_MOST_DIVIDED if within > 0 else 0):
+        finer, off = _divided(made, motion)
+        if off <= within or len(finer.vertices) > _MOST_VERTICES:
+            break
+        made = finer
+    return made
+
+
+def _divided(mesh: AnimatedMesh, motion: Motion) -> tuple[AnimatedMesh, float]:
+    """A mesh whose triangles are divided in four at the middles of their sides, and by how many pixels those lay off the smooth surface at most."""
+    sides = np.sort(np.concatenate([mesh.triangles[:, [a, b]] for a, b in ((0, 1), (1, 2), (2, 0))]), axis=1)
+    ends, which = np.unique(sides, axis=0, return_inverse=True)
+    middle = which.reshape(3, -1).T + len(mesh.vertices)  # of sides 01, 12, 20 of each triangle
+    a, b, c = mesh.triangles.T
+    ab, bc, ca = middle.T
+    triangles = np.concatenate([np.column_stack(t) for t in ((a, ab, ca), (ab, b, bc), (ca, bc, c), (ab, bc, ca))])
+    between = mesh.vertices[ends].mean(1)
+    places, errors, seen, off = {}, {}, {}, 0.0
+    for frame, old in mesh.places.items():
+        moved = between if frame == mesh.reference else carried(motion, between, mesh.reference, frame)
+        straight = old[ends].mean(1)
+        sound = np.isfinite(moved).all(1, keepdims=True)
+        places[frame] = np.concatenate([old, np.where(sound, moved, straight)])
+        off = max(off, float(np.linalg.norm(np.where(sound, moved - straight, 0), axis=1).max()))
+        errors[frame] = np.concatenate([mesh.errors[frame], motion.uncertainty(between, frame)])
+        seen[frame] = np.concatenate([mesh.seen[frame], mesh.seen[frame][ends].all(1)])
+    return replace(mesh, vertices=np.concatenate([mesh.vertices, between]), triangles=triangles, places=places, errors=errors, seen=seen), off
+
+
+def mesh_precision(suffix: str) -> float:
+    """How well flat triangles of a kind of file follow the surface, in pixels: those that are drawn elsewhere do; tables hold the track's own vertices."""
+    return 0.0 if suffix.lower() in (".csv", ".json") else _PRECISE
 
 
 def export_mesh(shot: Shot, track: Track, path: Path) -> int:
-    """Write an animated mesh as .csv, .json, .obj (one file a frame) or .usd; returns how many frames it has.
+    """Write an animated mesh as .csv, .json, .obj (one file a frame), .usd or .glb; returns how many frames it has.
 
     Raises
     ------
     DeliverError
         When there is nothing to write, or it cannot be written.
     """
-    write = WRITERS.get(path.suffix.lower())
+    write = MESH_WRITERS.get(path.suffix.lower())
     if write is None:
-        raise DeliverError(f"'{path.suffix}' is not a mesh file; end the name with one of {', '.join(WRITERS)}.")
-    mesh = animated_mesh(shot, track)
+        raise DeliverError(f"'{path.suffix}' is not a mesh file; end the name with one of {', '.join(MESH_WRITERS)}.")
+    mesh = animated_mesh(shot, track, mesh_precision(path.suffix))
     write(path, mesh)
     return len(mesh.places)
+
+
+def export_camera(shot: Shot, path: Path) -> int:
+    """Write the shot's solved camera as .json, .usd or .glb, the last two with the planes of its tracks; returns how many frames it has.
+
+    Raises
+    ------
+    DeliverError
+        When it is not solved, or cannot be written.
+    """
+    suffix = path.suffix.lower()
+    if suffix != ".json" and suffix not in CAMERA_WRITERS:
+        raise DeliverError(f"'{path.suffix}' is not a camera file; end the name with one of .json, {', '.join(CAMERA_WRITERS)}.")
+    if shot.camera is None or shot.plate is None:
+        raise DeliverError("The shot has no solved camera; solve it first (step Track, or wertis solve).")
+    camera = solved_camera(shot).solved
+    if suffix == ".json":
+        camera_json.write_camera(path, camera)
+    else:
+        CAMERA_WRITERS[suffix](path, camera, shot.plate.fps, plane_corners(shot))
+    return len(camera.poses)
 
 
 def export_shapes(shot: Shot, matte: Matte, path: Path, samples: int = 0) -> int:
@@ -135,14 +205,7 @@ def export_shapes(shot: Shot, matte: Matte, path: Path, samples: int = 0) -> int
     """
     if shot.plate is None or not matte.shapes:
         raise DeliverError(f"{matte.name} has no shapes to write; draw one first.")
-    frames, carried = range(shot.range[0], shot.range[1] + 1), Carrier(shot, matte)
-    names = [s.name for s in matte.shapes]
-    found = []
-    for number, shape in enumerate(matte.shapes):
-        places = {f: carried.controls(shape, f) for f in frames}
-        known = {f: p for f, p in places.items() if p is not None and np.isfinite(p).all()}
-        name = shape.name if names.count(shape.name) == 1 else f"{shape.name} {number + 1}"
-        found.append(_sampled(shape, known, name, samples) if samples else _outlines(shape, known, name))
+    found = sampled_outlines(shot, matte, samples)
     if not any(s.points for s in found):
         raise DeliverError(f"{matte.name} is on no frame of the range; track its surface first.")
     found = [s for s in found if s.points]
@@ -156,6 +219,19 @@ def export_shapes(shot: Shot, matte: Matte, path: Path, samples: int = 0) -> int
     else:
         raise DeliverError(f"'{path.suffix}' is not a file of shapes; end the name with .json, .csv or .svg.")
     return len({f for shape in found for f in shape.points})
+
+
+def sampled_outlines(shot: Shot, matte: Matte, samples: int = 0) -> list[Outlines]:
+    """A matte's shapes over the shot's range, each with its own points, or so many evenly spaced ones."""
+    frames, carried = range(shot.range[0], shot.range[1] + 1), Carrier(shot, matte)
+    names = [s.name for s in matte.shapes]
+    found = []
+    for number, shape in enumerate(matte.shapes):
+        places = {f: carried.controls(shape, f) for f in frames}
+        known = {f: p for f, p in places.items() if p is not None and np.isfinite(p).all()}
+        name = shape.name if names.count(shape.name) == 1 else f"{shape.name} {number + 1}"
+        found.append(_sampled(shape, known, name, samples) if samples else _outlines(shape, known, name))
+    return found
 
 
 def _outlines(shape: MatteShape, known: dict[int, np.ndarray], name: str) -> Outlines:

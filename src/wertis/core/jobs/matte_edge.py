@@ -1,6 +1,6 @@
 """How far a matte's outlines lie from the picture's edge, and outlines fitted to it."""
 
-from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -10,7 +10,7 @@ from wertis.core.jobs.events import Counter, Event, Stop, stopped
 from wertis.core.matte.edge import Edge, KnownFrame, found_edge
 from wertis.core.matte.outline import bezier, flattened
 from wertis.core.matte.tips import colours_near, with_length
-from wertis.core.plate.base import Plate, to_float
+from wertis.core.plate.base import Plate, Reader, to_float
 from wertis.core.shot.document import Shot
 from wertis.core.shot.matte_alpha import shape_alpha
 from wertis.core.shot.matte_carry import Carrier, carrier, points_on
@@ -30,7 +30,6 @@ _SETTLED, _NEAR = 3.0, 12  # times below the limit, and frames from what is over
 _CORNER = 0.3  # roundness below which a point is a corner
 _TOLD = 0.5  # share of an outline that must be told for a frame to be fitted and to be known by
 
-Reader = Callable[[int], np.ndarray]
 
 
 @dataclass(frozen=True)

@@ -13,7 +13,7 @@ from wertis.core.comp.light import light_of
 from wertis.core.comp.picture import Compositor
 from wertis.core.errors import DeliverError, PlateError
 from wertis.core.exchange import pictures
-from wertis.core.files import numbered
+from wertis.core.files import clear_leftovers, numbered
 from wertis.core.jobs.events import Counter, Event, Stop, stopped
 from wertis.core.plate.base import ALPHAS, Plate, to_float
 from wertis.core.plate.colour import CODED, LINEAR, converted, space_of
@@ -82,6 +82,8 @@ def render(shot: Shot, plate: Plate, pattern: str, frames: Sequence[int], what: 
     if any(frame_path(pattern, frame).resolve() in own for frame in frames):
         raise DeliverError(f"{pattern} would write over the plate itself; choose another folder or name.")
     # files take their final name only when they are whole, so one that is there is done
+    if resume:
+        clear_leftovers(frame_path(pattern, f) for f in frames)
     done = {f for f in frames if resume and frame_path(pattern, f).is_file()}
     for frame in frames:
         if frame in done:

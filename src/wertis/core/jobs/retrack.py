@@ -18,9 +18,10 @@ from wertis.core.jobs.events import Counter, Event, Stop, stopped
 from wertis.core.jobs.tracking import Reader
 from wertis.core.plate.base import Plate
 from wertis.core.shot import regions
-from wertis.core.shot.document import KeyRecord, PlaneSolution, RepairLayer, RetrackedLayer, Shot, Solution, Track
+from wertis.core.shot.document import PlaneSolution, RepairLayer, RetrackedLayer, Shot, Solution, Track
 from wertis.core.shot.edits import merged, plane_settings, unlocked
 from wertis.core.shot.hold_outs import held_masks
+from wertis.core.shot.keys import KeyRecord
 from wertis.core.shot.resolve import motion_below, motion_through
 from wertis.core.track.run import track_plane
 

@@ -11,7 +11,7 @@ import numpy as np
 from wertis.core.errors import RegionError
 from wertis.core.geometry.motion import Fix, nearest_frame
 from wertis.core.jobs.events import Counter, Event, Stop, stopped
-from wertis.core.plate.base import Plate
+from wertis.core.plate.base import Plate, Reader
 from wertis.core.plate.cuts import shot_around
 from wertis.core.shot import regions
 from wertis.core.shot.document import PlaneSettings, PlaneSolution, Shot, Track, TrackSettings
@@ -20,7 +20,6 @@ from wertis.core.shot.hold_outs import held_masks
 from wertis.core.shot.resolve import tracked_motion
 from wertis.core.track.run import track_plane
 
-Reader = Callable[[int], np.ndarray]
 DIRECTIONS = ("forward", "backward", "both", "next", "previous")
 
 Tracker = Callable[[Shot, Track, Plate, list[range], Reader | None, Stop | None], Iterator[tuple[int, Any]]]

@@ -2,7 +2,7 @@
 
 import ctypes
 from abc import ABC, abstractmethod
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 import numpy as np
@@ -10,6 +10,9 @@ import numpy as np
 from wertis.core import compiled
 from wertis.core.compiled import address
 from wertis.core.errors import PlateError
+
+Reader = Callable[[int], np.ndarray]
+"""Gives the picture of a frame (h, w, channels); `PlateError` where there is none."""
 
 ALPHAS = ("file", "straight", "ignore")
 """How a plate's alpha is taken: as its format says, as not multiplied into the colours yet, or not at all."""
@@ -136,6 +139,11 @@ def _mixed(colour: np.ndarray, parts: Sequence[float] | np.ndarray) -> np.ndarra
     out = np.empty(colour.shape[:2], np.uint8)
     compiled.LIBRARY.mixed(address(colour, np.uint8), ctypes.c_long(out.size), first, second, 65536 - first - second, address(out, np.uint8))
     return out
+
+
+def rgb_of(picture: np.ndarray) -> np.ndarray:
+    """Red, green and blue (h, w, 3) of a picture as it was read: without alpha, and grey in all three."""
+    return picture[..., :3] if picture.shape[2] > 2 else picture[..., :1].repeat(3, 2)
 
 
 def to_float(picture: np.ndarray) -> np.ndarray:

@@ -13,7 +13,7 @@ import cv2
 import numpy as np
 
 from wertis.core.errors import PlateError
-from wertis.core.plate.base import from_float, to_float
+from wertis.core.plate.base import from_float, rgb_of, to_float
 
 CHANNELS = ("colour", "red", "green", "blue", "alpha", "luma")
 CODED, LINEAR = "coded", "linear"  # what a display shows as it is, and light itself; they stand for names that configurations have for them
@@ -105,16 +105,31 @@ def converted(picture: np.ndarray, space: str, to: str) -> np.ndarray:
     """
     if space == to:
         return picture
+    alpha = picture[..., 3:]
+    straight = np.array(picture[..., :3] if not alpha.shape[2] else picture[..., :3] / np.maximum(alpha, np.float32(1e-6)), np.float32, order="C")
+    if not convert(straight, space, to):
+        return picture
+    return straight if not alpha.shape[2] else np.concatenate([straight * alpha, alpha], axis=2)
+
+
+def convert(colours: np.ndarray, space: str, to: str) -> bool:
+    """Bring colours (h, w, 3) float32, one after another in memory, from one colour space to another, in place; whether they are others now.
+
+    Raises
+    ------
+    PlateError
+        When the configuration lacks a name, or cannot be used.
+    """
+    if space == to:
+        return False
     try:
         between = _between(os.environ.get("OCIO", ""), space, to)
     except Exception as why:  # OpenColorIO's own kind of error
         raise PlateError(f"Colours cannot be brought from {space} to {to} ({why}); choose another colour space in the step Plate.") from why
     if between is None:
-        return picture
-    alpha = picture[..., 3:]
-    straight = np.array(picture[..., :3] if not alpha.shape[2] else picture[..., :3] / np.maximum(alpha, np.float32(1e-6)), np.float32, order="C")
-    between.applyRGB(straight)
-    return straight if not alpha.shape[2] else np.concatenate([straight * alpha, alpha], axis=2)
+        return False
+    between.applyRGB(colours)
+    return True
 
 
 def shown(picture: np.ndarray, viewing: Viewing | None = None) -> np.ndarray:
@@ -131,7 +146,7 @@ def shown(picture: np.ndarray, viewing: Viewing | None = None) -> np.ndarray:
     if v.channel == "alpha":
         alpha = picture[..., 3] if picture.shape[2] > 3 else np.ones(picture.shape[:2], np.float32)
         return np.repeat(from_float(np.nan_to_num(to_float(alpha)), np.uint8)[..., None], 3, 2)
-    colour = picture[..., :3] if picture.shape[2] >= 3 else np.repeat(picture[..., :1], 3, 2)
+    colour = rgb_of(picture)
     if v.display:
         out = _through_config(colour, v)
     elif colour.dtype == np.uint8:

@@ -1,7 +1,6 @@
 """Image sequences through OpenImageIO: a folder, a pattern, or one file of a sequence."""
 
 import re
-from collections.abc import Callable
 from functools import cached_property
 from pathlib import Path
 
@@ -9,7 +8,7 @@ import fileseq
 import numpy as np
 import OpenImageIO as oiio
 
-from wertis.core.errors import PlateError
+from wertis.core.errors import PlateError, library_words
 from wertis.core.plate.base import ALPHAS, Plate, from_float, to_float
 from wertis.core.plate.layers import MAIN, Layer, layers_in
 from wertis.core.plate.png import read_quickly
@@ -152,7 +151,7 @@ def _pixels(source: oiio.ImageInput, spec: oiio.ImageSpec, layer: Layer, path: P
     low, high = min(layer.channels), max(layer.channels) + 1
     pixels = source.read_image(layer.part, 0, low, high, oiio.TypeDesc(np_name(kind)))
     if pixels is None:
-        raise PlateError(f"{path.name} is damaged or cut short ({_said(source.geterror)}); copy it again or render it again.")
+        raise PlateError(f"{path.name} is damaged or cut short ({library_words(source.geterror)}); copy it again or render it again.")
     pixels = np.asarray(pixels).reshape(spec.height, spec.width, high - low)
     picked = [c - low for c in layer.channels]
     if picked != list(range(high - low)):
@@ -213,7 +212,11 @@ def find_sequence(path: Path) -> SequencePlate:
 
 def sequences_in(folder: Path) -> dict[str, dict[int, Path]]:
     """The sequences of pictures in a folder, the longest first: pattern to frame number to file. A single picture without a number is frame 1."""
-    pictures = {str(p): p for p in sorted(folder.iterdir()) if p.suffix.lower() in EXTENSIONS and p.is_file() and not p.name.startswith(".")}
+    try:
+        there = sorted(folder.iterdir())
+    except OSError as why:
+        raise PlateError(f"The folder {folder} cannot be read ({why.strerror}); check that it is there, or open the plate where it is now.") from why
+    pictures = {str(p): p for p in there if p.suffix.lower() in EXTENSIONS and p.is_file() and not p.name.startswith(".")}
     found: dict[tuple[str, str], tuple[str, dict[int, Path]]] = {}
     for each in fileseq.findSequencesInList(list(pictures)):
         frames = each.frameSet()
@@ -257,7 +260,7 @@ def _opened(path: Path, raw_alpha: bool = False) -> oiio.ImageInput:
         how.attribute("oiio:UnassociatedAlpha", 1)
     source = oiio.ImageInput.open(str(path), how)
     if source is None:
-        raise PlateError(f"{path.name} cannot be read as a picture ({_said(oiio.geterror)}); "
+        raise PlateError(f"{path.name} cannot be read as a picture ({library_words(oiio.geterror)}); "
                          "it may be damaged or another kind of file under that name.")
     spec = source.spec()
     if spec.width <= 0 or spec.height <= 0 or spec.width * spec.height > MOST_PIXELS \
@@ -270,15 +273,6 @@ def _opened(path: Path, raw_alpha: bool = False) -> oiio.ImageInput:
 def _no_text(path: Path) -> PlateError:
     """The error for a file whose names of channels or parts are no text."""
     return PlateError(f"{path.name} is damaged (names in its header are no text); copy it again or render it again.")
-
-
-def _said(why: Callable[[], str]) -> str:
-    """A library's own words for what went wrong; it may quote bytes of the file that are no text."""
-    try:
-        lines = why().strip().splitlines()
-    except UnicodeDecodeError:
-        return "its header is damaged"
-    return lines[0] if lines else "unknown format"
 
 
 def _placed(pixels: np.ndarray, window: tuple[int, int], left: int, top: int) -> np.ndarray:

@@ -7,4 +7,5 @@ from wertis.core.shot import grades as grades
 from wertis.core.shot import matte_alpha as matte_alpha
 from wertis.core.shot import matte_edits as matte_edits
 from wertis.core.shot import meshes as meshes
+from wertis.core.shot import patches as patches
 from wertis.core.shot import points as points

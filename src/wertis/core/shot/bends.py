@@ -5,9 +5,10 @@ import numpy as np
 from wertis.core.errors import RegionError
 from wertis.core.geometry import coons, homography
 from wertis.core.keyed import with_key, with_value, without_key
-from wertis.core.shot.document import Bend, Placement, Shot, key_records, plain_keys
+from wertis.core.shot.document import Bend, Placement, Shot
 from wertis.core.shot.edits import carry, placement_on
 from wertis.core.shot.items import set_item
+from wertis.core.shot.keys import key_records, plain_keys
 
 _MOST = 0.45  # of the side: a control point further from its place folds the patch
 
@@ -26,7 +27,7 @@ def outline_on(shot: Shot, placement: Placement, frame: int) -> np.ndarray | Non
 
 def placed(shot: Shot, placement: Placement, frame: float, square: np.ndarray) -> np.ndarray | None:
     """Points (N, 2) of the plane of the placement's unit square on a frame; None where the motion is unknown."""
-    at_home = homography.apply(homography.from_unit_square(placement.array), square)
+    at_home = homography.apply(placement.square_at(frame), square)
     return carry(shot.track(placement.on), at_home, placement.frame, frame)
 
 
@@ -43,7 +44,7 @@ def move_handles(shot: Shot, ident: str, frame: int, targets: np.ndarray) -> Sho
     at_home = carry(track, targets, frame, placement.frame)
     if at_home is None:
         raise RegionError(f"{track.name if track else 'Its track'} has no answer on frame {frame}; bend the sides on a frame where it is tracked.")
-    wanted = homography.apply(np.linalg.inv(homography.from_unit_square(placement.array)), at_home) - coons.THIRDS
+    wanted = homography.apply(np.linalg.inv(placement.square_at(frame)), at_home) - coons.THIRDS
     if not np.isfinite(wanted).all() or np.abs(wanted).max() > _MOST:
         raise RegionError("A side cannot be bent so far; it would fold over. For a strongly curved surface split it in two placements.")
     moved = np.abs(wanted - placement.bend.at(frame)).max(1) > 1e-9

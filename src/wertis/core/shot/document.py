@@ -11,25 +11,24 @@ from typing import Annotated, ClassVar, Literal, Self, TypeVar, overload
 import numpy as np
 from pydantic import Field, field_validator, model_validator
 
-from wertis.core.geometry import quad
+from wertis.core.geometry import homography, quad
 from wertis.core.keyed import Between, Curve, Key
-from wertis.core.shot.fields import FilePath, Frame, Ident, Integers, KindOf, Matrices, Name, Number, Point, Reals, Record, of_kind
+from wertis.core.shot.artwork import Artwork, Shadow, Thickness
+from wertis.core.shot.fields import FilePath, Frame, Ident, Integers, KindOf, Matrices, Name, Point, Reals, Record, of_kind
+from wertis.core.shot.keys import Keys, plain_keys
 from wertis.core.shot.match import NO_MATCH, Match
+from wertis.core.shot.pose import Pose
 
-FORMAT_VERSION = 8
+FORMAT_VERSION = 9
 
 Model = Literal["shift", "shift-scale", "shift-turn", "similarity", "affine", "perspective"]
 Look = Literal["mix", "luma", "red", "green", "blue", "contrast"]
 Blend = Literal["normal", "multiply", "screen", "overlay", "darken", "lighten", "color-dodge", "color-burn", "hard-light", "soft-light", "difference",
                 "exclusion", "hue", "saturation", "color", "luminosity", "plus-lighter"]
-Fit = Literal["fit", "fill", "stretch"]
+Fit = Literal["fit", "fill", "stretch", "own"]
 Alpha = Literal["file", "straight", "ignore"]
+Repeats = Annotated[float, Field(ge=0.05, le=200)]
 Mixing = Literal["plate", "linear", "display"]
-ArtworkKind = Literal["grid", "checker", "picture", "sequence", "text", "solid", "gradient"]
-
-
-Part = Annotated[float, Field(ge=0, le=100)]
-Ink = tuple[Part, Part, Part]
 
 
 def new_id() -> str:
@@ -116,32 +115,6 @@ class Region(Record):
         p = np.concatenate([s.array for s in self.shapes if not s.subtract])
         (x0, y0), (x1, y1) = p.min(0), p.max(0)
         return np.array([[x0, y0], [x1, y0], [x1, y1], [x0, y1]])
-
-
-# -- keys ---------------------------------------------------------------------------------------------------------
-
-
-Values = Annotated[tuple[Number, ...], Field(max_length=20_000)]
-
-
-class KeyRecord(Record):
-    """A value on a frame; see `core.keyed.Key`."""
-
-    value: Values
-    slopes: tuple[Values, Values] | None = None
-
-
-Keys = dict[Frame, KeyRecord]
-
-
-def plain_keys(keys: Keys) -> dict[int, Key]:
-    """A record's keys as a curve's."""
-    return {f: Key(k.value, k.slopes) for f, k in keys.items()}
-
-
-def key_records(keys: dict[int, Key]) -> Keys:
-    """A curve's keys as a record's."""
-    return {f: KeyRecord(value=k.value, slopes=k.slopes) for f, k in keys.items()}
 
 
 # -- what tracking gave -------------------------------------------------------------------------------------------
@@ -416,7 +389,12 @@ class Item(KindOf):
     Attributes
     ----------
     on : id of the track that carries it; empty where nothing does.
+    called : what one of its kind is called in messages.
+    rendered : whether one of its kind lays something on the plate.
     """
+
+    called: ClassVar[str] = "item"
+    rendered: ClassVar[bool] = False
 
     kind: str
     id: Ident = Field(default_factory=new_id)
@@ -434,31 +412,6 @@ class Item(KindOf):
     def depends_on(self) -> tuple[tuple[str, str], ...]:
         """Pairs of tracks (one that needs the other) that the item makes depend on each other."""
         return ()
-
-
-class Artwork(Record):
-    """What a placement shows. A sequence's or movie's first picture falls on `start`; after its last one that holds, or it begins again (`loop`).
-
-    Attributes
-    ----------
-    text, font, align, leading, outline, outline_colour : of a text; see `core.comp.text`. Its letters have the `colour`.
-    colour, second, angle : of a plain colour, or of a gradient from the one to the other. Colours are as coded for the eye.
-    """
-
-    kind: ArtworkKind = "grid"
-    path: FilePath = ""
-    start: Frame = 0
-    loop: bool = False
-    cells: Annotated[int, Field(ge=1, le=64)] = 8
-    text: Annotated[str, Field(max_length=5000)] = ""
-    font: FilePath = ""
-    align: Literal["left", "centre", "right"] = "centre"
-    leading: Annotated[float, Field(ge=0.2, le=5)] = 1.2
-    outline: Annotated[float, Field(ge=0, le=50)] = 0.0
-    outline_colour: Ink = (0.0, 0.0, 0.0)
-    colour: Ink = (0.95, 0.93, 0.88)
-    second: Ink = (0.1, 0.12, 0.2)
-    angle: Annotated[float, Field(ge=-360, le=360)] = 90.0
 
 
 class Bend(Record):
@@ -495,7 +448,14 @@ class Placement(Item):
     held_back : ids of mattes of what is in front of it.
     limited_to : ids of mattes outside of which it does not show.
     match : what is done so that it looks like the plate.
+    density : pixels of the artwork to one of the placement's frame, where it is laid at its own size (fit "own").
+    tiles : how often the artwork is repeated across and down.
+    pose : its own motion on the surface.
+    shadow, inner_shadow, thickness : None for none.
     """
+
+    called: ClassVar[str] = "graphic"
+    rendered: ClassVar[bool] = True
 
     kind: Literal["placement"] = "placement"
     name: Name = "Graphic"
@@ -510,6 +470,12 @@ class Placement(Item):
     held_back: Annotated[tuple[Ident, ...], Field(max_length=1000)] = ()
     limited_to: Annotated[tuple[Ident, ...], Field(max_length=1000)] = ()
     match: Match = NO_MATCH
+    density: Annotated[float, Field(ge=0.01, le=100)] = 1.0
+    tiles: tuple[Repeats, Repeats] = (1.0, 1.0)
+    pose: Pose = Pose()
+    shadow: Shadow | None = None
+    inner_shadow: Shadow | None = None
+    thickness: Thickness | None = None
 
     @field_validator("quad")
     @classmethod
@@ -524,9 +490,23 @@ class Placement(Item):
         return any(self.bend.handles)
 
     @property
+    def is_tiled(self) -> bool:
+        """Whether its artwork is repeated."""
+        return self.tiles != (1.0, 1.0)
+
+    @property
     def array(self) -> np.ndarray:
         """The quad as (4, 2)."""
         return np.array(self.quad, np.float64)
+
+    def square_at(self, time: float) -> np.ndarray:
+        """(3, 3) the unit square of the placement, moved as its keys say at a time, to the picture of the placement's frame."""
+        square = homography.from_unit_square(self.array)
+        return square @ self.pose.matrix_at(time) if self.pose.keys else square
+
+    def quad_at(self, time: float) -> np.ndarray:
+        """The quad (4, 2) in the picture of the placement's frame, moved as its keys say at a time."""
+        return homography.apply(self.square_at(time), quad.UNIT_SQUARE) if self.pose.keys else self.array
 
 
 class HoldOut(Item):

@@ -8,6 +8,7 @@ from wertis.core.geometry.motion import Fix, carried
 from wertis.core.plate import Plate, open_plate
 from wertis.core.shot.document import Placement, PlaneSettings, PlaneSolution, PlateRef, Region, RetrackedLayer, Shot, Solution, Track, TrackSettings
 from wertis.core.shot.fields import Point
+from wertis.core.shot.pose import PoseValues, pose_matrix
 from wertis.core.shot.resolve import motion_of
 
 
@@ -183,7 +184,7 @@ def default_quad(track: Track, frame: int) -> np.ndarray:
 
 def placement_on(shot: Shot, placement: Placement, frame: float) -> np.ndarray | None:
     """The placement's quad (4, 2) at a time; None where the motion is unknown."""
-    return carry(shot.track(placement.on), placement.array, placement.frame, frame)
+    return carry(shot.track(placement.on), placement.quad_at(frame), placement.frame, frame)
 
 
 def moved_on_surface(placement: Placement, ratio: float, move: tuple[float, float] = (0.0, 0.0), scale: tuple[float, float] = (1.0, 1.0),
@@ -204,11 +205,8 @@ def moved_on_surface(placement: Placement, ratio: float, move: tuple[float, floa
     RegionError
         When it would fold over, as behind the camera.
     """
-    angle, lean = np.deg2rad(turn), np.tan(np.deg2rad(skew))
-    flat = (np.array([[0.0, 0], [1, 0], [1, 1], [0, 1]]) - about) * [ratio, 1.0] * scale
-    flat[:, 0] -= lean * flat[:, 1]
-    turned = flat @ np.array([[np.cos(angle), np.sin(angle)], [-np.sin(angle), np.cos(angle)]])
-    corners = turned / [ratio, 1.0] + about + np.asarray(move)
+    values = PoseValues(move[0], move[1], scale[0], scale[1], turn, skew)
+    corners = homography.apply(pose_matrix(values, ratio, about), quad.UNIT_SQUARE)
     onto = homography.from_unit_square(placement.array)
     before_horizon = np.column_stack([corners, np.ones(4)]) @ onto[2] * np.sign(onto[2, 2])
     there = homography.apply(onto, corners) if (before_horizon > 1e-9).all() else np.full((4, 2), np.nan)
@@ -225,7 +223,7 @@ def rebase_placement(shot: Shot, placement: Placement, frame: int) -> Placement:
     RegionError
         When the track has no answer there.
     """
-    found = placement_on(shot, placement, frame)
+    found = carry(shot.track(placement.on), placement.array, placement.frame, frame)
     if found is None:
         track = shot.track(placement.on)
         raise RegionError(f"{track.name if track else 'Its track'} is not tracked on frame {frame}; choose a frame on which it is.")

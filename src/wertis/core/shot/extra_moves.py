@@ -5,8 +5,9 @@ import numpy as np
 from wertis.core.errors import RegionError
 from wertis.core.keyed import with_key, with_value, without_key
 from wertis.core.repair.extra import ExtraMotion, ExtraValues
-from wertis.core.shot.document import ExtraMoveLayer, Keys, Shot, Track, key_records, plain_keys
+from wertis.core.shot.document import ExtraMoveLayer, Shot, Track
 from wertis.core.shot.edits import unlocked
+from wertis.core.shot.keys import Keys, key_records, plain_keys
 from wertis.core.shot.resolve import motion_below, motion_through
 
 _PARTS = ("move", "form", "skew")

@@ -54,6 +54,7 @@ Reals = Annotated[np.ndarray, ArrayOf("float64", 1)]
 Matrices = Annotated[np.ndarray, ArrayOf("float64", 3)]
 Table = Annotated[np.ndarray, ArrayOf("float64", 2)]
 Triples = Annotated[np.ndarray, ArrayOf("int64", 2)]
+Picture = Annotated[np.ndarray, ArrayOf("float16", 3)]
 Flags = Annotated[np.ndarray, ArrayOf("bool", 2)]
 
 

@@ -1,6 +1,6 @@
 """Fills in the document: a colour laid on the picture inside mattes, drawn lines among them, with a glow."""
 
-from typing import Annotated, Literal
+from typing import Annotated, ClassVar, Literal
 
 from pydantic import Field
 
@@ -23,6 +23,9 @@ class Fill(Item):
     glow : standard deviations in pixels of the blurs that lie round it.
     glow_strength : share of each.
     """
+
+    called: ClassVar[str] = "colour"
+    rendered: ClassVar[bool] = True
 
     kind: Literal["fill"] = "fill"
     name: Name = "Colour"

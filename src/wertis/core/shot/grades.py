@@ -1,6 +1,6 @@
 """Grades in the document: the colours of the picture changed inside mattes, or inside a track's region."""
 
-from typing import Annotated, Literal
+from typing import Annotated, ClassVar, Literal
 
 from pydantic import Field
 
@@ -25,6 +25,9 @@ class Grade(Item):
     limited_to : ids of the mattes inside of which it works; in the whole picture where there is none.
     opacity : share of it.
     """
+
+    called: ClassVar[str] = "grade"
+    rendered: ClassVar[bool] = True
 
     kind: Literal["grade"] = "grade"
     name: Annotated[str, Field(min_length=1, max_length=200)] = "Grade"

@@ -3,16 +3,17 @@
 A kind of item whose place in the picture is kept on a frame of its own registers how it is put on another track.
 """
 
-from collections.abc import Callable
-from typing import Any
+from collections.abc import Callable, Collection
+from typing import Any, TypeVar, overload
 
 import numpy as np
 
 from wertis.core.errors import RegionError
 from wertis.core.shot.document import HoldOut, Item, Placement, Shot, Track, dependency_cycle, new_id
-from wertis.core.shot.edits import as_points, carry, free_name, placement_on, track_of
+from wertis.core.shot.edits import as_points, carry, free_name, track_of
 from wertis.core.shot.hold_outs import shape_on
 
+I = TypeVar("I", bound=Item)
 Carry = Callable[[Shot, Any, Track, int], Item]
 """Gives an item hung on another track so that it does not move in the picture of a frame; RegionError where it cannot."""
 
@@ -24,17 +25,25 @@ def register_carry(kind: type[Item], carry: Carry) -> None:
     _carry[kind] = carry
 
 
-def item_of(shot: Shot, ident: str) -> Item:
-    """The item with this id.
+@overload
+def item_of(shot: Shot, ident: str) -> Item: ...
+@overload
+def item_of(shot: Shot, ident: str, kind: type[I]) -> I: ...
+
+
+def item_of(shot: Shot, ident: str, kind: type[Item] = Item) -> Item:
+    """The item with this id, of a kind.
 
     Raises
     ------
     RegionError
-        When it has gone.
+        When it is no longer in the shot, or of another kind.
     """
     item = shot.item(ident)
     if item is None:
-        raise RegionError("That object is no longer in the shot.")
+        raise RegionError(f"That {kind.called} is no longer in the shot.")
+    if not isinstance(item, kind):
+        raise RegionError(f"{item.name} is not a {kind.called}.")
     return item
 
 
@@ -64,6 +73,21 @@ def set_item(shot: Shot, item: Item) -> Shot:
     return checked(shot.with_item(item))
 
 
+def with_only(shot: Shot, idents: Collection[str]) -> Shot:
+    """The shot with these items alone laid on its plate; what shapes them, such as mattes, stays.
+
+    Raises
+    ------
+    RegionError
+        When one of them is no longer in the shot, or lays nothing on the plate.
+    """
+    for ident in idents:
+        item = item_of(shot, ident)
+        if not item.rendered:
+            raise RegionError(f"{item.name} is a {item.called}, which lays nothing on the plate; choose a graphic, a patch, a colour or a grade.")
+    return shot.but(items=tuple(x.but(visible=x.id in idents) if x.rendered else x for x in shot.items))
+
+
 def set_fields(shot: Shot, ident: str, kind: type[Item], **changes: object) -> Shot:
     """The shot with fields of an item of a kind set.
 
@@ -72,10 +96,7 @@ def set_fields(shot: Shot, ident: str, kind: type[Item], **changes: object) -> S
     RegionError
         When it is gone, locked or of another kind.
     """
-    item = item_of(shot, ident)
-    if not isinstance(item, kind):
-        raise RegionError(f"{item.name} is not a {kind.__name__.lower()}.")
-    return set_item(shot, item.but(**changes))
+    return set_item(shot, item_of(shot, ident, kind).but(**changes))
 
 
 def remove_item(shot: Shot, ident: str) -> Shot:
@@ -152,7 +173,7 @@ def checked(shot: Shot) -> Shot:
 def _place_elsewhere(shot: Shot, placement: Placement, track: Track | None, frame: int) -> Placement:
     if track is None:
         raise RegionError("A placement hangs on a track; choose one.")
-    corners = placement_on(shot, placement, frame)
+    corners = carry(shot.track(placement.on), placement.array, placement.frame, frame)
     known = frame == track.region.frame or carry(track, track.region.array[:1], track.region.frame, frame) is not None
     if corners is None or not known:
         lost = shot.track(placement.on) if corners is None else track

@@ -376,9 +376,7 @@ def hold_back(shot: Shot, ident: str, placement_id: str, how: Literal["in front"
         When one of the two is gone, or the graphic is locked.
     """
     matte_of(shot, ident)
-    placement = item_of(shot, placement_id)
-    if not isinstance(placement, Placement):
-        raise RegionError(f"{placement.name} is not a graphic.")
+    placement = item_of(shot, placement_id, Placement)
     front, limits = (tuple(x for x in row if x != ident) for row in (placement.held_back, placement.limited_to))
     front, limits = (*front, *([ident] if how == "in front" else [])), (*limits, *([ident] if how == "limits" else []))
     return set_item(shot, placement.but(held_back=front, limited_to=limits))

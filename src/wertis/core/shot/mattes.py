@@ -2,7 +2,7 @@
 
 from collections.abc import Callable
 from functools import cached_property
-from typing import Annotated, Literal, Self
+from typing import Annotated, ClassVar, Literal, Self
 
 import numpy as np
 from pydantic import Field, model_validator
@@ -212,6 +212,8 @@ class Matte(Item):
     centre : degrees by which the middle of the opening comes after the frame's own time.
     """
 
+    called: ClassVar[str] = "matte"
+
     kind: Literal["matte"] = "matte"
     name: Name = "Matte"
     frame: Frame
@@ -293,7 +295,4 @@ def matte_of(shot: Shot, ident: str) -> Matte:
     RegionError
         When it is gone.
     """
-    found = item_of(shot, ident)
-    if not isinstance(found, Matte):
-        raise RegionError(f"{found.name} is not a matte.")
-    return found
+    return item_of(shot, ident, Matte)

@@ -7,9 +7,9 @@ from pathlib import Path
 import numpy as np
 
 from wertis.core.plate import open_plate
-from wertis.core.plate.base import Plate, to_float
+from wertis.core.plate.base import Plate, rgb_of, to_float
 from wertis.core.plate.colour import CODED, converted, space_of
-from wertis.core.shot.document import Shot
+from wertis.core.shot.document import PlateRef, Shot
 from wertis.core.shot.edits import opened
 
 _MOST_PLATES, _MOST_PICTURES = 8, 6
@@ -20,7 +20,7 @@ _pictures: "OrderedDict[tuple, np.ndarray]" = OrderedDict()
 
 def coded(picture: np.ndarray, space: str = "") -> np.ndarray:
     """(h, w, 3) float32, coded for the eye with white at 1, of a picture as it was read; `space` is its colour space, the usual one when empty."""
-    colour = to_float(picture[..., :3] if picture.shape[2] > 2 else picture[..., :1].repeat(3, 2))
+    colour = to_float(rgb_of(picture))
     return np.asarray(converted(colour, space or space_of(picture.dtype), CODED))
 
 
@@ -32,10 +32,30 @@ def plate_picture(shot: Shot, frame: int) -> np.ndarray:
     PlateError
         When it cannot be read.
     """
-    ref = shot.plate
-    assert ref is not None, "a shot without a plate has no pictures"
-    key = (ref.path, ref.layer, ref.alpha, ref.colour, frame)
-    return _kept(key, lambda: coded(_plate(key[:3], lambda: opened(ref)).read(frame), ref.colour))
+    ref = _ref(shot)
+    return _kept((*_key(ref), ref.colour, frame), lambda: coded(_plate(_key(ref), lambda: opened(ref)).read(frame), ref.colour))
+
+
+def raw_picture(shot: Shot, frame: int) -> np.ndarray:
+    """A frame of a shot's plate as it is read (h, w, channels), in its own numbers. Do not write into it.
+
+    Raises
+    ------
+    PlateError
+        When it cannot be read.
+    """
+    ref = _ref(shot)
+    return _kept((*_key(ref), "raw", frame), lambda: _plate(_key(ref), lambda: opened(ref)).read(frame))
+
+
+def _ref(shot: Shot) -> PlateRef:
+    assert shot.plate is not None, "a shot without a plate has no pictures"
+    return shot.plate
+
+
+def _key(ref: PlateRef) -> tuple[str, str, str]:
+    """What tells one opened plate from another."""
+    return ref.path, ref.layer, ref.alpha
 
 
 def file_picture(path: str, frame: int) -> np.ndarray | None:

@@ -7,8 +7,9 @@ import numpy as np
 from wertis.core.errors import RegionError
 from wertis.core.geometry.warp import IDENTITY, Warp, compose, inverted
 from wertis.core.keyed import Key, moved_key, with_key, with_value, without_key
-from wertis.core.shot.document import RepairLayer, RepairPoint, RetrackedLayer, Shot, Track, key_records, plain_keys
+from wertis.core.shot.document import RepairLayer, RepairPoint, RetrackedLayer, Shot, Track
 from wertis.core.shot.edits import track_of, unlocked
+from wertis.core.shot.keys import key_records, plain_keys
 from wertis.core.shot.resolve import motion_below, motion_of, motion_through, point_repair
 
 _FARTHEST = 1e6  # pixels; what lies further is the doing of a fold

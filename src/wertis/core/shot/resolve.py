@@ -27,8 +27,8 @@ from wertis.core.shot.document import (
     SmoothingLayer,
     Solution,
     Track,
-    plain_keys,
 )
+from wertis.core.shot.keys import plain_keys
 
 SolutionBuilder = Callable[[Any, Region], Motion]
 LayerBuilder = Callable[[Motion, Any, Region], Motion]

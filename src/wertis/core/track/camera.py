@@ -32,6 +32,7 @@ _LEAST_FITS = (3.0, 1.0)  # pixels, of each round of adjusting, beyond which a s
 _LEAST_SIGHTS = 4  # frames on which a feature must be seen
 _USUAL = 0.3  # pixels by which features are usually off
 _ERROR = 2.0  # pixels, by which a feature may be off its place in space
+_SEED = 1  # of what is sampled at random; it is all done by one thread, too, so that the same tracks give the same bits
 
 
 def solve_camera(tracks: FeatureTracks, size: tuple[int, int], focal: float | None = None, radial: bool = False) -> SolvedCamera:
@@ -51,6 +52,7 @@ def solve_camera(tracks: FeatureTracks, size: tuple[int, int], focal: float | No
     import pycolmap  # large, and nobody else needs it
 
     pycolmap.logging.minloglevel = 3
+    pycolmap.set_random_seed(_SEED)
     step = max(1, round(len(tracks.frames) / _SOLVED_TOGETHER))
     frames = tracks.frames[::step]  # others are placed among these afterwards
     on = {f: tracks.on(f) for f in frames}
@@ -75,11 +77,15 @@ def solve_camera(tracks: FeatureTracks, size: tuple[int, int], focal: float | No
             database.write_matches(frames.index(a) + 1, frames.index(b) + 1, matches.astype(np.uint32))
         database.close()
         (Path(folder) / "pairs.txt").write_text("".join(f"{_name(a)} {_name(b)}\n" for a, b, _ in pairs))
-        pycolmap.verify_matches(path, Path(folder) / "pairs.txt")
+        verified = pycolmap.TwoViewGeometryOptions()
+        verified.ransac.random_seed = _SEED
+        pycolmap.verify_matches(path, Path(folder) / "pairs.txt", verified)
         options = pycolmap.IncrementalPipelineOptions()
+        options.num_threads = options.mapper.num_threads = 1
+        options.random_seed = options.mapper.random_seed = _SEED
         options.ba_refine_focal_length = focal is None
         options.ba_refine_extra_params = radial
-        options.multiple_models, options.extract_colors, options.random_seed = False, False, 1
+        options.multiple_models, options.extract_colors = False, False
         options.ba_global_frames_ratio = options.ba_global_points_ratio = 1.4
         options.mapper.init_min_tri_angle, options.mapper.filter_max_reproj_error = 4.0, _ERROR
         options.mapper.init_min_num_inliers = 50
@@ -237,6 +243,7 @@ def _adjusted_once(pycolmap: Any, solved: SolvedCamera, tracks: FeatureTracks, s
     options = pycolmap.BundleAdjustmentOptions()
     options.refine_focal_length, options.refine_extra_params, options.print_summary = zoom, radial, False
     options.ceres.loss_function_type, options.ceres.loss_function_scale = pycolmap.LossFunctionType.CAUCHY, _USUAL
+    options.ceres.solver_options.num_threads = 1
     options.ceres.solver_options.function_tolerance, options.ceres.solver_options.max_num_iterations = _ARRIVED, _ITERATIONS
     config = pycolmap.BundleAdjustmentConfig()
     for k in at.values():

@@ -9,16 +9,32 @@ from PySide6.QtWidgets import (
     QHBoxLayout,
     QLineEdit,
     QPushButton,
+    QVBoxLayout,
+    QWidget,
 )
 
 from wertis.app.fields import form, named
-from wertis.app.pages import Page, combo
+from wertis.app.pages import Page, combo, part_buttons, side_by_side
 from wertis.app.session import Session
+from wertis.app.steps.deliver.motion_fields import MotionFields
+from wertis.core.shot.document import Item, Placement, Shot
+from wertis.core.shot.fills import Fill
 from wertis.core.shot.mattes import mattes_of
 from wertis.core.shot.meshes import MeshSolution
+from wertis.core.shot.patches import Patch
 
-WHAT_WORDS = {"comp": "The comp", "graphic": "The graphic alone, with alpha"}
-_MATTE = "matte:"  # before a matte's id, where one is to be rendered
+WHAT_WORDS = {"comp": "The comp", "graphic": "All graphics alone, with alpha"}
+_MATTE, _ALONE = "matte:", "alone:"  # before the id of a matte, or of what is rendered alone
+
+
+def alone_items(shot: Shot) -> list[Item]:
+    """What has a picture of its own that can be rendered alone."""
+    return [x for x in shot.items if isinstance(x, Placement | Patch | Fill)]
+
+
+def alone_id(what: str) -> str:
+    """The id of the one thing that is to be rendered alone; empty where it is something else."""
+    return what[len(_ALONE):] if what.startswith(_ALONE) else ""
 
 
 def matte_id(what: str) -> str:
@@ -32,10 +48,18 @@ class DeliverPage(Page):
     render_wanted = Signal(str, str)
     export_wanted = Signal(str)
     mesh_wanted = Signal(str)
+    mesh_proof_wanted = Signal(str)
+    camera_wanted = Signal(str, str)
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
-        f = form(self)
+        f = self.form = form(self)
+        row_of = QWidget()
+        parts, self.part = part_buttons((("Render", "Pictures and movies"), ("Motion", "Corners, matrices, points and maps for other applications"),
+                                         ("Pin, 3D", "Wertis' own corner pin, meshes, the solved camera")), lambda _: self.show_state(), row_of)
+        parts.setContentsMargins(0, 0, 0, 0)
+        row_of.setLayout(parts)
+        f.addRow(row_of)
         self.what = combo(WHAT_WORDS, "What to render", self._suggest)
         self.kind = combo({".png": "PNG sequence", ".exr": "EXR sequence", ".tif": "TIFF sequence", ".dpx": "DPX sequence", ".mp4": "Movie, H.264",
                             ".mkv": "Movie, FFV1 (no loss)"}, "File kind", self._suggest)
@@ -59,7 +83,15 @@ class DeliverPage(Page):
         f.addRow("", browse)
         f.addRow(self.range)
         f.addRow(self.resume)
+        self.background = QCheckBox("In the background")
+        self.background.setToolTip("A process of its own renders the shot as it is now; the window stays free, and goes first")
+        f.addRow(self.background)
         f.addRow(self.render_button)
+        holder = QWidget()
+        self.queue_place = QVBoxLayout(holder)
+        self.queue_place.setContentsMargins(0, 0, 0, 0)
+        f.addRow(holder)
+        self._pin_row = f.rowCount()
         f.addRow(named("Corner pin", "heading"))
         self.pin_words = named("", "quiet")
         self.csv, self.json = QPushButton("Export CSV..."), QPushButton("Export JSON...")
@@ -70,24 +102,51 @@ class DeliverPage(Page):
         row.addWidget(self.json)
         f.addRow(self.pin_words)
         f.addRow(row)
-        self.mesh_heading = named("Mesh", "heading")
-        self.mesh_format = combo({".usd": "USD, with time samples", ".obj": "OBJ, one file a frame", ".json": "JSON", ".csv": "CSV"}, "Format of the mesh",
-                                 lambda: None)
-        self.mesh_button = QPushButton("Export the mesh...")
+        self.mesh_format = combo({".usd": "USD, with time samples", ".glb": "glTF, one file", ".obj": "OBJ, one file a frame", ".json": "JSON",
+                                  ".csv": "CSV"}, "Format of the mesh", self.show_state)
+        self.mesh_button = QPushButton("Export...")
         self.mesh_button.setToolTip("Every vertex over the range, pegs and repairs and all")
         self.mesh_button.clicked.connect(self._export_mesh)
         f.addRow(named("Pixels, y down, first pixel's centre at 0.5, 0.5; the file says so too.", "hint"))
-        f.addRow(self.mesh_heading)
+        self._mesh_row = f.rowCount()
+        f.addRow(named("Mesh", "heading"))
         f.addRow(self.mesh_format)
-        f.addRow(self.mesh_button)
-        self.mesh_hint = named("USD and OBJ: pixels, y up from the lower left corner. JSON and CSV: y down, as the corner pin.", "hint")
-        f.addRow(self.mesh_hint)
+        self.mesh_proof = QPushButton("Prove it")
+        self.mesh_proof.setToolTip("Let the receiver's stand-in rebuild frames from the mesh's file, and compare")
+        self.mesh_proof.clicked.connect(lambda: self.mesh_proof_wanted.emit(self.mesh_format.currentData()))
+        f.addRow(side_by_side(self.mesh_button, self.mesh_proof))
+        f.addRow(named("USD, glTF and OBJ: pixels, y up from the lower left corner. JSON and CSV: y down, as the corner pin.", "hint"))
+        self.camera_what = combo({"camera": "Camera, points, planes", "straight map": "Map: lens taken out", "lens map": "Map: lens put back"},
+                                 "What of the camera goes out", self.show_state)
+        self.camera_format = combo({".usd": "USD, with time samples", ".glb": "glTF, one file", ".json": "JSON"}, "Format of the camera", lambda: None)
+        self.camera_button = QPushButton("Export...")
+        self.camera_button.setToolTip("The shot's solved camera, for 3D applications, or its lens for compositing")
+        self.camera_button.clicked.connect(self._export_camera)
+        self._camera_row = f.rowCount()
+        f.addRow(named("Camera", "heading"))
+        f.addRow(self.camera_what)
+        f.addRow(self.camera_format)
+        f.addRow(self.camera_button)
+        self._rows = {0: range(1, self._pin_row), 2: range(self._pin_row, f.rowCount())}
+        self.motion = MotionFields(session)
+        f.addRow(self.motion)
         self._folder = Path.home()
         self._suggested_for: object = None
         self.show_state()
 
+    @property
+    def in_background(self) -> bool:
+        """Whether a process of its own shall render what is chosen."""
+        return self.background.isEnabled() and self.background.isChecked()
+
     def show_state(self) -> None:
         s = self.session
+        for part, rows in self._rows.items():
+            for row in rows:
+                self.form.setRowVisible(row, self.part.checkedId() == part)
+        self.motion.setVisible(self.part.checkedId() == 1)
+        if self.part.checkedId() == 1:
+            self.motion.show_state()
         a, b = s.shot.range
         self.range.setText(f"frames {a} to {b}" if s.plate else "")
         self.render_button.setEnabled(s.plate is not None)
@@ -95,10 +154,18 @@ class DeliverPage(Page):
         ok = track is not None and track.solution is not None and (bool(s.shot.placements(track.id)) or track.region.corners is not None)
         self.csv.setEnabled(ok)
         self.json.setEnabled(ok)
-        for widget in (self.mesh_heading, self.mesh_format, self.mesh_button, self.mesh_hint):
-            widget.setVisible(track is not None and isinstance(track.solution, MeshSolution))
+        has_mesh = track is not None and isinstance(track.solution, MeshSolution)
+        for row in range(self._mesh_row, self._camera_row):
+            self.form.setRowVisible(row, self.part.checkedId() == 2 and has_mesh)
+        self.mesh_proof.setEnabled(s.placement is not None and self.mesh_format.currentData() != ".csv")
+        has_camera = self.part.checkedId() == 2 and s.shot.camera is not None
+        for row in range(self._camera_row, self._camera_row + 4):
+            self.form.setRowVisible(row, has_camera)
+        self.camera_format.setVisible(has_camera and self.camera_what.currentData() == "camera")
         chosen = self.what.currentData()
-        wanted = [(words, key) for key, words in WHAT_WORDS.items()] + [(f"Matte: {m.name}", f"{_MATTE}{m.id}") for m in mattes_of(s.shot)]
+        wanted = [*((words, key) for key, words in WHAT_WORDS.items()),
+                  *((f"{x.name} alone, with alpha", f"{_ALONE}{x.id}") for x in alone_items(s.shot)),
+                  *((f"Matte: {m.name}", f"{_MATTE}{m.id}") for m in mattes_of(s.shot))]
         if wanted != [(self.what.itemText(k), self.what.itemData(k)) for k in range(self.what.count())]:
             with QSignalBlocker(self.what):
                 self.what.clear()
@@ -117,7 +184,10 @@ class DeliverPage(Page):
         shot, suffix = self.session.shot, self.kind.currentData()
         text = self.target.text()
         folder = Path(text).parent if text else (self.session.path.parent / "render" if self.session.path else self._folder / "render")
-        stem = f"{shot.name.replace('/', '-').replace(' ', '_')}_{'matte' if matte_id(str(self.what.currentData())) else self.what.currentData()}"
+        what = str(self.what.currentData())
+        self.background.setEnabled(not matte_id(what))  # mattes are rendered here
+        alone = shot.item(alone_id(what))
+        stem = f"{shot.name}_{alone.name if alone is not None else 'matte' if matte_id(what) else what}".replace("/", "-").replace(" ", "_")
         self.target.setText(str(folder / (stem + (suffix if suffix in (".mp4", ".mkv") else f".####{suffix}"))))
 
     def _browse(self) -> None:
@@ -131,6 +201,14 @@ class DeliverPage(Page):
         name, _ = QFileDialog.getSaveFileName(self, "Export the mesh", str(folder / f"{track.name if track else 'mesh'}{suffix}"), f"Mesh (*{suffix})")
         if name:
             self.mesh_wanted.emit(name if name.lower().endswith(suffix) else name + suffix)
+
+    def _export_camera(self) -> None:
+        kind = self.camera_what.currentData()
+        suffix = self.camera_format.currentData() if kind == "camera" else ".exr"
+        folder = self.session.path.parent if self.session.path else self._folder
+        name, _ = QFileDialog.getSaveFileName(self, "Export the camera", str(folder / f"{kind.replace(' ', '_')}{suffix}"), f"(*{suffix})")
+        if name:
+            self.camera_wanted.emit(kind, name if name.lower().endswith(suffix) else name + suffix)
 
     def _export(self, suffix: str) -> None:
         track = self.session.track

@@ -7,10 +7,10 @@ from PySide6.QtWidgets import QColorDialog, QFormLayout, QPushButton, QWidget
 from wertis.app.fields import Choice, DragLabel, named
 from wertis.app.pages import combo, number, show_colour, side_by_side
 from wertis.app.session import Session
+from wertis.app.steps.use.matte_choice import show_mattes
 from wertis.core.comp.blend import MODES, PLUS_LIGHTER
 from wertis.core.errors import WertisError
 from wertis.core.shot.fills import Fill, set_fill
-from wertis.core.shot.mattes import mattes_of
 
 BLEND_WORDS = {k: k.replace("-", " ").capitalize() for k in (*MODES, PLUS_LIGHTER)}
 
@@ -52,13 +52,8 @@ class FillFields(QWidget):
         fill = self.fill
         if fill is None:
             return
-        for box, held, none in ((self.inside, fill.limited_to, "Nothing yet"), (self.front, fill.held_back, "Nothing")):
-            with QSignalBlocker(box):
-                box.clear()
-                box.addItem(none, "")
-                for matte in mattes_of(self.session.shot):
-                    box.addItem(matte.name, matte.id)
-                box.setCurrentIndex(max(box.findData(held[0] if held else ""), 0))
+        show_mattes(self.inside, self.session.shot, fill.limited_to, "Nothing yet")
+        show_mattes(self.front, self.session.shot, fill.held_back, "Nothing")
         with QSignalBlocker(self.blend):
             self.blend.setCurrentIndex(self.blend.findData(fill.blend))
         glow = (*fill.glow, 0.0, 0.0)

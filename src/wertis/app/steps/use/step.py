@@ -13,19 +13,27 @@ from wertis.app.picture_view import PictureView
 from wertis.app.step import Step
 from wertis.app.steps.use.mattes.part import MattePart
 from wertis.app.steps.use.page import UsePage
+from wertis.app.steps.use.patches.part import PatchPart
+from wertis.app.steps.use.place_tool import PlaceTool, Posed
+from wertis.app.steps.use.strip_window import StripWindow
 from wertis.app.tools import PointsTool, Tool
 from wertis.app.viewer import track_words
 from wertis.app.workbench import Workbench
+from wertis.core.comp.graphic import surface_warp
 from wertis.core.comp.light import light_words
-from wertis.core.comp.picture import surface_proportions
 from wertis.core.errors import RegionError
-from wertis.core.geometry import coons, quad
+from wertis.core.geometry import coons
 from wertis.core.jobs.matching import PARTS
-from wertis.core.shot import bends, edits, items, matte_edits
-from wertis.core.shot.document import Placement, Shot
+from wertis.core.keyed import moved_key
+from wertis.core.shot import bends, edits, items, matte_edits, placing
+from wertis.core.shot.document import Bend, Placement, Shot
 from wertis.core.shot.fills import Fill, add_fill, set_fill
 from wertis.core.shot.grades import Grade, add_grade
+from wertis.core.shot.keys import key_records, plain_keys
 from wertis.core.shot.mattes import Matte
+from wertis.core.shot.patches import Patch
+from wertis.core.shot.placing import surface_proportions
+from wertis.core.shot.pose import Pose, PoseValues
 
 _CELLS = 4  # of the grid that shows a placement's perspective
 _SOURCES = {"given": "given", "perspective": "from the perspective", "flat": "too flat to tell"}
@@ -41,29 +49,44 @@ class UseStep(Step):
         super().__init__(bench)
         self.page = UsePage(self.session)
         self.page.add_wanted.connect(self.place)
-        self.page.reread_wanted.connect(self.reread)
+        self.page.artwork.reread_wanted.connect(self.reread)
+        self.page.place.handles_changed.connect(lambda: bench.choose_tool())
         self.page.match.bench = bench
         self.mattes = MattePart(bench, self.page.matte)
         self.page.matte_wanted.connect(self.draw_matte)
         self.page.grade_wanted.connect(self.add_grade)
         self.page.fill_wanted.connect(self.add_fill)
+        self.patches = PatchPart(bench, self.page.patch)
+        self.page.patch_wanted.connect(self.add_patch)
+        self.strip: StripWindow | None = None
+
+    @property
+    def steady(self) -> bool:  # type: ignore[override]
+        """A patch is painted on in the steady view as well."""
+        return self.patches.painting
 
     def commands(self) -> list[Command]:
         return [Command("use.place", "Edit", "Place a graphic", self.place, "P", 3),
                 Command("use.matte", "Edit", "Draw a matte", self.draw_matte, "Shift+P", 3),
                 Command("use.grade", "Edit", "Add a grade", self.add_grade, "", 3),
                 Command("use.fill", "Edit", "Lay a colour inside a matte", self.add_fill, "", 3),
+                Command("use.patch", "Edit", "Take out a patch", self.add_patch, "", 3),
+                Command("use.patch-whole", "Edit", "Take out the whole picture as a patch", lambda: self.add_patch(True), "", 3),
                 Command("use.match", "Edit", "Match the graphic to the plate", lambda: self.page.match.measure(PARTS), "", 3),
+                Command("use.strip", "Edit", "Show the graphic on many frames", self.show_strip, "", 3),
                 Command("use.hold-out", "Edit", "Hold the matte out of a track...", self.hold_out_matte, "", 3),
                 Command("use.reread", "Edit", "Read the artwork again", self.reread, "", 3)]
 
     def words(self) -> str:
         s = self.session
-        return ", ".join(p.name for p in s.shot.placements(s.track_id))[:40] or "nothing placed" if s.track is not None else ""
+        used = [x.name for x in s.shot.items_under(s.track_id) if isinstance(x, Placement | Patch)]
+        return ", ".join(used)[:40] or "nothing placed" if s.track is not None else ""
 
     def hint(self) -> str:
         if self.mattes.matte is not None:
             return "Drag the matte's points; each frame becomes a key. Double-click a side for a new point, Shift chooses several."
+        if self.patches.patch is not None:
+            return "Join the patch's clean plate, or choose a brush and paint in either view; Give back says where it is laid on."
         return "Drag the corners to where the graphic belongs." if self.session.placement else "Place a graphic on the surface with P."
 
     def headline(self) -> Line | None:
@@ -73,6 +96,8 @@ class UseStep(Step):
             return self.mattes.words(track_words(track)), theme.PAPER
         if s.selected(Grade) is not None or s.selected(Fill) is not None:
             return None
+        if self.patches.patch is not None:
+            return self.patches.words(), theme.PAPER
         if p is None or track is None or s.shot.plate is None or edits.placement_on(s.shot, p, s.frame) is None:
             return None
         found = surface_proportions(p, s.shot.plate.size, s.aspect)
@@ -86,8 +111,9 @@ class UseStep(Step):
     def paint(self, painter: QPainter, view: PictureView) -> None:
         s = self.session
         self.mattes.paint(painter, view)
+        self.patches.paint(painter, view)
         track, placement = s.track, s.placement
-        if track is None or placement is None or not track.visible or any(s.selected(kind) is not None for kind in (Matte, Grade, Fill)):
+        if track is None or placement is None or not track.visible or any(s.selected(kind) is not None for kind in (Matte, Grade, Fill, Patch)):
             return
         on = edits.placement_on(s.shot, placement, s.frame)
         if on is None:
@@ -111,26 +137,41 @@ class UseStep(Step):
     def tool_wanted(self) -> tuple[str, ...]:
         if self.mattes.matte is not None:
             return self.mattes.tool_wanted()
+        if self.patches.patch is not None:
+            return ("paint", self.patches.patch.id) if self.patches.painting else ()
         if self.session.selected(Grade) is not None or self.session.selected(Fill) is not None:
             return ()
-        return ("placement", self.session.placement.id) if self.session.placement is not None else ()
+        placement = self.session.placement
+        return ("placement move" if self.page.place.by_handles else "placement", placement.id) if placement is not None else ()
 
     def tool(self, wanted: tuple[str, ...]) -> Tool | None:
         if wanted[0].startswith("matte"):
             return self.mattes.tool(wanted)
+        if wanted[0] == "paint":
+            return self.patches.tool()
+        if wanted[0] == "placement move":
+            return PlaceTool(self._posed, self._pose)
         return PointsTool(self._corners, self._moved, True, theme.PAPER)
 
     def key_marks(self) -> list[int]:
+        placement = self.session.placement
+        if placement is not None and self.mattes.matte is None:
+            return sorted(placement.pose.keys) if len(placement.pose.keys) > 1 else []
         return self.mattes.key_marks()
 
     def measured(self) -> dict[int, float]:
         return self.mattes.edge.by_frame()
 
     def move_key_mark(self, frame: int, to: int, copy: bool) -> bool:
+        s, placement = self.session, self.session.placement
+        if placement is not None and self.mattes.matte is None:
+            moved = placement.but(pose=placement.pose.but(keys=key_records(moved_key(plain_keys(placement.pose.keys), frame, to, copy))))
+            return self.bench.edit("Move a key", lambda: items.set_item(s.shot, moved))
         return self.mattes.move_key_mark(frame, to, copy)
 
     def left(self) -> None:
         self.mattes.drawing = False
+        self.page.patch.put_away()
 
     def escape(self) -> bool:
         return self.mattes.escape()
@@ -153,6 +194,11 @@ class UseStep(Step):
             self.bring()
             where = f"inside {matte.name}" if matte is not None else "for the whole picture; draw a matte to limit it"
             self.bench.say(f"The grade is added, {where}.")
+
+    def add_patch(self, whole: bool = False) -> None:
+        """Take a patch of the selected track out of the frame in view."""
+        self.bring()
+        self.patches.add(whole)
 
     def add_fill(self) -> None:
         """Lay a colour on the selected track, inside the matte that is in hand."""
@@ -195,12 +241,24 @@ class UseStep(Step):
         placement = s.placement
         if placement is None:
             return
-        home = edits.carry(s.shot.track(placement.on), points, s.frame, placement.frame)
-        if home is None or not quad.is_convex(home):
-            self.bench.say("The corners must not fold over; drag them so that the sides do not cross.", True)
-            return
-        moved = placement.but(quad=edits.as_points(home))
-        self.bench.edit("Move the placement", lambda: items.set_item(s.shot, moved), "placement-drag", dragging)
+        self.bench.edit("Move the placement", lambda: items.set_item(s.shot, placing.with_corners(s.shot, placement, points, s.frame)), "placement-drag",
+                        dragging)
+
+    def _posed(self) -> Posed | None:
+        s, placement = self.session, self.session.placement
+        track = s.shot.track(placement.on) if placement is not None else None
+        surface = surface_warp(track, placement.but(pose=Pose(), bend=Bend()), s.frame) if track is not None and placement is not None else None
+        if placement is None or surface is None:
+            return None
+        ratio = placement.pose.ratio if placement.pose.keys else placing.proportions_in(s.shot, placement)
+        return Posed(surface, placement.pose.at(s.frame), ratio, placement.pose.about)
+
+    def _pose(self, values: PoseValues, dragging: bool) -> None:
+        s, placement = self.session, self.session.placement
+        if placement is not None:
+            self.bench.edit("Move the graphic on its surface",
+                            lambda: items.set_item(s.shot, placing.posed(s.shot, placement, s.frame, values, self.page.place.keyed.isChecked())),
+                            "placement-pose", dragging)
 
     # -- what can be asked for ------------------------------------------------------------------------------------
 
@@ -223,6 +281,17 @@ class UseStep(Step):
             self.bench.choose_tool()
             self.bench.say("Drag the corners to where the graphic belongs, then choose what to show on the right."
                            + ("" if track.solution else " Track the surface (T) to carry it."))
+
+    def show_strip(self) -> None:
+        """Show the same place on many frames, in a window of its own."""
+        s, placement = self.session, self.session.placement
+        if placement is None or s.plate is None:
+            self.bench.say("Select a graphic first; the strip shows its place on many frames.", True)
+        elif not self.bench.work.busy():
+            if self.strip is not None:
+                self.strip.deleteLater()
+            self.strip = StripWindow(self.bench, placement.id, placement.name)
+            self.strip.show()
 
     def reread(self) -> None:
         """Read the artwork's files again."""

@@ -2,10 +2,10 @@
 
 from collections.abc import Callable
 
-from PySide6.QtWidgets import QFormLayout, QPushButton, QWidget
+from PySide6.QtWidgets import QPushButton, QWidget
 
 from wertis.app.fields import Number, named
-from wertis.app.pages import button_grid
+from wertis.app.pages import button_grid, part_form
 from wertis.app.steps.use.mattes.hand import Hand
 
 
@@ -17,9 +17,7 @@ class EdgeFields(QWidget):
         self.hand = hand
         self.words: Callable[[], str] = lambda: ""  # what is measured on the frame in view
         self.buttons: dict[str, QPushButton] = {}
-        f = QFormLayout(self)
-        f.setContentsMargins(0, 0, 0, 0)
-        f.setVerticalSpacing(5)
+        f = part_form(self)
         self.limit = Number(0.1, 20, 0.1, 1, "px", "How far the outline may lie from the edge")
         self.limit.setValue(0.7)
         self.reach = Number(2, 60, 1, 0, "px", "How far to both sides of the outline the edge is looked for")

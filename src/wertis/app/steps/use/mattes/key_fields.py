@@ -1,10 +1,10 @@
 """A matte's keys on its page, what moving points changes, and what points are bound to."""
 
 from PySide6.QtCore import QSignalBlocker
-from PySide6.QtWidgets import QFormLayout, QPushButton, QWidget
+from PySide6.QtWidgets import QPushButton, QWidget
 
 from wertis.app.fields import DragLabel, named
-from wertis.app.pages import BETWEEN_WORDS, button_grid, combo, number, side_by_side
+from wertis.app.pages import BETWEEN_WORDS, button_grid, combo, number, part_form, side_by_side
 from wertis.app.steps.use.mattes.hand import Hand
 from wertis.core.shot.mattes import Anchor
 
@@ -18,9 +18,7 @@ class KeyFields(QWidget):
         super().__init__()
         self.hand = hand
         self.buttons: dict[str, QPushButton] = {}
-        f = self.form = QFormLayout(self)
-        f.setContentsMargins(0, 0, 0, 0)
-        f.setVerticalSpacing(5)
+        f = self.form = part_form(self)
         self.reach = combo(REACH_WORDS, "What moving points changes", self.show_state)
         f.addRow("Moving sets", self.reach)
         self.first = number(-1e7, 1e8, "", "First frame of the stretch", lambda v: None)

@@ -5,12 +5,12 @@ from functools import partial
 
 from PySide6.QtCore import QSignalBlocker, QSize, Qt, QTimer
 from PySide6.QtGui import QColor, QIcon, QPixmap
-from PySide6.QtWidgets import QAbstractItemView, QCheckBox, QColorDialog, QFormLayout, QPushButton, QTreeWidget, QTreeWidgetItem, QWidget
+from PySide6.QtWidgets import QAbstractItemView, QCheckBox, QColorDialog, QPushButton, QTreeWidget, QTreeWidgetItem, QWidget
 
 from wertis.app import theme
 from wertis.app.draw_tools import WAYS
 from wertis.app.fields import DragLabel
-from wertis.app.pages import button_grid, combo, number, side_by_side
+from wertis.app.pages import button_grid, combo, number, part_form, side_by_side
 from wertis.app.steps.use.mattes.hand import Hand
 from wertis.core.shot import matte_edits
 from wertis.core.shot.mattes import Matte, MatteShape
@@ -29,9 +29,7 @@ class ShapeFields(QWidget):
         self.hand = hand
         self.buttons: dict[str, QPushButton] = {}
         self._filled: tuple = ()
-        f = QFormLayout(self)
-        f.setContentsMargins(0, 0, 0, 0)
-        f.setVerticalSpacing(5)
+        f = part_form(self)
         self.list = self._tree()
         f.addRow(self.list)
         self.way = combo(WAYS, "How shapes are drawn", lambda: None)

@@ -4,10 +4,10 @@ from pathlib import Path
 
 from PySide6.QtCore import QSignalBlocker
 from PySide6.QtGui import QColor
-from PySide6.QtWidgets import QCheckBox, QColorDialog, QFileDialog, QFormLayout, QPushButton, QWidget
+from PySide6.QtWidgets import QCheckBox, QColorDialog, QFileDialog, QPushButton, QWidget
 
 from wertis.app.fields import DragLabel, named
-from wertis.app.pages import combo, number, show_colour, side_by_side
+from wertis.app.pages import combo, number, part_form, show_colour, side_by_side
 from wertis.app.steps.use.mattes.hand import Hand
 from wertis.core.errors import WertisError
 from wertis.core.shot.document import Placement, Shot
@@ -36,9 +36,7 @@ class WholeFields(QWidget):
     def __init__(self, hand: Hand) -> None:
         super().__init__()
         self.hand = hand
-        f = self.form = QFormLayout(self)
-        f.setContentsMargins(0, 0, 0, 0)
-        f.setVerticalSpacing(5)
+        f = self.form = part_form(self)
         self.how = combo(HOW_WORDS, "What it does to a graphic", self._held)
         self.of = combo({}, "The graphic", self._held)
         f.addRow(side_by_side(self.how, self.of))

@@ -1,0 +1,1 @@
+"""Patches in the step Use: taken flat, painted, given back."""

@@ -1,0 +1,68 @@
+"""EXR files of numbers rather than colours, by OpenImageIO: opened with what may be wrong told, and written whole or not at all."""
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+import numpy as np
+import OpenImageIO as oiio
+
+from wertis.core.errors import DeliverError, library_words
+from wertis.core.files import replacing
+
+_LARGEST = 65536  # pixels of a picture's side
+
+
+@contextmanager
+def opened(path: Path) -> Iterator[oiio.ImageInput]:
+    """A file that is open for reading.
+
+    Raises
+    ------
+    DeliverError
+        When it cannot be opened, has no picture's size, or texts in it are none.
+    """
+    source = oiio.ImageInput.open(str(path))
+    if source is None:
+        raise DeliverError(f"{path.name} cannot be read ({library_words(oiio.geterror)}); check that it is there and whole.")
+    try:
+        spec = source.spec()
+        if not (0 < spec.width <= _LARGEST and 0 < spec.height <= _LARGEST):
+            raise DeliverError(f"{path.name} is {spec.width} x {spec.height}, which is no picture's size.")
+        yield source
+    except UnicodeDecodeError as why:
+        raise DeliverError(f"{path.name} is damaged (it has names that are no text); make it again.") from why
+    finally:
+        source.close()
+
+
+def pixels_of(source: oiio.ImageInput, path: Path) -> np.ndarray:
+    """(h, w, channels) float32 of an open file.
+
+    Raises
+    ------
+    DeliverError
+        When it is damaged.
+    """
+    pixels = source.read_image(0, 0, 0, source.spec().nchannels, oiio.FLOAT)
+    if pixels is None:
+        raise DeliverError(f"{path.name} is damaged ({library_words(source.geterror)}); delete it and make it again.")
+    return np.asarray(pixels)
+
+
+def write(path: Path, spec: oiio.ImageSpec, pixels: np.ndarray) -> None:
+    """Write (h, w, channels) as a specification says.
+
+    Raises
+    ------
+    DeliverError
+        When it cannot be written.
+    """
+    with replacing(path) as temporary:
+        target = oiio.ImageOutput.create(str(temporary))
+        if target is None or not target.open(str(temporary), spec):
+            raise DeliverError(f"{path.name} could not be begun ({(target.geterror() if target else oiio.geterror()).strip()}); choose another folder.")
+        wrote = target.write_image(np.ascontiguousarray(pixels))
+        why = target.geterror().strip()
+        if not target.close() or not wrote:
+            raise DeliverError(f"{path.name} could not be written ({why or 'the disk may be full'}); free some space and go on. What is there is kept.")

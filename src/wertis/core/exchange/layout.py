@@ -1,0 +1,86 @@
+"""In which coordinates and frame numbers motion goes out: what receiving applications differ in."""
+
+from typing import Annotated, Literal
+
+import numpy as np
+from pydantic import BaseModel, ConfigDict, Field
+
+Centre = Literal["half", "zero"]
+Units = Literal["pixels", "unit"]
+
+
+class Layout(BaseModel):
+    """How coordinates and frames are written.
+
+    Attributes
+    ----------
+    size : width, height of the plate's picture.
+    y_up : y grows upward from the picture's lower edge, rather than downward from its upper one.
+    centre : where the first pixel's centre is: at 0.5, 0.5 ("half") or at 0, 0 ("zero"). In units of the picture it means nothing.
+    units : pixels, or shares of the receiver's picture from 0 to 1.
+    receiver : width, height of the receiver's picture; None for the plate's own.
+    first : number that the range's first frame gets; None for the plate's own numbers.
+    start : the plate's number of that frame.
+    """
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+    size: tuple[Annotated[int, Field(ge=1, le=65536)], Annotated[int, Field(ge=1, le=65536)]]
+    y_up: bool = False
+    centre: Centre = "half"
+    units: Units = "pixels"
+    receiver: tuple[Annotated[int, Field(ge=1, le=65536)], Annotated[int, Field(ge=1, le=65536)]] | None = None
+    first: Annotated[int, Field(ge=-10_000_000, le=100_000_000)] | None = None
+    start: int = 0
+
+    @property
+    def matrix(self) -> np.ndarray:
+        """(3, 3) the plate's coordinates (y down, first centre at 0.5) to those written."""
+        w, h = self.size
+        there = self.receiver or self.size
+        out = np.diag([there[0] / w, there[1] / h, 1.0])
+        if self.y_up:
+            out = np.array([[1.0, 0, 0], [0, -1, there[1]], [0, 0, 1]]) @ out
+        if self.units == "unit":
+            return np.diag([1 / there[0], 1 / there[1], 1.0]) @ out
+        shift = -0.5 if self.centre == "zero" else 0.0
+        return np.array([[1.0, 0, shift], [0, 1, shift], [0, 0, 1]]) @ out
+
+    def points(self, points: np.ndarray) -> np.ndarray:
+        """Points (..., 2) of the plate's picture as they are written."""
+        m = self.matrix  # upright: scales and a shift
+        return np.asarray(points) * m[[0, 1], [0, 1]] + m[:2, 2]
+
+    def back(self, points: np.ndarray) -> np.ndarray:
+        """Written points (..., 2) in the plate's picture."""
+        m = np.linalg.inv(self.matrix)
+        return np.asarray(points) @ m[:2, :2].T + m[:2, 2]
+
+    def homography(self, matrix: np.ndarray) -> np.ndarray:
+        """A map (3, 3) of the plate's coordinates as one of those written, its last element 1."""
+        out = self.matrix @ matrix @ np.linalg.inv(self.matrix)
+        return out / out[2, 2]
+
+    def homography_back(self, matrix: np.ndarray) -> np.ndarray:
+        """A written map (3, 3) as one of the plate's coordinates."""
+        out = np.linalg.inv(self.matrix) @ matrix @ self.matrix
+        return out / out[2, 2]
+
+    def frame(self, frame: int) -> int:
+        """A plate's frame as it is numbered."""
+        return frame if self.first is None else frame - self.start + self.first
+
+    def frame_back(self, frame: int) -> int:
+        """A written number's frame of the plate."""
+        return frame if self.first is None else frame - self.first + self.start
+
+    def words(self) -> str:
+        """The convention, in a sentence for the file and the receiver."""
+        w, h = self.receiver or self.size
+        origin = "lower left" if self.y_up else "top left"
+        way = "up" if self.y_up else "down"
+        if self.units == "unit":
+            return f"shares of the picture from 0 to 1; origin at its {origin} corner, x right, y {way}; picture {w} x {h}"
+        centre = "0.5,0.5" if self.centre == "half" else "0,0"
+        corner = "corner pixel" if self.y_up else "pixel"
+        return f"pixels of a picture of {w} x {h}; origin {origin}, x right, y {way}; the first {corner}'s centre at {centre}"

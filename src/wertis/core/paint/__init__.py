@@ -1,0 +1,1 @@
+"""Painting on flat pictures: strokes, healing, filling from the surroundings."""

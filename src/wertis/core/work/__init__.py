@@ -1,0 +1,1 @@
+"""Unattended work: lists of shots, what is done of them, and reports."""

@@ -1,0 +1,130 @@
+"""`wertis-receiver`: rebuild a frame from an exported file, the plate and the artwork alone."""
+
+import argparse
+import json
+import sys
+from pathlib import Path
+
+import cv2
+import numpy as np
+
+from wertis_receiver import draw
+from wertis_receiver.mesh import read_mesh
+from wertis_receiver.read import Convention, Motion, Unreadable, read
+from wertis_receiver.shapes import filled, read_shapes
+
+
+def parser() -> argparse.ArgumentParser:
+    """Its options."""
+    p = argparse.ArgumentParser(prog="wertis-receiver", description="Rebuild a frame from what Wertis exported, the plate and the artwork alone; "
+                                "a stand-in for the application that receives it.")
+    p.add_argument("motion", help="a motion file (.json, .csv), one coordinate map (.exr), a mesh or shapes")
+    p.add_argument("--plate", required=True, metavar="PICTURE", help="the plate's picture of that frame")
+    p.add_argument("--artwork", metavar="PICTURE", help="what is to be put there; not needed for shapes, which come out as a matte")
+    p.add_argument("--mesh", action="store_true", help="the file is an animated mesh (.json, .usd, .glb, or the frame's .obj)")
+    p.add_argument("--shapes", action="store_true", help="the file holds shapes (.json, .csv, .svg)")
+    p.add_argument("--frame", type=int, required=True, metavar="N", help="the frame, as it is numbered in the file")
+    p.add_argument("--corners", metavar='"x,y x,y x,y x,y"', help="for matrices, maps and meshes: its corners on the reference frame, in the file's terms")
+    p.add_argument("--out", metavar="PICTURE", help="write the rebuilt frame here")
+    p.add_argument("--places", metavar="FILE.json", help="write where the corners are, in pixels from the upper left, here")
+    for name, choices in (("y", ("down", "up")), ("centre", ("half", "zero")), ("units", ("pixels", "unit"))):
+        p.add_argument(f"--{name}", choices=choices, help="take the numbers to be so, whatever the file says")
+    return p
+
+
+def main(arguments: list[str] | None = None) -> int:
+    """Run it; the exit code."""
+    a = parser().parse_args(arguments)
+    try:
+        plate = _picture(Path(a.plate))
+        if not a.artwork and not a.shapes:
+            raise Unreadable("artwork is needed (--artwork)")
+        artwork = _picture(Path(a.artwork)) if a.artwork else plate
+        corners = _corners(a.corners) if a.corners else None
+        if a.motion.lower().endswith(".exr"):
+            out, places = _through_map(Path(a.motion), plate, artwork, corners, a)
+        elif a.mesh:
+            if corners is None:
+                raise Unreadable("a mesh needs the artwork's corners on the reference frame (--corners)")
+            mesh = read_mesh(Path(a.motion), a.frame, (plate.shape[1], plate.shape[0]))
+            out, places = draw.on_mesh(plate, artwork, corners, mesh.home, mesh.places, mesh.triangles), mesh.places
+        elif a.shapes:
+            shapes = read_shapes(Path(a.motion), a.frame)
+            out = np.round(255 * filled(shapes, (plate.shape[1], plate.shape[0]))).astype(np.uint8)
+            places = np.concatenate([s.curves[:, 0] for s in shapes])
+        else:
+            motion = read(Path(a.motion), (plate.shape[1], plate.shape[0]))
+            motion.convention = _believed(motion.convention, a)
+            places = corners_of(motion, a.frame, corners)
+            scale = np.array(plate.shape[1::-1]) / motion.convention.size
+            places = places * scale
+            out = draw.on_corners(plate, artwork, places)
+    except Unreadable as why:
+        print(f"wertis-receiver: {why}", file=sys.stderr)
+        return 1
+    if a.places:
+        Path(a.places).write_text(json.dumps([[float(x), float(y)] for x, y in places]))
+    if a.out and not cv2.imwrite(a.out, out):
+        print(f"wertis-receiver: {a.out} cannot be written", file=sys.stderr)
+        return 1
+    return 0
+
+
+def corners_of(motion: Motion, frame: int, corners: np.ndarray | None) -> np.ndarray:
+    """(4, 2) where the artwork's corners are on a frame, in pixels from the upper left."""
+    if motion.kind == "corners":
+        found = motion.corners.get(frame)
+    elif motion.kind == "matrices":
+        if corners is None:
+            raise Unreadable("matrices need the artwork's corners on the reference frame (--corners)")
+        matrix = motion.matrices.get(frame)
+        found = None if matrix is None else cv2.perspectiveTransform(corners[None], matrix)[0]
+    else:
+        rows = list(motion.points.values())[:4]
+        if len(rows) < 4:
+            raise Unreadable("four points carry a picture's corners")
+        found = None if any(frame not in r for r in rows) else np.array([r[frame] for r in rows])
+    if found is None:
+        raise Unreadable(f"there is nothing for frame {frame}")
+    return motion.convention.pixels(found)
+
+
+def _through_map(path: Path, plate: np.ndarray, artwork: np.ndarray, corners: np.ndarray | None, a: argparse.Namespace) -> tuple[np.ndarray, np.ndarray]:
+    import OpenImageIO as oiio
+
+    if corners is None:
+        raise Unreadable("a map needs the artwork's corners on the reference frame (--corners)")
+    source = oiio.ImageInput.open(str(path))
+    if source is None:
+        raise Unreadable(f"{path.name}: {oiio.geterror()}")
+    said = source.spec().getattribute("wertis:layout")
+    pixels = np.asarray(source.read_image(oiio.FLOAT))
+    source.close()
+    body: dict = json.loads(str(said)) if said else {"size": plate.shape[1::-1], "y_up": False, "centre": "half", "units": "pixels"}
+    w, h = body.get("receiver") or body["size"]
+    convention = _believed(Convention((int(w), int(h)), bool(body["y_up"]), body["centre"] == "zero", body["units"] == "unit"), a)
+    return draw.by_map(plate, artwork, convention.pixels(corners), convention.pixels(pixels[..., :2]), pixels[..., 3]), convention.pixels(corners)
+
+
+def _believed(convention: Convention, a: argparse.Namespace) -> Convention:
+    return Convention(convention.size, convention.y_up if a.y is None else a.y == "up", convention.zero if a.centre is None else a.centre == "zero",
+                      convention.unit if a.units is None else a.units == "unit")
+
+
+def _picture(path: Path) -> np.ndarray:
+    found = cv2.imread(str(path), cv2.IMREAD_UNCHANGED)
+    if found is None:
+        raise Unreadable(f"{path.name} is no picture that can be read")
+    if found.dtype == np.uint16:
+        found = (found / 257).round().astype(np.uint8)
+    return found if found.ndim == 3 else np.repeat(found[..., None], 3, 2)
+
+
+def _corners(text: str) -> np.ndarray:
+    try:
+        found = np.array([[float(v) for v in pair.split(",")] for pair in text.split()])
+    except ValueError as why:
+        raise Unreadable(f"{text} is no list of points") from why
+    if found.shape != (4, 2):
+        raise Unreadable(f"{len(found)} corners where four are wanted")
+    return found

@@ -1,0 +1,94 @@
+"""Putting artwork on a plate by four corners, or by a coordinate map."""
+
+import cv2
+import numpy as np
+
+FINER = 4  # times in each direction that a pixel is sampled
+
+
+def on_corners(plate: np.ndarray, artwork: np.ndarray, corners: np.ndarray) -> np.ndarray:
+    """A plate (h, w, 3) with artwork (h, w, 3 or 4) on corners (4, 2), clockwise from the artwork's top left; the first pixel reaches from 0 to 1."""
+    h, w = artwork.shape[:2]
+    source = np.array([[0, 0], [w, 0], [w, h], [0, h]], np.float32) - np.float32(0.5)
+    low = np.floor(corners.min(0)).astype(int) - 1
+    high = np.ceil(corners.max(0)).astype(int) + 2
+    low, high = np.maximum(low, 0), np.minimum(high, plate.shape[1::-1])
+    if (high <= low).any():
+        return plate.copy()
+    target = ((corners - low) * FINER - 0.5).astype(np.float32)
+    matrix = cv2.getPerspectiveTransform(source, target)
+    size = int((high - low)[0]) * FINER, int((high - low)[1]) * FINER
+    art = artwork.astype(np.float32)
+    alpha = art[..., 3:] / 255 if art.shape[2] == 4 else np.ones((h, w, 1), np.float32)
+    colour = np.concatenate([art[..., :3] * alpha, alpha], axis=2)
+    reduced, larger = _reduced(colour, matrix)
+    laid = cv2.warpPerspective(reduced, matrix @ larger, size, flags=cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+    inside = np.zeros(size[::-1], np.uint8)
+    cv2.fillConvexPoly(inside, np.round(target * 256).astype(np.int32), 1, cv2.LINE_8, 8)
+    laid = cv2.resize(laid * inside[..., None], tuple(int(v) for v in high - low), interpolation=cv2.INTER_AREA)
+    out = plate.astype(np.float32)
+    part = out[low[1]:high[1], low[0]:high[0], :3]
+    part[...] = laid[..., :3] + part * (1 - laid[..., 3:])
+    return np.clip(np.round(out), 0, 255).astype(plate.dtype)
+
+
+def _reduced(picture: np.ndarray, matrix: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """The picture no finer than it is seen, and the matrix that takes its pixels to the first picture's."""
+    h, w = picture.shape[:2]
+    ends = cv2.perspectiveTransform(np.array([[[0, 0], [w, 0], [w, h], [0, h]]], np.float32), matrix)[0]
+    across = max(float(np.linalg.norm(ends[1] - ends[0])), float(np.linalg.norm(ends[2] - ends[3])))
+    down = max(float(np.linalg.norm(ends[3] - ends[0])), float(np.linalg.norm(ends[2] - ends[1])))
+    small = max(1, min(w, round(across))), max(1, min(h, round(down)))
+    if small == (w, h):
+        return picture, np.eye(3)
+    made = cv2.resize(picture, small, interpolation=cv2.INTER_AREA)
+    sx, sy = w / small[0], h / small[1]
+    return made, np.array([[sx, 0, (sx - 1) / 2], [0, sy, (sy - 1) / 2], [0, 0, 1.0]])
+
+
+def on_mesh(plate: np.ndarray, artwork: np.ndarray, corners: np.ndarray, home: np.ndarray, places: np.ndarray, triangles: np.ndarray) -> np.ndarray:
+    """A plate with artwork that lies on corners (4, 2) of a mesh's reference frame, where its vertices (V, 2) are at `home`; now they are at `places`."""
+    h, w = artwork.shape[:2]
+    onto = cv2.getPerspectiveTransform(corners.astype(np.float32), np.array([[0, 0], [w, 0], [w, h], [0, h]], np.float32))
+    now = cv2.perspectiveTransform(places.reshape(1, -1, 2), np.eye(3))[0]
+    high, wide = plate.shape[0] * FINER, plate.shape[1] * FINER
+    at = np.full((high, wide, 2), np.nan, np.float32)  # where on the reference frame each part of a pixel is
+    for triangle in triangles:
+        corner, source = now[triangle] * FINER - 0.5, home[triangle]
+        low, up = np.maximum(np.floor(corner.min(0)).astype(int), 0), np.minimum(np.ceil(corner.max(0)).astype(int) + 1, [wide, high])
+        if (up <= low).any():
+            continue
+        x, y = np.meshgrid(np.arange(low[0], up[0]), np.arange(low[1], up[1]))
+        sides = np.column_stack([corner[1] - corner[0], corner[2] - corner[0]])
+        if abs(np.linalg.det(sides)) < 1e-9:
+            continue
+        uv = np.stack([x - corner[0, 0], y - corner[0, 1]], -1) @ np.linalg.inv(sides).T
+        inside = (uv >= -1e-6).all(-1) & (uv.sum(-1) <= 1 + 1e-6)
+        found = source[0] + uv @ np.stack([source[1] - source[0], source[2] - source[0]])
+        at[low[1]:up[1], low[0]:up[0]][inside] = found[inside]
+    on_art = cv2.perspectiveTransform(np.nan_to_num(at, nan=-1e4).reshape(1, -1, 2), onto).reshape(at.shape)
+    there = np.isfinite(at[..., 0]) & (on_art >= 0).all(-1) & (on_art <= [w, h]).all(-1)
+    across, down = (float(np.median(np.linalg.norm(np.diff(on_art, axis=a), axis=-1)[there[1:] if a == 0 else there[:, 1:]])) if there.any() else 1.0
+                    for a in (1, 0))
+    small = max(1, round(w / max(across, 1.0))), max(1, round(h / max(down, 1.0)))  # no finer than it is seen
+    reduced = cv2.resize(artwork[..., :3].astype(np.float32), small, interpolation=cv2.INTER_AREA)
+    places_ = on_art * (np.array(small) / [w, h]) - 0.5
+    seen = cv2.remap(reduced, places_[..., 0].astype(np.float32), places_[..., 1].astype(np.float32), cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+    laid = cv2.resize(np.concatenate([seen * there[..., None], there[..., None].astype(np.float32)], axis=2), plate.shape[1::-1],
+                      interpolation=cv2.INTER_AREA)
+    out = plate.astype(np.float32)
+    out[..., :3] = laid[..., :3] + out[..., :3] * (1 - laid[..., 3:])
+    return np.clip(np.round(out), 0, 255).astype(plate.dtype)
+
+
+def by_map(plate: np.ndarray, artwork: np.ndarray, corners: np.ndarray, places: np.ndarray, alpha: np.ndarray) -> np.ndarray:
+    """A plate with artwork that lies on corners (4, 2) of the reference frame, by a map's places (h, w, 2) there of the plate's pixels."""
+    h, w = artwork.shape[:2]
+    onto = cv2.getPerspectiveTransform(corners.astype(np.float32), np.array([[0, 0], [w, 0], [w, h], [0, h]], np.float32))
+    on_art = cv2.perspectiveTransform(places.reshape(1, -1, 2).astype(np.float32), onto).reshape(places.shape) - np.float32(0.5)
+    inside = alpha * (on_art >= -0.5).all(-1) * (on_art < [w - 0.5, h - 0.5]).all(-1)
+    seen = cv2.remap(artwork[..., :3], on_art[..., 0], on_art[..., 1], cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE).astype(np.float32)
+    out = plate.astype(np.float32)
+    share = inside[..., None].astype(np.float32)
+    out[..., :3] = seen * share + out[..., :3] * (1 - share)
+    return np.clip(np.round(out), 0, 255).astype(plate.dtype)

@@ -1,0 +1,113 @@
+"""Reading the exchanged files: corners, matrices, points and coordinate maps."""
+
+import csv
+import json
+from dataclasses import dataclass, field
+from pathlib import Path
+
+import numpy as np
+
+
+class Unreadable(Exception):
+    """A file cannot be used; the message says why."""
+
+
+@dataclass
+class Convention:
+    """How the numbers of a file are meant.
+
+    Attributes
+    ----------
+    size : width, height of the picture that they are of.
+    y_up, zero, unit : y grows upward; the first pixel's centre is at 0; shares of the picture rather than pixels.
+    """
+
+    size: tuple[int, int]
+    y_up: bool = False
+    zero: bool = False
+    unit: bool = False
+
+    def pixels(self, points: np.ndarray) -> np.ndarray:
+        """Points (..., 2) in pixels from the picture's upper left corner, the first pixel reaching from 0 to 1."""
+        p = np.array(points, float)
+        w, h = self.size
+        if self.unit:
+            p = p * [w, h]
+        elif self.zero:
+            p = p + 0.5
+        if self.y_up:
+            p[..., 1] = h - p[..., 1]
+        return p
+
+
+@dataclass
+class Motion:
+    """What a file holds: frame to four corners (4, 2), or to a matrix (3, 3), or a point's name to frame to a place (2,), as they stand in the file."""
+
+    kind: str
+    convention: Convention
+    reference: int = 0
+    corners: dict[int, np.ndarray] = field(default_factory=dict)
+    matrices: dict[int, np.ndarray] = field(default_factory=dict)
+    points: dict[str, dict[int, np.ndarray]] = field(default_factory=dict)
+
+
+def read(path: Path, size: tuple[int, int]) -> Motion:
+    """A motion file, .json or .csv; `size` is the plate's, where the file says none."""
+    try:
+        text = path.read_text("utf-8")
+    except (OSError, UnicodeDecodeError) as why:
+        raise Unreadable(f"{path.name}: {why}") from why
+    try:
+        return _from_json(json.loads(text), size) if path.suffix.lower() == ".json" else _from_table(text, size)
+    except (ValueError, KeyError, TypeError, IndexError) as why:
+        raise Unreadable(f"{path.name}: {why!r}") from why
+
+
+def _from_json(body: dict, size: tuple[int, int]) -> Motion:
+    if body.get("format") == "wertis-corner-pin":
+        convention = Convention((body["width"], body["height"]))
+        return Motion("corners", convention, int(body["reference"]), {int(f): np.array(c, float) for f, c in body["corners"].items()})
+    if body.get("format") != "wertis-motion":
+        raise ValueError("neither a corner pin nor a motion")
+    convention = _convention(body["layout"])
+    return _made(body["kind"], convention, int(body["reference"]), {int(f): r for f, r in body.get("frames", {}).items()},
+                 {n: {int(f): r for f, r in t.items()} for n, t in body.get("tracks", {}).items()})
+
+
+def _from_table(text: str, size: tuple[int, int]) -> Motion:
+    convention, reference, rows = Convention(size), 0, []
+    for line in text.splitlines():
+        if line.startswith("# layout "):
+            convention = _convention(json.loads(line[9:]))
+        elif line.startswith("# reference frame ") or line.startswith("# placed on frame "):
+            reference = int(line[18:])
+        elif line.strip() and not line.startswith("#"):
+            rows.append(line)
+    table = list(csv.reader(rows))
+    header = [c.strip() for c in table[0]]
+    kind = {"x1": "corners", "m11": "matrices", "id": "points", "x": "transforms"}[header[1]]
+    if kind == "points":
+        tracks: dict[str, dict[int, list[float]]] = {}
+        for row in table[1:]:
+            tracks.setdefault(row[1], {})[int(row[0])] = [float(v) for v in row[2:]]
+        return _made(kind, convention, reference, {}, tracks)
+    return _made(kind, convention, reference, {int(r[0]): [float(v) for v in r[1:]] for r in table[1:] if all(c.strip() for c in r)}, {})
+
+
+def _made(kind: str, convention: Convention, reference: int, frames: dict[int, list[float]], tracks: dict[str, dict[int, list[float]]]) -> Motion:
+    motion = Motion(kind, convention, reference)
+    if kind == "corners":
+        motion.corners = {f: np.array(r, float).reshape(4, 2) for f, r in frames.items()}
+    elif kind == "matrices":
+        motion.matrices = {f: np.array(r, float).reshape(3, 3) for f, r in frames.items()}
+    elif kind == "points":
+        motion.points = {n: {f: np.array(r[:2], float) for f, r in t.items()} for n, t in tracks.items()}
+    else:
+        raise ValueError(f"{kind} carry no picture")
+    return motion
+
+
+def _convention(layout: dict) -> Convention:
+    w, h = layout.get("receiver") or layout["size"]
+    return Convention((int(w), int(h)), bool(layout["y_up"]), layout["centre"] == "zero", layout["units"] == "unit")

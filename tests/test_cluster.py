@@ -1,0 +1,166 @@
+"""Work shared out among processes: the same bits, whoever makes them and whoever is killed."""
+
+import contextlib
+import io
+import multiprocessing
+import os
+import shutil
+import signal
+import tempfile
+import threading
+import time
+import unittest
+from pathlib import Path
+from unittest import mock
+
+import cv2
+import numpy as np
+
+import wertis
+from tests.scenes import PlaneShot
+from wertis.cli.main import main
+from wertis.core.errors import WertisError
+from wertis.core.files import clear_leftovers, replacing
+from wertis.core.imaging import parallel
+from wertis.scripting import cluster as clusters
+from wertis.scripting.cluster import Cluster
+
+
+class ClusterTest(unittest.TestCase):
+    made: PlaneShot
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        # tests that run side by side run in daemons, which Python allows no processes of their own
+        patched = mock.patch.dict(multiprocessing.current_process()._config, daemon=False)  # type: ignore[attr-defined]
+        patched.start()
+        cls.addClassCleanup(patched.stop)
+        cls.made = PlaneShot(n=24)
+        cls.base = Path(tempfile.mkdtemp())
+        plate = cls.made.write(cls.base / "wall")
+        cv2.imwrite(str(cls.base / "art.png"), np.full((40, 60, 3), (30, 120, 220), np.uint8))
+        shot = wertis.open(plate)
+        wall = shot.track(cls.made.region, 1001, name="Wall")
+        wall.place(cls.base / "art.png", cls.made.region, 1001).match(["softness", "grain"])
+        cls.saved = shot.save(cls.base / "wall.wertis")
+        shot.render(cls.base / "one" / "c.####.png")
+
+    @classmethod
+    def tearDownClass(cls) -> None:
+        shutil.rmtree(cls.base)
+
+    def assert_same(self, folder: Path) -> None:
+        there = sorted(p.name for p in folder.iterdir())
+        self.assertEqual(there, sorted(p.name for p in (self.base / "one").iterdir()), "all frames, and nothing half written")
+        for name in there:
+            self.assertEqual((folder / name).read_bytes(), (self.base / "one" / name).read_bytes(), name)
+
+    def test_two_processes_make_the_same_files(self) -> None:
+        with Cluster(workers=2) as cluster:
+            seen: list[int | None] = []
+            left = wertis.open(self.saved).render(self.base / "two" / "c.####.png", cluster=cluster, progress=lambda e: seen.append(e.frame))
+            self.assertEqual((left, sorted(f for f in seen if f is not None)), ({}, list(range(1001, 1025))))
+            self.assert_same(self.base / "two")
+            with self.assertRaisesRegex(WertisError, "one file"):
+                wertis.open(self.saved).render(self.base / "m.mp4", cluster=cluster)
+            (self.base / "gone").mkdir()
+            shot = wertis.open(self.saved)
+            shutil.copy(self.base / "art.png", self.base / "nothing.png")
+            shot.surface("Wall").place(self.base / "nothing.png", self.made.region, 1001)
+            (self.base / "nothing.png").unlink()
+            with self.assertRaisesRegex(WertisError, "nothing.png"):
+                shot.render(self.base / "gone" / "c.####.png", cluster=cluster)
+
+    def test_a_killed_process_loses_nothing(self) -> None:
+        """The first process that is at work is ended by SIGKILL, again and again."""
+        with Cluster(workers=2) as cluster:
+            over, killed = threading.Event(), []
+
+            def kill() -> None:
+                while not over.wait(1.5):
+                    for worker in cluster._own.workers.values():
+                        process = getattr(worker, "process", None)
+                        if process is not None and process.pid and len(killed) < 4:
+                            with contextlib.suppress(ProcessLookupError):
+                                os.kill(process.pid, signal.SIGKILL)
+                                killed.append(process.pid)
+                            break
+
+            thread = threading.Thread(target=kill)
+            thread.start()
+            try:
+                for name in ("killed", "again"):
+                    wertis.open(self.saved).render(self.base / name / "c.####.png", cluster=cluster)
+            finally:
+                over.set()
+                thread.join()
+        self.assertTrue(killed)
+        for name in ("killed", "again"):
+            self.assert_same(self.base / name)
+
+    def test_a_list_is_done_by_a_scheduler_that_runs_elsewhere(self) -> None:
+        import distributed
+
+        (self.base / "list.toml").write_text(f'''out = "night"
+[defaults]
+check = false
+[[shots]]
+name = "quay_010"
+shot = "{self.saved}"
+[[shots]]
+name = "quay_020"
+plate = "{self.base}/gone"
+start = 1001
+region = [[1, 1], [9, 1], [9, 9]]
+''')
+        with distributed.LocalCluster(n_workers=1, threads_per_worker=1, dashboard_address=None, silence_logs=50) as theirs, \
+                contextlib.redirect_stdout(io.StringIO()) as said:
+            self.assertEqual(main(["run", str(self.base / "list.toml"), "--cluster", theirs.scheduler_address]), 3)
+            self.assertEqual(main(["render", str(self.saved), "--out", str(self.base / "far" / "c.####.png"), "--cluster", theirs.scheduler_address,
+                                   "--map", f"{self.base}={self.base}", "--quiet"]), 0)
+        self.assertRegex(said.getvalue(), "(?s)quay_020: .*gone.*1 of 2 shots done")
+        self.assert_same(self.base / "far")
+        self.assertTrue((self.base / "night" / "report.html").is_file())
+
+    def test_what_does_not_fit_is_refused(self) -> None:
+        with Cluster(workers=1) as cluster:
+            with mock.patch.object(clusters, "version", lambda _: "0.0.1"), self.assertRaisesRegex(WertisError, "has Wertis .* and this is 0.0.1"):
+                cluster._same_version()
+            cluster._folders = (("/here", "/there/"),)
+            self.assertEqual(cluster.there("/here/a/b.png"), "/there/a/b.png")
+            self.assertEqual(cluster.there("/hereafter/b.png"), "/hereafter/b.png")
+        with mock.patch.object(clusters, "_PATIENCE", 1):
+            begun = time.monotonic()
+            with self.assertRaisesRegex(WertisError, "does not answer"):
+                Cluster("tcp://127.0.0.1:9")
+            self.assertLess(time.monotonic() - begun, 30)
+        with contextlib.redirect_stderr(io.StringIO()) as complaint:
+            self.assertEqual(main(["run", "list.toml", "--cluster", "tcp://127.0.0.1:9", "--map", "wrong"]), 1)
+        self.assertIn("/here=/there", complaint.getvalue())
+
+    def test_what_a_killed_writer_left_is_taken_away_and_nothing_else(self) -> None:
+        folder = self.base / "left"
+        folder.mkdir()
+        names = (".c.0001-abcd1234.png", "c.0001.png", ".c.0002-abcd1234.png", ".c.0001-abcd.png", ".hidden", ".c.0001-abcd1234.exr")
+        for name in names:
+            (folder / name).write_bytes(b"x")
+        clear_leftovers([folder / "c.0001.png", self.base / "nowhere" / "c.0001.png"])
+        self.assertEqual({p.name for p in folder.iterdir()}, set(names[1:]))
+        begun = replacing(folder / "c.0003.png")
+        left = begun.__enter__()  # a writer that is killed here
+        clear_leftovers([folder / "c.0003.png"])
+        self.assertFalse(left.exists())
+
+    def test_threads_change_no_bits(self) -> None:
+        shot = wertis.open(self.saved)
+        self.addCleanup(parallel.use_threads, 2)
+        pictures = []
+        for threads in (1, 2, 3):
+            parallel.use_threads(threads)
+            pictures.append(shot.frame(1010))
+        for picture in pictures[1:]:
+            np.testing.assert_array_equal(picture, pictures[0])
+
+
+if __name__ == "__main__":
+    unittest.main()
