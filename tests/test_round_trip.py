@@ -115,6 +115,9 @@ class RoundTripTest(unittest.TestCase):
         self.assertEqual([event.frame for event in render(shot, plate, str(out / "p.####.png"), frames, resume=True)], frames)
         self.assertEqual((out / "p.0997.png").read_bytes(), b"kept")
         self.assertEqual(len(list(out.iterdir())), 40)
+        times = [p.stat().st_mtime_ns for p in sorted(out.iterdir())]
+        self.assertEqual([event.frame for event in render(shot, plate, str(out / "p.####.png"), frames, resume=True)], frames, "all are there")
+        self.assertEqual([p.stat().st_mtime_ns for p in sorted(out.iterdir())], times)
 
     def test_rendering_over_the_plate_is_refused(self) -> None:
         there, _ = self.rendered(".png", "uint8", 4, 0)

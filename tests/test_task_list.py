@@ -189,7 +189,15 @@ class ListTest(Case):
             time.sleep(float(rng.uniform(0.5, 4.0)))
             os.killpg(job.pid, signal.SIGKILL)
             job.wait()
-        self.assertEqual(self.run_list()[0], 0)
+        code, said = self.run_list()
+        self.assertEqual(code, 0, said)
+        self.assertEqual({p.name: p.read_bytes() for p in sorted((self.folder / "out").iterdir())}, expected)
+        # killed after its last frame, before it could say so
+        kept = self.folder / "night" / "a.state.json"
+        body = json.loads(kept.read_text())
+        kept.write_text(json.dumps({**body, "report": {**body["report"], "state": "running"}}))
+        code, said = self.run_list()
+        self.assertEqual((code, "a: done\n" in said), (0, True), said)
         self.assertEqual({p.name: p.read_bytes() for p in sorted((self.folder / "out").iterdir())}, expected)
 
 

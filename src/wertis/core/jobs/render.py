@@ -3,6 +3,7 @@
 from collections import deque
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
+from itertools import zip_longest
 from pathlib import Path
 from typing import NamedTuple
 
@@ -194,7 +195,7 @@ def _pictures(shot: Shot, plate: Plate, frames: Sequence[int], what: str, read: 
 
     with ThreadPoolExecutor(1, thread_name_prefix="wertis-render-read") as pool:
         coming = pool.submit(fetched, frames[0]) if len(frames) else None
-        for frame, following in zip(frames, [*frames[1:], None], strict=True):
+        for frame, following in zip_longest(frames, frames[1:]):
             if stopped(stop):
                 return
             assert coming is not None
