@@ -9,9 +9,12 @@ import cv2
 import numpy as np
 
 from wertis_receiver import draw
+from wertis_receiver.camera import read_camera
 from wertis_receiver.mesh import read_mesh
 from wertis_receiver.read import Convention, Motion, Unreadable, read
 from wertis_receiver.shapes import filled, read_shapes
+
+_ACROSS = 24  # squares of a plane's grid in each direction
 
 
 def parser() -> argparse.ArgumentParser:
@@ -22,6 +25,8 @@ def parser() -> argparse.ArgumentParser:
     p.add_argument("--plate", required=True, metavar="PICTURE", help="the plate's picture of that frame")
     p.add_argument("--artwork", metavar="PICTURE", help="what is to be put there; not needed for shapes, which come out as a matte")
     p.add_argument("--mesh", action="store_true", help="the file is an animated mesh (.json, .usd, .glb, or the frame's .obj)")
+    p.add_argument("--camera", action="store_true", help="the file holds a solved camera and planes (.json, .usd, .glb)")
+    p.add_argument("--plane", metavar="NAME", help="with --camera: the plane that the artwork lies on")
     p.add_argument("--shapes", action="store_true", help="the file holds shapes (.json, .csv, .svg)")
     p.add_argument("--frame", type=int, required=True, metavar="N", help="the frame, as it is numbered in the file")
     p.add_argument("--corners", metavar='"x,y x,y x,y x,y"', help="for matrices, maps and meshes: its corners on the reference frame, in the file's terms")
@@ -46,10 +51,15 @@ def main(arguments: list[str] | None = None) -> int:
         elif a.mesh:
             if corners is None:
                 raise Unreadable("a mesh needs the artwork's corners on the reference frame (--corners)")
-            mesh = read_mesh(Path(a.motion), a.frame, (plate.shape[1], plate.shape[0]))
-            out, places = draw.on_mesh(plate, artwork, corners, mesh.home, mesh.places, mesh.triangles), mesh.places
+            mesh = read_mesh(Path(a.motion), a.frame, (plate.shape[1], plate.shape[0]), lambda c: _believed(c, a))
+            places = mesh.places * (np.array(plate.shape[1::-1]) / mesh.convention.size)
+            out = draw.on_mesh(plate, artwork, mesh.convention.pixels(corners), mesh.home, places, mesh.triangles)
+        elif a.camera:
+            if not a.plane:
+                raise Unreadable("a camera needs a plane to lay the artwork on (--plane)")
+            out, places = _by_camera(Path(a.motion), plate, artwork, a)
         elif a.shapes:
-            shapes = read_shapes(Path(a.motion), a.frame)
+            shapes = read_shapes(Path(a.motion), a.frame, (plate.shape[1], plate.shape[0]), lambda c: _believed(c, a))
             out = np.round(255 * filled(shapes, (plate.shape[1], plate.shape[0]))).astype(np.uint8)
             places = np.concatenate([s.curves[:, 0] for s in shapes])
         else:
@@ -68,6 +78,33 @@ def main(arguments: list[str] | None = None) -> int:
         print(f"wertis-receiver: {a.out} cannot be written", file=sys.stderr)
         return 1
     return 0
+
+
+def _by_camera(path: Path, plate: np.ndarray, artwork: np.ndarray, a: argparse.Namespace) -> tuple[np.ndarray, np.ndarray]:
+    """The plate with artwork on a plane of the scene, and where its corners are."""
+    camera = read_camera(path, a.frame)
+    if a.plane not in camera.planes:
+        raise Unreadable(f"there is no plane named {a.plane}; there is: {', '.join(camera.planes) or 'none'}")
+    quad = camera.planes[a.plane]
+    scale = np.array(plate.shape[1::-1]) / camera.size
+    # a grid on the plane, so that the lens may bend its lines
+    u, v = (g.ravel()[:, None] for g in np.meshgrid(np.linspace(0, 1, _ACROSS + 1), np.linspace(0, 1, _ACROSS + 1)))
+    square = np.array([[0, 0], [1, 0], [1, 1], [0, 1.0]])
+    there = cv2.perspectiveTransform(np.stack([u, v], -1).reshape(1, -1, 2), _on_quad(quad))[0]
+    first, across, down = quad[0], quad[1] - quad[0], quad[3] - quad[0]
+    places = camera.seen(first + there[:, :1] * across + there[:, 1:] * down) * scale
+    at = np.arange((_ACROSS + 1) ** 2).reshape(_ACROSS + 1, _ACROSS + 1)
+    a_, b_, c_, d_ = (part.ravel() for part in (at[:-1, :-1], at[:-1, 1:], at[1:, 1:], at[1:, :-1]))
+    triangles = np.concatenate([np.stack(t, 1) for t in ((a_, b_, c_), (a_, c_, d_))])
+    out = draw.on_mesh(plate, artwork, square, np.hstack([u, v]), places, triangles)
+    return out, camera.seen(quad) * scale
+
+
+def _on_quad(quad: np.ndarray) -> np.ndarray:
+    """(3, 3) from the unit square to shares of a flat quad's first and last side (4, 3), so that its own corners are met."""
+    sides = np.stack([quad[1] - quad[0], quad[3] - quad[0]], axis=1)
+    shares = np.linalg.lstsq(sides, (quad - quad[0]).T, rcond=None)[0].T
+    return cv2.getPerspectiveTransform(np.array([[0, 0], [1, 0], [1, 1], [0, 1]], np.float32), shares.astype(np.float32))
 
 
 def corners_of(motion: Motion, frame: int, corners: np.ndarray | None) -> np.ndarray:

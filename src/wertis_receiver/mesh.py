@@ -2,12 +2,14 @@
 
 import json
 import struct
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
 
-from wertis_receiver.read import Unreadable
+from wertis_receiver.gltf import Gltf
+from wertis_receiver.read import Convention, Unreadable, said_convention
 
 
 @dataclass
@@ -19,24 +21,29 @@ class MeshFrame:
     home : (V, 2) the vertices on the reference frame.
     places : (V, 2) on the frame.
     triangles : (T, 3).
+    convention : in which coordinates a JSON file is; the others are in pixels of a picture of `convention.size`.
     """
 
     home: np.ndarray
     places: np.ndarray
     triangles: np.ndarray
+    convention: Convention
 
 
-def read_mesh(path: Path, frame: int, size: tuple[int, int]) -> MeshFrame:
-    """A mesh file (.json, .usd, .glb, .gltf, or the frame's own .obj); `size` is the plate's."""
+def read_mesh(path: Path, frame: int, size: tuple[int, int], believed: Callable[[Convention], Convention]) -> MeshFrame:
+    """A mesh file (.json, .usd, .glb, .gltf, or the frame's own .obj); `size` is the plate's, `believed` how a JSON's convention is taken."""
     suffix = path.suffix.lower()
     try:
         if suffix == ".json":
             body = json.loads(path.read_text("utf-8"))
-            return MeshFrame(np.array(body["vertices"], float), np.array(body["frames"][str(frame)]["places"], float), np.array(body["triangles"], int))
+            said = said_convention(body["layout"]) if "layout" in body else Convention((int(body["width"]), int(body["height"])))
+            said = believed(said)
+            home, places = (said.pixels(np.array(p, float)) for p in (body["vertices"], body["frames"][str(frame)]["places"]))
+            return MeshFrame(home, places, np.array(body["triangles"], int), said)
         if suffix == ".obj":
             return _obj(path.read_text("utf-8"), size)
         if suffix in (".glb", ".gltf"):
-            return _gltf(path, frame)
+            return _gltf(Gltf(path), frame)
         if suffix in (".usd", ".usda", ".usdc"):
             return _usd(path, frame)
     except (OSError, ValueError, KeyError, TypeError, IndexError, struct.error) as why:
@@ -49,6 +56,8 @@ def _down(points: np.ndarray, height: float) -> np.ndarray:
 
 
 def _obj(text: str, size: tuple[int, int]) -> MeshFrame:
+    layout = next((line[9:] for line in text.splitlines()[:4] if line.startswith("# layout ")), "")
+    size = said_convention(json.loads(layout)).size if layout else size
     rows: dict[str, list[list[str]]] = {"v": [], "vt": [], "f": []}
     for line in text.splitlines():
         words = line.split()
@@ -61,36 +70,20 @@ def _obj(text: str, size: tuple[int, int]) -> MeshFrame:
     for face in corners:
         for vertex, uv in face:
             home[vertex] = texture[uv] * size
-    return MeshFrame(_down(home, size[1]), _down(places, size[1]), triangles)
+    return MeshFrame(_down(home, size[1]), _down(places, size[1]), triangles, Convention(size))
 
 
-def _gltf(path: Path, frame: int) -> MeshFrame:
+def _gltf(file: Gltf, frame: int) -> MeshFrame:
     """The base and the morph target that the animation's weights choose on the frame."""
-    import base64
-
-    data = path.read_bytes()
-    if data[:4] == b"glTF":  # section 4.4 of the specification: a header, a chunk of JSON, a chunk of numbers
-        (length,) = struct.unpack_from("<I", data, 12)
-        body, blob = json.loads(data[20:20 + length]), data[28 + length:]
-    else:
-        body = json.loads(data)
-        blob = base64.b64decode(body["buffers"][0]["uri"].split(",", 1)[1])
-
-    def values(number: int) -> np.ndarray:
-        accessor = body["accessors"][number]
-        view = body["bufferViews"][accessor["bufferView"]]
-        wide = {"SCALAR": 1, "VEC2": 2, "VEC3": 3}[accessor["type"]]
-        kind = {5126: "<f4", 5125: "<u4"}[accessor["componentType"]]
-        start = view.get("byteOffset", 0) + accessor.get("byteOffset", 0)
-        return np.frombuffer(blob, kind, accessor["count"] * wide, start).reshape(-1, wide)
-
+    body, values = file.body, file.values
     node = next(n for n in body["nodes"] if "mesh" in n)
     about, primitive = node["extras"]["wertis"], body["meshes"][node["mesh"]]["primitives"][0]
     weights = values(body["animations"][0]["samplers"][0]["output"]).reshape(len(about["frames"]), -1)[about["frames"].index(frame)]
     base = values(primitive["attributes"]["POSITION"]).astype(float)
     moved = base + sum(w * values(t["POSITION"]) for w, t in zip(weights, primitive["targets"], strict=True) if w)
     uv = values(primitive["attributes"]["TEXCOORD_0"]).astype(float)  # from the picture's upper left
-    return MeshFrame(uv * about["size"], _down(moved, about["size"][1]), values(primitive["indices"]).reshape(-1, 3).astype(int))
+    w, h = about["size"]
+    return MeshFrame(uv * [w, h], _down(moved, h), values(primitive["indices"]).reshape(-1, 3).astype(int), Convention((w, h)))
 
 
 def _usd(path: Path, frame: int) -> MeshFrame:
@@ -104,4 +97,4 @@ def _usd(path: Path, frame: int) -> MeshFrame:
     uv = np.array(UsdGeom.PrimvarsAPI(mesh).GetPrimvar("st").Get(), float)
     size = about["width"], about["height"]
     return MeshFrame(_down(uv * size, size[1]), _down(np.array(mesh.GetPointsAttr().Get(frame), float), size[1]),
-                     np.array(mesh.GetFaceVertexIndicesAttr().Get(), int).reshape(-1, 3))
+                     np.array(mesh.GetFaceVertexIndicesAttr().Get(), int).reshape(-1, 3), Convention(size))

@@ -70,7 +70,7 @@ def _from_json(body: dict, size: tuple[int, int]) -> Motion:
         return Motion("corners", convention, int(body["reference"]), {int(f): np.array(c, float) for f, c in body["corners"].items()})
     if body.get("format") != "wertis-motion":
         raise ValueError("neither a corner pin nor a motion")
-    convention = _convention(body["layout"])
+    convention = said_convention(body["layout"])
     return _made(body["kind"], convention, int(body["reference"]), {int(f): r for f, r in body.get("frames", {}).items()},
                  {n: {int(f): r for f, r in t.items()} for n, t in body.get("tracks", {}).items()})
 
@@ -79,7 +79,7 @@ def _from_table(text: str, size: tuple[int, int]) -> Motion:
     convention, reference, rows = Convention(size), 0, []
     for line in text.splitlines():
         if line.startswith("# layout "):
-            convention = _convention(json.loads(line[9:]))
+            convention = said_convention(json.loads(line[9:]))
         elif line.startswith("# reference frame ") or line.startswith("# placed on frame "):
             reference = int(line[18:])
         elif line.strip() and not line.startswith("#"):
@@ -108,6 +108,7 @@ def _made(kind: str, convention: Convention, reference: int, frames: dict[int, l
     return motion
 
 
-def _convention(layout: dict) -> Convention:
+def said_convention(layout: dict) -> Convention:
+    """What a file's layout says."""
     w, h = layout.get("receiver") or layout["size"]
     return Convention((int(w), int(h)), bool(layout["y_up"]), layout["centre"] == "zero", layout["units"] == "unit")

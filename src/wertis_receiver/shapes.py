@@ -2,6 +2,7 @@
 
 import csv
 import json
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 from xml.etree import ElementTree
@@ -9,7 +10,7 @@ from xml.etree import ElementTree
 import cv2
 import numpy as np
 
-from wertis_receiver.read import Unreadable
+from wertis_receiver.read import Convention, Unreadable, said_convention
 
 _STEPS = 48  # in which a curve is drawn
 _SUB = 8  # binary digits of a pixel's parts, as OpenCV takes them
@@ -24,17 +25,30 @@ class Shape:
     curves: np.ndarray
 
 
-def read_shapes(path: Path, frame: int) -> list[Shape]:
-    """The filled shapes of a file on a frame."""
+def read_shapes(path: Path, frame: int, size: tuple[int, int], believed: Callable[[Convention], Convention]) -> list[Shape]:
+    """The filled shapes of a file on a frame, in pixels of a plate of a size; `believed` is how a file's convention is taken."""
     try:
         suffix = path.suffix.lower()
         text = path.read_text("utf-8")
         found = _json(text, frame) if suffix == ".json" else _csv(text, frame) if suffix == ".csv" else _svg(text, frame)
+        said = believed(_said(text, suffix, size))
+        found = [Shape(s.combine, said.pixels(s.curves) * (np.array(size) / said.size)) for s in found]
     except (OSError, ValueError, KeyError, TypeError, IndexError, ElementTree.ParseError) as why:
         raise Unreadable(f"{path.name}: {why!r}") from why
     if not found:
         raise Unreadable(f"{path.name} has no filled shape on frame {frame}")
     return found
+
+
+def _said(text: str, suffix: str, size: tuple[int, int]) -> Convention:
+    """The coordinates that a file says it is in; those of the plate where it says none."""
+    if suffix == ".json":
+        layout = json.loads(text).get("layout")
+    elif suffix == ".csv":
+        layout = next((json.loads(line[9:]) for line in text.splitlines()[:8] if line.startswith("# layout ")), None)
+    else:
+        layout = json.loads(ElementTree.fromstring(text).get("data-layout", "null"))
+    return said_convention(layout) if layout else Convention(size)
 
 
 def _curves(points: np.ndarray, ends: np.ndarray | None, roundness: np.ndarray) -> np.ndarray:

@@ -13,6 +13,7 @@ from wertis.cli.shots import put_frames, shot_at, surface_in
 from wertis.core.errors import DeliverError
 from wertis.core.exchange.timeline import check_name
 from wertis.core.jobs.export import export_camera
+from wertis.core.jobs.motion_export import layout_of
 
 
 def run_render(a: argparse.Namespace) -> int:
@@ -63,13 +64,14 @@ def run_export(a: argparse.Namespace) -> int:
     if a.what == "shapes":
         if a.of is None:
             raise DeliverError("Say whose shapes: --of NAME names the matte.")
-        print(f"{shot.matte_named(a.of).export(a.out, a.samples)} frames written to {a.out}")
+        print(f"{shot.matte_named(a.of).export(a.out, a.samples, **layout_options(a))} frames written to {a.out}")
         return EXIT_OK
     if a.what == "everything":
         print(f"{shot.export_data(a.out, **layout_options(a))} tracks, graphics and mattes written to {a.out}")
         return EXIT_OK
     if a.what == "camera":
-        print(f"a camera on {export_camera(shot.document, Path(a.out))} frames written to {a.out}")
+        where = layout_of(shot.document, **layout_options(a))
+        print(f"a camera on {export_camera(shot.document, Path(a.out), where)} frames written to {a.out}")
         return EXIT_OK
     if a.what in ("straight-map", "lens-map"):
         shot.camera.save_lens_map(a.out, a.what == "straight-map", **layout_options(a))
@@ -81,7 +83,7 @@ def run_export(a: argparse.Namespace) -> int:
     if a.what == "mesh":
         if a.placement is not None:
             raise DeliverError("--placement is for a corner pin; a mesh goes out as a whole.")
-        print(f"{surface.export_mesh(a.out)} frames written to {a.out}")
+        print(f"{surface.export_mesh(a.out, **layout_options(a))} frames written to {a.out}")
         return EXIT_OK
     placement = None
     if a.placement is not None:

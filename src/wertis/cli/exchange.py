@@ -55,9 +55,11 @@ def run_prove(a: argparse.Namespace) -> int:
     if a.what == "shapes":
         if not a.of:
             raise WertisError("Say whose shapes: --of NAME names the matte.")
-        proof = shot.matte_named(a.of).prove(f".{a.format}", frames)
+        proof = shot.matte_named(a.of).prove(f".{a.format}", frames, **layout_options(a))
         return _told(proof, "points")
     surface = surface_in(shot, a.track)
+    if a.what == "camera":
+        return _told(shot.camera.prove(surface, f".{a.format}", frames, **layout_options(a)), "corners")
     proof = surface.prove(_placement(surface, a.placement), a.what, f".{a.format}", frames, believed, **layout_options(a))
     return _told(proof, "vertices" if a.what == "mesh" else "corners")
 
@@ -71,8 +73,16 @@ def _told(proof: Proof, what: str) -> int:
 
 
 def run_import(a: argparse.Namespace) -> int:
-    """Add a track whose motion was made elsewhere."""
+    """Add a track whose motion was made elsewhere, or shapes to a matte."""
     shot = shot_at(a.shot)
+    if a.of:
+        there = next((m for m in shot.mattes if m.name == a.of), None)
+        matte = there if there is not None else shot.matte(carried_by=surface_in(shot, a.track) if a.track else None, name=a.of)
+        before = len(matte.record.shapes)
+        matte.read(a.file, a.scaled)
+        shot.save(Path(a.out or a.shot))
+        print(f"{matte.name} has {len(matte.record.shapes) - before} shapes more from {a.file}")
+        return EXIT_OK
     columns = [c.strip() for c in a.columns.split(",")] if a.columns else ()
     found = shot.import_motion(a.file, a.name or "", columns, a.scaled, a.folder, **layout_options(a))
     shot.save(Path(a.out or a.shot))

@@ -51,7 +51,7 @@ def run_mesh_track(a: argparse.Namespace) -> int:
     if pegs:
         for frame, on in pegs.items():
             if frame != a.start:
-                surface.peg(frame, {numbers[ident]: place for ident, place in on.items()})
+                surface.peg(frame, {numbers[ident]: (place[0], place[1]) for ident, place in on.items()})
         if surface.out_of_date:
             progress = Progress("tracking again", a.quiet)
             surface.retrack(progress)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -10,11 +11,14 @@ import numpy as np
 from wertis import libraries  # noqa: F401  first, so that importing changes no environment
 from wertis.core.blas import single_threaded
 from wertis.core.jobs.camera import Solve, camera_tracks, pick_planes, picked_plane, solve_again, with_plane
+from wertis.core.jobs.events import finished
 from wertis.core.jobs.export import export_camera
 from wertis.core.jobs.motion_export import layout_of, write_lens_map
+from wertis.core.jobs.prove import Proof, prove_camera
 from wertis.core.shot.cameras import carried_on_plane, solved_camera
 from wertis.core.shot.document import Shot as Document
-from wertis.scripting.common import Points, checked_fields, numbers
+from wertis.scripting.common import Points, Progress, checked_fields, numbers
+from wertis.scripting.exchange import shown_frames
 from wertis.scripting.surface import Surface
 
 if TYPE_CHECKING:
@@ -67,9 +71,25 @@ class Camera:
         self.shot._do(f"Add {name}", document)
         return Surface(self.shot, ident)
 
-    def save(self, path: str | Path) -> None:
-        """Write the camera as JSON, or as USD (.usd, .usda, .usdc) or glTF (.glb, .gltf) with its points and the planes of the shot's tracks."""
-        export_camera(self.shot.document, Path(path))
+    def save(self, path: str | Path, **layout: Any) -> None:
+        """Write the camera with its points and the planes of the shot's tracks as JSON, USD (.usd, .usda, .usdc) or glTF (.glb, .gltf).
+
+        Parameters
+        ----------
+        layout : receiver (width, height) and first (number of the range's first frame).
+        """
+        with checked_fields():
+            where = layout_of(self.shot.document, **layout)
+        export_camera(self.shot.document, Path(path), where)
+
+    def prove(self, surface: Surface, suffix: str = ".usd", frames: Sequence[int] | None = None, progress: Progress | None = None, **layout: Any) -> Proof:
+        """Export the camera, let the receiver's stand-in lay a checker on the plane of a surface from the file alone, and compare: `.frames` with
+        `.corners` in pixels and `.difference` in 255ths, and in `.wrong` what is wrong, in words."""
+        with checked_fields():
+            where = layout_of(self.shot.document, **layout)
+        wanted = frames or shown_frames(self.shot.document)
+        proof: Proof = finished(prove_camera(self.shot.document, surface.record, suffix, self.shot.plate, wanted, where), progress)
+        return proof
 
     def save_lens_map(self, path: str | Path, straight: bool = True, **layout: Any) -> None:
         """Write the map (.exr) that takes the lens out of the plate, or (not `straight`) the one that puts it back; the layout as for motion."""

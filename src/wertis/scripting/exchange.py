@@ -43,10 +43,12 @@ def export(surface: Surface, path: str | Path, kind: str, placement: Placement |
     return export_motion(surface.shot.document, surface.record, kind, Path(path), where, placement, reference=reference, repaired=repaired)
 
 
-def mesh_proved(surface: Surface, placement: Placement, suffix: str, frames: Sequence[int] | None, progress: Progress | None = None) -> Proof:
+def mesh_proved(surface: Surface, placement: Placement, suffix: str, frames: Sequence[int] | None, options: dict[str, Any],
+                progress: Progress | None = None) -> Proof:
     """Export a mesh and let the receiver rebuild frames."""
     shot = surface.shot
-    proof: Proof = finished(prove_mesh(shot.document, surface.record, placement, suffix, shot.plate, frames or shown_frames(shot.document)), progress)
+    proof: Proof = finished(prove_mesh(shot.document, surface.record, placement, suffix, shot.plate, frames or shown_frames(shot.document),
+                                       layout(surface, options)), progress)
     return proof
 
 

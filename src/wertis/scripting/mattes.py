@@ -16,6 +16,7 @@ from wertis.core.jobs.events import Event, finished
 from wertis.core.jobs.export import export_shapes, import_shapes
 from wertis.core.jobs.matte_edge import EdgeMeasure, fit_matte, measure_edges, repair_matte
 from wertis.core.jobs.matte_render import part_of, render_matte
+from wertis.core.jobs.motion_export import layout_of
 from wertis.core.jobs.prove import Proof, prove_shapes
 from wertis.core.matte.outline import handles
 from wertis.core.shot import items, matte_edits
@@ -268,27 +269,33 @@ class DrawnMatte(ItemHandle[Matte]):
         events = render_matte(self.shot.document, mattes, self.shot.plate.size, str(pattern), wanted, False, stop, ident, parts, bits)
         return self.shot._left_out(events, progress)
 
-    def export(self, path: str | Path, samples: int = 0) -> int:
+    def export(self, path: str | Path, samples: int = 0, **layout: Any) -> int:
         """Write its shapes over the range as .json or .csv, as .svg with a file a frame (#### stands for it), or as one animated .svg; how many frames.
 
         Parameters
         ----------
         samples : so many points, evenly spaced on each outline, in place of its own.
+        layout : y_up, centre, units, receiver, first, as for a surface's motion; an .svg takes receiver and first alone.
         """
-        return export_shapes(self.shot.document, self.record, Path(path), samples)
+        with checked_fields():
+            where = layout_of(self.shot.document, **layout)
+        return export_shapes(self.shot.document, self.record, Path(path), samples, where)
 
-    def prove(self, suffix: str = ".json", frames: Sequence[int] | None = None, progress: Progress | None = None) -> Proof:
+    def prove(self, suffix: str = ".json", frames: Sequence[int] | None = None, progress: Progress | None = None, **layout: Any) -> Proof:
         """Export its shapes (.json, .csv, .svg), let the receiver's stand-in fill them, and compare: `.frames` with `.corners`, by how many pixels a point
         is off, and `.difference` of the mattes in 255ths; soft edges are left out on both sides."""
         low, high = self.shot.document.range
         wanted = list(frames) if frames is not None else sorted({low, (low + high) // 2, high})
-        proof: Proof = finished(prove_shapes(self.shot.document, self.record, suffix, self.shot.plate, wanted), progress)
+        with checked_fields():
+            where = layout_of(self.shot.document, **layout)
+        proof: Proof = finished(prove_shapes(self.shot.document, self.record, suffix, self.shot.plate, wanted, where), progress)
         return proof
 
-    def read(self, path: str | Path) -> DrawnMatte:
-        """Add the shapes of a .json, .csv or .svg file, with a key on each of their frames. Returns itself."""
+    def read(self, path: str | Path, scaled: bool = False) -> DrawnMatte:
+        """Add the shapes of a .json, .csv or .svg file, with a key on each of their frames; those of a picture of another size are to be `scaled`.
+        Returns itself."""
         with checked_fields():
-            self._do("Read shapes", import_shapes(self.shot.document, self.id, Path(path)))
+            self._do("Read shapes", import_shapes(self.shot.document, self.id, Path(path), scaled))
         return self
 
     def _fitted(self, label: str, events: Iterable[Event], progress: Progress | None) -> dict[int, str]:

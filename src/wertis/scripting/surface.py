@@ -570,9 +570,14 @@ class Surface:
         believed : options of the layout that the receiver takes otherwise than the file says.
         """
         if kind == "mesh":
-            return exchange.mesh_proved(self, placement.record, suffix, frames, progress)
+            return exchange.mesh_proved(self, placement.record, suffix, frames, layout, progress)
         return exchange.proved(self, placement.record, kind, suffix, frames, dict(believed) if believed is not None else None, layout, progress)
 
-    def export_mesh(self, path: str | Path) -> int:
-        """Write a mesh's vertices over the shot's range as .csv, .json, .obj (#### stands for the frame) or .usd; how many frames it has."""
-        return export_mesh(self.shot.document, self.record, Path(path))
+    def export_mesh(self, path: str | Path, **layout: Any) -> int:
+        """Write a mesh's vertices over the shot's range as .csv, .json, .obj (#### stands for the frame), .usd or .glb; how many frames it has.
+
+        Parameters
+        ----------
+        layout : as for `export_motion`; .obj, .usd and .glb take receiver and first alone, for y goes up in them.
+        """
+        return export_mesh(self.shot.document, self.record, Path(path), exchange.layout(self, layout))

@@ -1,11 +1,14 @@
 """A solved camera as JSON: per frame a 3x4 world-to-camera matrix, focal length, principal point, lens terms, mean error, the scene's points."""
 
 import json
+from collections.abc import Mapping
 from pathlib import Path
 
 import numpy as np
 
 from wertis.core.errors import DeliverError
+from wertis.core.exchange.laid_out import camera_back
+from wertis.core.exchange.layout import Layout
 from wertis.core.files import read_text, write_text
 from wertis.core.geometry.camera import SolvedCamera
 
@@ -14,8 +17,15 @@ _CONVENTION = ("pixels, first pixel's centre at 0.5,0.5, y down; cameras take th
                "principal + focal * d(x/z, y/z) with d(p) = p (1 + radial[0] r^2 + radial[1] r^4)")
 
 
-def write_camera(path: Path, camera: SolvedCamera) -> None:
+def write_camera(path: Path, camera: SolvedCamera, fps: float = 24.0, planes: Mapping[str, np.ndarray] | None = None,
+                 layout: Layout | None = None) -> None:
     """Write a camera.
+
+    Parameters
+    ----------
+    fps : frames a second.
+    planes : name to corners (4, 3) in the camera's world.
+    layout : whose size and frame numbers the camera has, where they are not the plate's own.
 
     Raises
     ------
@@ -25,12 +35,14 @@ def write_camera(path: Path, camera: SolvedCamera) -> None:
     data = {"format": FORMAT, "version": VERSION, "convention": _CONVENTION, "size": list(camera.size), "focal": camera.focal,
             "principal": camera.principal.tolist(), "radial": list(camera.radial), "error": camera.error,
             "errors": {str(f): e for f, e in camera.errors.items()},
-            "cameras": {str(f): p.tolist() for f, p in camera.poses.items()}, "points": np.round(camera.points, 9).tolist()}
+            "cameras": {str(f): p.tolist() for f, p in camera.poses.items()}, "fps": fps,
+            "planes": {name: np.round(at, 9).tolist() for name, at in (planes or {}).items()},
+            **({"layout": layout.said()} if layout is not None else {}), "points": np.round(camera.points, 9).tolist()}
     write_text(path, json.dumps(data, indent=1))
 
 
 def read_camera(path: Path) -> SolvedCamera:
-    """Read a camera that `write_camera` wrote.
+    """Read a camera that `write_camera` wrote, on the plate's own frames.
 
     Raises
     ------
@@ -47,7 +59,8 @@ def read_camera(path: Path) -> SolvedCamera:
             raise DeliverError(f"{path.name} holds a camera that is none: its matrices, principal point or focal length cannot be used.")
         width, height = (int(v) for v in data["size"])
         first, second = (float(v) for v in data["radial"])
-        return SolvedCamera((width, height), float(data["focal"]), principal, (first, second), poses, points, np.arange(len(points)),
-                            {int(f): float(e) for f, e in data["errors"].items()})
+        found = SolvedCamera((width, height), float(data["focal"]), principal, (first, second), poses, points, np.arange(len(points)),
+                             {int(f): float(e) for f, e in data["errors"].items()})
+        return camera_back(found, data.get("layout"))
     except (KeyError, TypeError, ValueError, AttributeError, OverflowError, RecursionError) as why:
         raise DeliverError(f"{path.name} does not hold a camera as docs/formats.md says ({why}).") from why

@@ -12,18 +12,22 @@ import numpy as np
 
 from wertis.core.errors import DeliverError
 from wertis.core.exchange.camera_axes import TURNED, from_world, to_world
+from wertis.core.exchange.laid_out import camera_back
+from wertis.core.exchange.layout import Layout
 from wertis.core.exchange.usd_stage import read_stage, reason, usd_library, written_stage
 from wertis.core.geometry.camera import SolvedCamera
 
 _APERTURE = 36.0  # millimetres across, of a full frame
 
 
-def write_camera_usd(path: Path, camera: SolvedCamera, fps: float = 24.0, planes: Mapping[str, np.ndarray] | None = None) -> None:
+def write_camera_usd(path: Path, camera: SolvedCamera, fps: float = 24.0, planes: Mapping[str, np.ndarray] | None = None,
+                     layout: Layout | None = None) -> None:
     """Write a camera.
 
     Parameters
     ----------
     planes : name to corners (4, 3) in the camera's world.
+    layout : whose size and frame numbers the camera has, where they are not the plate's own.
 
     Raises
     ------
@@ -48,7 +52,8 @@ def write_camera_usd(path: Path, camera: SolvedCamera, fps: float = 24.0, planes
         for frame in frames:
             move.Set(Gf.Matrix4d(*to_world(camera.poses[frame]).T.ravel().tolist()), frame)  # USD's matrices work on rows
         made.GetPrim().SetCustomDataByKey("wertis", {"width": width, "height": height, "radial1": camera.radial[0], "radial2": camera.radial[1],
-                                                     "error": float(camera.error) if np.isfinite(camera.error) else -1.0})
+                                                     "error": float(camera.error) if np.isfinite(camera.error) else -1.0,
+                                                     **({"layout": layout.model_dump_json()} if layout is not None else {})})
         points = UsdGeom.Points.Define(stage, "/scene/points")
         points.CreatePointsAttr(Vt.Vec3fArray([Gf.Vec3f(*map(float, p)) for p in camera.points @ TURNED]))
         points.CreateWidthsAttr(Vt.FloatArray([0.01] * len(camera.points)))
@@ -61,7 +66,7 @@ def write_camera_usd(path: Path, camera: SolvedCamera, fps: float = 24.0, planes
 
 
 def read_camera_usd(path: Path) -> SolvedCamera:
-    """Read a camera that `write_camera_usd` wrote; its errors are not in such a file.
+    """Read a camera that `write_camera_usd` wrote, on the plate's own frames; its errors are not in such a file.
 
     Raises
     ------
@@ -83,7 +88,8 @@ def read_camera_usd(path: Path) -> SolvedCamera:
         points = np.array(UsdGeom.Points(stage.GetPrimAtPath("/scene/points")).GetPointsAttr().Get(), float).reshape(-1, 3) @ TURNED
         focal = float(made.GetFocalLengthAttr().Get()) / unit
         radial = float(about["radial1"]), float(about["radial2"])
-        return SolvedCamera((width, height), focal, principal, radial, poses, points, np.arange(len(points)), {})
+        found = SolvedCamera((width, height), focal, principal, radial, poses, points, np.arange(len(points)), {})
+        return camera_back(found, about.get("layout"))
     except Exception as why:  # the library raises its own kinds
         raise DeliverError(f"{path.name} cannot be read as a camera in USD ({reason(why)}).") from why
 

@@ -16,6 +16,8 @@ from scipy.spatial.transform import Rotation
 from wertis.core.errors import DeliverError
 from wertis.core.exchange.animated_mesh import AnimatedMesh
 from wertis.core.exchange.camera_axes import TURNED, from_world, to_world
+from wertis.core.exchange.laid_out import camera_back
+from wertis.core.exchange.layout import Layout
 from wertis.core.files import replacing
 from wertis.core.geometry.camera import SolvedCamera
 
@@ -117,7 +119,8 @@ def write_mesh(path: Path, mesh: AnimatedMesh) -> None:
     base = _upright(mesh, mesh.vertices)
     node = builder.geometry(mesh.name or "mesh", _TRIANGLES, base, mesh.triangles[:, ::-1], mesh.vertices / np.array(mesh.size),
                             [_upright(mesh, mesh.places[f]) - base for f in frames],
-                            {"frames": frames, "reference": mesh.reference, "size": list(mesh.size), "fps": mesh.fps, "name": mesh.name})
+                            {"frames": frames, "reference": mesh.reference, "size": list(mesh.size), "fps": mesh.fps, "name": mesh.name,
+                             **({"layout": mesh.layout.said()} if mesh.layout is not None else {})})
     builder.animate(node, {"weights": np.eye(len(frames), dtype=np.float32).ravel()}, stepped=True)
     builder.write(path)
 
@@ -126,12 +129,14 @@ def _upright(mesh: AnimatedMesh, places: np.ndarray) -> np.ndarray:
     return np.column_stack([mesh.up(places), np.zeros(len(places))])
 
 
-def write_camera(path: Path, camera: SolvedCamera, fps: float = 24.0, planes: Mapping[str, np.ndarray] | None = None) -> None:
+def write_camera(path: Path, camera: SolvedCamera, fps: float = 24.0, planes: Mapping[str, np.ndarray] | None = None,
+                 layout: Layout | None = None) -> None:
     """Write a camera as .glb or .gltf.
 
     Parameters
     ----------
     planes : name to corners (4, 3) in the camera's world.
+    layout : whose size and frame numbers the camera has, where they are not the plate's own.
 
     Raises
     ------
@@ -144,7 +149,7 @@ def write_camera(path: Path, camera: SolvedCamera, fps: float = 24.0, planes: Ma
     lens = builder.library.Perspective(aspectRatio=width / height, yfov=float(2 * np.arctan(height / 2 / camera.focal)), znear=0.01)
     builder.made.cameras.append(builder.library.Camera(name="camera", type="perspective", perspective=lens))
     about = {"frames": frames, "size": [width, height], "focal": camera.focal, "principal": [float(v) for v in camera.principal],
-             "radial": list(camera.radial), "fps": fps}
+             "radial": list(camera.radial), "fps": fps, **({"layout": layout.said()} if layout is not None else {})}
     node = builder.node(name="camera", camera=0, extras={"wertis": about})
     matrices = np.array([to_world(camera.poses[f]) for f in frames])
     turns = Rotation.from_matrix(matrices[:, :3, :3]).as_quat()
@@ -236,7 +241,8 @@ def read_mesh(path: Path) -> AnimatedMesh:
         if len(targets) != len(frames) or not len(base) or (len(triangles) and not (triangles.min() >= 0 and triangles.max() < len(base))):
             raise ValueError("its frames or triangles do not fit its vertices")
         places = {f: _down(base + numbers.values(t), size) for f, t in zip(frames, targets, strict=True)}
-        return AnimatedMesh(size, float(about["fps"]), int(about["reference"]), _down(base, size), triangles, places, name=str(about.get("name", "")))
+        return AnimatedMesh(size, float(about["fps"]), int(about["reference"]), _down(base, size), triangles, places, name=str(about.get("name", "")),
+                            layout=Layout.model_validate(about["layout"]) if about.get("layout") else None)
 
 
 def _down(places: np.ndarray, size: tuple[int, int]) -> np.ndarray:
@@ -266,5 +272,6 @@ def read_camera(path: Path) -> SolvedCamera:
         if not (min(size) >= 1 and max(size) <= 65536 and 0 < focal < 1e7 and principal.shape == (2,) and np.isfinite(principal).all()):
             raise ValueError("its lens is none")
         radial = float(about["radial"][0]), float(about["radial"][1])
-        return SolvedCamera(size, focal, principal, radial, {f: from_world(m) for f, m in zip(frames, matrices, strict=True)}, points,
-                            np.arange(len(points)), {})
+        found = SolvedCamera(size, focal, principal, radial, {f: from_world(m) for f, m in zip(frames, matrices, strict=True)}, points,
+                             np.arange(len(points)), {})
+        return camera_back(found, about.get("layout"))

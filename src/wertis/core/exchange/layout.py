@@ -1,12 +1,34 @@
 """In which coordinates and frame numbers motion goes out: what receiving applications differ in."""
 
-from typing import Annotated, Literal
+from collections.abc import Mapping
+from typing import Annotated, Any, Literal, TypeVar
 
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field
 
+from wertis.core.errors import DeliverError
+
+_Value = TypeVar("_Value")
 Centre = Literal["half", "zero"]
 Units = Literal["pixels", "unit"]
+
+
+class OtherSize(DeliverError):
+    """A file is of a picture of another size than the plate, and may be scaled."""
+
+
+def scale_to(name: str, size: tuple[int, int], plate: tuple[int, int], scaled: bool) -> np.ndarray:
+    """What pixels of a file's picture are multiplied by, (2,), to be the plate's.
+
+    Raises
+    ------
+    OtherSize
+        When the sizes differ, and it is not to be scaled.
+    """
+    if tuple(size) != tuple(plate) and not scaled:
+        raise OtherSize(f"{name} is of a picture of {size[0]} x {size[1]}, and the plate has {plate[0]} x {plate[1]}; have it scaled to the plate "
+                        "(--scaled), or open the plate that it is of.")
+    return np.array(plate, float) / np.array(size, float)
 
 
 class Layout(BaseModel):
@@ -37,7 +59,7 @@ class Layout(BaseModel):
     def matrix(self) -> np.ndarray:
         """(3, 3) the plate's coordinates (y down, first centre at 0.5) to those written."""
         w, h = self.size
-        there = self.receiver or self.size
+        there = self.picture
         out = np.diag([there[0] / w, there[1] / h, 1.0])
         if self.y_up:
             out = np.array([[1.0, 0, 0], [0, -1, there[1]], [0, 0, 1]]) @ out
@@ -74,9 +96,53 @@ class Layout(BaseModel):
         """A written number's frame of the plate."""
         return frame if self.first is None else frame - self.first + self.start
 
+    def lengths(self, lengths: np.ndarray) -> np.ndarray:
+        """Distances in the plate's pixels, such as a soft edge's, as they are written; where width and height are scaled apart, by the mean of both."""
+        return np.asarray(lengths) * self._scale
+
+    def lengths_back(self, lengths: np.ndarray) -> np.ndarray:
+        """Written distances in the plate's pixels."""
+        return np.asarray(lengths) / self._scale
+
+    @property
+    def _scale(self) -> float:
+        return float(np.sqrt(abs(self.matrix[0, 0] * self.matrix[1, 1])))
+
+    @property
+    def picture(self) -> tuple[int, int]:
+        """Width, height of the picture that is written of."""
+        return self.receiver or self.size
+
+    @property
+    def upright(self) -> "Layout":
+        """Its size and frame numbers alone, for formats whose coordinates are fixed."""
+        return self.model_copy(update={"y_up": False, "centre": "half", "units": "pixels"})
+
+    @property
+    def plain(self) -> bool:
+        """Whether all is written as it is on the plate."""
+        return np.array_equal(self.matrix, np.eye(3)) and self.first in (None, self.start)
+
+    @property
+    def digits(self) -> int:
+        """Places after the point that keep a ten thousandth of a pixel."""
+        return 9 if self.units == "unit" else 4
+
+    def frames(self, by_frame: Mapping[int, _Value]) -> dict[int, _Value]:
+        """What is kept by the plate's frames, by those that are written."""
+        return {self.frame(f): v for f, v in by_frame.items()}
+
+    def frames_back(self, by_frame: Mapping[int, _Value]) -> dict[int, _Value]:
+        """What is kept by written frames, by the plate's."""
+        return {self.frame_back(f): v for f, v in by_frame.items()}
+
+    def said(self) -> dict[str, Any]:
+        """As it stands in a file."""
+        return self.model_dump(mode="json")
+
     def words(self) -> str:
         """The convention, in a sentence for the file and the receiver."""
-        w, h = self.receiver or self.size
+        w, h = self.picture
         origin = "lower left" if self.y_up else "top left"
         way = "up" if self.y_up else "down"
         if self.units == "unit":

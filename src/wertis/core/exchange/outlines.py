@@ -9,7 +9,6 @@ import numpy as np
 from wertis.core.errors import DeliverError
 from wertis.core.matte.outline import bezier, from_handles
 
-CONVENTION = "pixels, origin top left, x right, y down, first pixel's centre at 0.5,0.5; points in each frame's own picture"
 MOST_POINTS = 20_000
 COMBINE = ("add", "subtract", "intersect", "exclude")
 
@@ -27,6 +26,7 @@ class Outlines:
     handles : frame to (N, 2, 2), where the points have handles: the ends of the one before and of the one after.
     closed : whether the last point is followed by the first.
     widths : (N,) pixels, of a line; empty for a filled shape.
+    size : width, height of the picture that it is of, where that is known.
     """
 
     name: str
@@ -38,6 +38,7 @@ class Outlines:
     handles: Mapping[int, np.ndarray] = field(default_factory=dict)
     closed: bool = True
     widths: np.ndarray = field(default_factory=lambda: np.zeros(0))
+    size: tuple[int, int] | None = None
 
     def curves(self, frame: int) -> np.ndarray:
         """(N, 4, 2) cubic Bezier curves of a frame, one less for an open shape."""

@@ -1,7 +1,7 @@
 """Points over frames as CSV: `frame,id,x,y`, or without the frame for one frame; pixels, the first pixel's centre at (0.5, 0.5), y down."""
 
 import csv
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 
 import numpy as np
@@ -20,32 +20,33 @@ def read_points(path: Path) -> dict[str, tuple[float, float]]:
     DeliverError
         When the file cannot be read, or is not such a file.
     """
-    return {ident: place for _, ident, place in _rows(path, False)}
+    return {ident: (place[0], place[1]) for _, ident, place in _rows(path, False)}
 
 
-def read_frames(path: Path) -> dict[int, dict[str, tuple[float, float]]]:
-    """Points over frames, `frame,id,x,y`: frame to id to x, y.
+def read_frames(path: Path, beside: Sequence[str] = ()) -> dict[int, dict[str, tuple[float, ...]]]:
+    """Points over frames, `frame,id,x,y`: frame to id to x, y, and the numbers of further columns where the table has all of those.
 
     Raises
     ------
     DeliverError
         As for `read_points`.
     """
-    found: dict[int, dict[str, tuple[float, float]]] = {}
-    for frame, ident, place in _rows(path, True):
+    found: dict[int, dict[str, tuple[float, ...]]] = {}
+    for frame, ident, place in _rows(path, True, beside):
         found.setdefault(frame, {})[ident] = place
     return found
 
 
 def write_frames(path: Path, places: Mapping[int, Mapping[str, np.ndarray]], errors: Mapping[int, Mapping[str, float]] | None = None,
-                 seen: Mapping[int, Mapping[str, bool]] | None = None) -> None:
-    """Write points over frames; with `errors` (pixels) and `seen` in columns of their own where they are given."""
+                 seen: Mapping[int, Mapping[str, bool]] | None = None, remarks: Sequence[str] = (), digits: int = 5) -> None:
+    """Write points over frames; with `errors` (pixels) and `seen` in columns of their own where they are given, and remarks on top, each behind a #."""
     with replacing(path) as part, open(part, "w", newline="", encoding="utf-8") as f:
+        f.writelines(f"# {r}\n" for r in remarks)
         out = csv.writer(f, lineterminator="\n")
         out.writerow(["frame", "id", "x", "y", *(["error"] if errors is not None else []), *(["seen"] if seen is not None else [])])
         for frame in sorted(places):
             for ident, (x, y) in places[frame].items():
-                row = [frame, ident, f"{x:.5f}", f"{y:.5f}"]
+                row = [frame, ident, f"{x:.{digits}f}", f"{y:.{digits}f}"]
                 if errors is not None:
                     row.append(f"{errors[frame][ident]:.4f}")
                 if seen is not None:
@@ -53,21 +54,33 @@ def write_frames(path: Path, places: Mapping[int, Mapping[str, np.ndarray]], err
                 out.writerow(row)
 
 
-def _rows(path: Path, with_frame: bool) -> list[tuple[int, str, tuple[float, float]]]:
+def _rows(path: Path, with_frame: bool, beside: Sequence[str] = ()) -> list[tuple[int, str, tuple[float, ...]]]:
     columns = ["frame", "id", "x", "y"] if with_frame else ["id", "x", "y"]
-    found: list[tuple[int, str, tuple[float, float]]] = []
+    found: list[tuple[int, str, tuple[float, ...]]] = []
     seen: set[tuple[int, str]] = set()
     try:
         with open(path, newline="", encoding="utf-8-sig") as f:
-            reader = csv.DictReader(f)
+            remarks = 0
+
+            def rows() -> Iterator[str]:
+                nonlocal remarks
+                for line in f:
+                    if line.startswith("#"):
+                        remarks += 1
+                    else:
+                        yield line
+
+            reader = csv.DictReader(rows())
             if reader.fieldnames is None or not set(columns) <= set(reader.fieldnames):
                 raise DeliverError(f"{path.name} does not have the columns {','.join(columns)} in its first line; add them.")
-            for number, row in enumerate(reader, 2):
+            more = list(beside) if set(beside) <= set(reader.fieldnames) else []
+            for row in reader:
+                number = reader.line_num + remarks
                 if number > MOST_ROWS:
                     raise DeliverError(f"{path.name} has more than {MOST_ROWS:,} lines; split it.")
                 try:
                     frame = int(row["frame"]) if with_frame else 0
-                    ident, place = str(row["id"]).strip(), (float(row["x"]), float(row["y"]))
+                    ident, place = str(row["id"]).strip(), tuple(float(row[c]) for c in ("x", "y", *more))
                 except (TypeError, ValueError) as why:
                     raise DeliverError(f"Line {number} of {path.name} does not hold {','.join(columns)} as numbers; correct it.") from why
                 if not ident or not np.isfinite(place).all():

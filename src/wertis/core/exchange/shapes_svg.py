@@ -13,6 +13,8 @@ from xml.etree import ElementTree
 import numpy as np
 
 from wertis.core.errors import DeliverError
+from wertis.core.exchange.laid_out import outlines_back, outlines_in
+from wertis.core.exchange.layout import Layout
 from wertis.core.exchange.outlines import MOST_POINTS, Outlines, checked
 from wertis.core.files import numbered, read_text, write_text
 
@@ -21,17 +23,24 @@ _MOST_SHAPES = 2000
 _SAME = 1e-3  # pixels between a handle's end and its point below which it is none
 
 
-def write(pattern: Path, size: tuple[int, int], shapes: Sequence[Outlines], fps: float = 24.0) -> int:
+def write(pattern: Path, layout: Layout, shapes: Sequence[Outlines], fps: float = 24.0) -> int:
     """Write a file for each frame where the name has a place for its number (`####`), else one that is animated; how many frames.
+
+    Parameters
+    ----------
+    layout : whose size and frame numbers they have; y goes down, as SVG has it.
+    shapes : on the plate.
 
     Raises
     ------
     DeliverError
         When a file cannot be written.
     """
+    layout = layout.upright
+    shapes = [outlines_in(s, layout) for s in shapes]
     frames = sorted({f for s in shapes for f in s.points})
     if numbered(pattern, 1) is None:
-        root = _root(size, {"data-frames": f"{frames[0]} {frames[-1]}"})
+        root = _root(layout, {"data-frames": f"{frames[0]} {frames[-1]}"})
         for shape in shapes:
             root.append(_animated(shape, frames, fps))
         _write(pattern, root)
@@ -39,7 +48,7 @@ def write(pattern: Path, size: tuple[int, int], shapes: Sequence[Outlines], fps:
     for frame in frames:
         path = numbered(pattern, frame)
         assert path is not None
-        root = _root(size, {"data-frame": str(frame)})
+        root = _root(layout, {"data-frame": str(frame)})
         for shape in shapes:
             if frame in shape.points:
                 root.append(_path(shape, frame))
@@ -48,7 +57,7 @@ def write(pattern: Path, size: tuple[int, int], shapes: Sequence[Outlines], fps:
 
 
 def read(path: Path) -> list[Outlines]:
-    """The shapes of an SVG file: those that `write` wrote as they were, of any other file its paths and basic shapes, with handles, on frame 0.
+    """The shapes of an SVG file: those that `write` wrote as they are on the plate, of any other its paths and basic shapes, with handles, on frame 0.
 
     Raises
     ------
@@ -62,6 +71,8 @@ def read(path: Path) -> list[Outlines]:
         root = ElementTree.fromstring(text)
         own = [e for e in root.iter(f"{_SVG}path") if e.get("data-combine")]
         found = [s for e in own for s in _own(path, e, int(root.get("data-frame", "0")))] if own else _foreign(path, text)
+        said = root.get("data-layout")
+        found = [outlines_back(s, Layout.model_validate_json(said)) for s in found] if said else found
     except (ElementTree.ParseError, ValueError, ArithmeticError, IndexError, KeyError, AttributeError, TypeError, RecursionError) as why:
         raise DeliverError(f"{path.name} is not an SVG file that can be read ({why}).") from why
     if not found:
@@ -72,9 +83,11 @@ def read(path: Path) -> list[Outlines]:
 # -- writing ------------------------------------------------------------------------------------------------------
 
 
-def _root(size: tuple[int, int], more: dict[str, str]) -> ElementTree.Element:
+def _root(layout: Layout, more: dict[str, str]) -> ElementTree.Element:
+    w, h = layout.picture
     ElementTree.register_namespace("", _SVG[1:-1])
-    return ElementTree.Element(f"{_SVG}svg", {"width": str(size[0]), "height": str(size[1]), "viewBox": f"0 0 {size[0]} {size[1]}", **more})
+    return ElementTree.Element(f"{_SVG}svg", {"width": str(w), "height": str(h), "viewBox": f"0 0 {w} {h}",
+                                                 "data-layout": layout.model_dump_json(), **more})
 
 
 def _write(path: Path, root: ElementTree.Element) -> None:

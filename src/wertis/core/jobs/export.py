@@ -11,6 +11,8 @@ from wertis.core.exchange import animated_mesh as meshes_out
 from wertis.core.exchange import camera_json, camera_usd, corner_pin_csv, corner_pin_json, gltf, shapes_csv, shapes_json, shapes_svg
 from wertis.core.exchange.animated_mesh import AnimatedMesh
 from wertis.core.exchange.corner_pin_json import CornerPin
+from wertis.core.exchange.laid_out import camera_in, mesh_in, outlines_scaled
+from wertis.core.exchange.layout import Layout, scale_to
 from wertis.core.exchange.outlines import Outlines
 from wertis.core.geometry.motion import Motion, carried
 from wertis.core.matte.outline import flattened
@@ -26,7 +28,7 @@ from wertis.core.shot.placing import surface_proportions
 from wertis.core.shot.resolve import motion_of
 
 MESH_WRITERS = {**meshes_out.WRITERS, ".glb": gltf.write_mesh, ".gltf": gltf.write_mesh}
-CAMERA_WRITERS = {**camera_usd.WRITERS, ".glb": gltf.write_camera, ".gltf": gltf.write_camera}
+CAMERA_WRITERS = {".json": camera_json.write_camera, **camera_usd.WRITERS, ".glb": gltf.write_camera, ".gltf": gltf.write_camera}
 """File endings and what writes a mesh, or a camera with the planes of the shot's tracks."""
 
 
@@ -153,8 +155,12 @@ def mesh_precision(suffix: str) -> float:
     return 0.0 if suffix.lower() in (".csv", ".json") else _PRECISE
 
 
-def export_mesh(shot: Shot, track: Track, path: Path) -> int:
+def export_mesh(shot: Shot, track: Track, path: Path, layout: Layout | None = None) -> int:
     """Write an animated mesh as .csv, .json, .obj (one file a frame), .usd or .glb; returns how many frames it has.
+
+    Parameters
+    ----------
+    layout : of the receiver; of one, .obj, .usd and .glb take the size and the frame numbers alone, for y goes up in them.
 
     Raises
     ------
@@ -165,12 +171,21 @@ def export_mesh(shot: Shot, track: Track, path: Path) -> int:
     if write is None:
         raise DeliverError(f"'{path.suffix}' is not a mesh file; end the name with one of {', '.join(MESH_WRITERS)}.")
     mesh = animated_mesh(shot, track, mesh_precision(path.suffix))
-    write(path, mesh)
+    write(path, mesh_in(mesh, mesh_layout(path.suffix, layout)) if layout is not None else mesh)
     return len(mesh.places)
 
 
-def export_camera(shot: Shot, path: Path) -> int:
-    """Write the shot's solved camera as .json, .usd or .glb, the last two with the planes of its tracks; returns how many frames it has.
+def mesh_layout(suffix: str, layout: Layout) -> Layout:
+    """What of a layout a kind of file of a mesh takes."""
+    return layout if suffix.lower() in (".csv", ".json") else layout.upright
+
+
+def export_camera(shot: Shot, path: Path, layout: Layout | None = None) -> int:
+    """Write the shot's solved camera with the planes of its tracks as .json, .usd or .glb; returns how many frames it has.
+
+    Parameters
+    ----------
+    layout : of the receiver, whose size and frame numbers the camera then has.
 
     Raises
     ------
@@ -178,25 +193,24 @@ def export_camera(shot: Shot, path: Path) -> int:
         When it is not solved, or cannot be written.
     """
     suffix = path.suffix.lower()
-    if suffix != ".json" and suffix not in CAMERA_WRITERS:
-        raise DeliverError(f"'{path.suffix}' is not a camera file; end the name with one of .json, {', '.join(CAMERA_WRITERS)}.")
+    if suffix not in CAMERA_WRITERS:
+        raise DeliverError(f"'{path.suffix}' is not a camera file; end the name with one of {', '.join(CAMERA_WRITERS)}.")
     if shot.camera is None or shot.plate is None:
         raise DeliverError("The shot has no solved camera; solve it first (step Track, or wertis solve).")
     camera = solved_camera(shot).solved
-    if suffix == ".json":
-        camera_json.write_camera(path, camera)
-    else:
-        CAMERA_WRITERS[suffix](path, camera, shot.plate.fps, plane_corners(shot))
+    changed = layout.upright if layout is not None and not layout.upright.plain else None
+    CAMERA_WRITERS[suffix](path, camera_in(camera, changed) if changed is not None else camera, shot.plate.fps, plane_corners(shot), changed)
     return len(camera.poses)
 
 
-def export_shapes(shot: Shot, matte: Matte, path: Path, samples: int = 0) -> int:
+def export_shapes(shot: Shot, matte: Matte, path: Path, samples: int = 0, layout: Layout | None = None) -> int:
     """Write a matte's shapes over the shot's range as .json, .csv, or .svg: one file a frame (#### stands for it), or one that is animated; returns how
     many frames there are.
 
     Parameters
     ----------
     samples : so many points, evenly spaced on each outline, in place of its own.
+    layout : of the receiver; an .svg takes the size and the frame numbers alone, for y goes down in it.
 
     Raises
     ------
@@ -209,13 +223,13 @@ def export_shapes(shot: Shot, matte: Matte, path: Path, samples: int = 0) -> int
     if not any(s.points for s in found):
         raise DeliverError(f"{matte.name} is on no frame of the range; track its surface first.")
     found = [s for s in found if s.points]
-    suffix = path.suffix.lower()
+    suffix, layout = path.suffix.lower(), layout if layout is not None else Layout(size=shot.plate.size)
     if suffix == ".json":
-        shapes_json.write(path, shot.plate.size, found)
+        shapes_json.write(path, layout, found)
     elif suffix == ".csv":
-        shapes_csv.write(path, shot.plate.size, found)
+        shapes_csv.write(path, layout, found)
     elif suffix == ".svg":
-        shapes_svg.write(path, shot.plate.size, found, shot.plate.fps)
+        shapes_svg.write(path, layout, found, shot.plate.fps)
     else:
         raise DeliverError(f"'{path.suffix}' is not a file of shapes; end the name with .json, .csv or .svg.")
     return len({f for shape in found for f in shape.points})
@@ -257,11 +271,17 @@ def _sampled(shape: MatteShape, known: dict[int, np.ndarray], name: str, samples
     return Outlines(name, shape.combine, points, none, none, none, {}, shape.closed, widths)
 
 
-def import_shapes(shot: Shot, ident: str, path: Path) -> Shot:
+def import_shapes(shot: Shot, ident: str, path: Path, scaled: bool = False) -> Shot:
     """The shot with the shapes of a .json, .csv or .svg file added to a matte, with a key on each of their frames.
+
+    Parameters
+    ----------
+    scaled : shapes of a picture of another size are scaled to the plate's.
 
     Raises
     ------
+    OtherSize
+        When they are of a picture of another size, and are not to be scaled.
     DeliverError
         When the file cannot be read.
     RegionError
@@ -271,6 +291,8 @@ def import_shapes(shot: Shot, ident: str, path: Path) -> Shot:
     if path.suffix.lower() not in readers:
         raise DeliverError(f"'{path.suffix}' is not a file of shapes; choose a .json, .csv or .svg file.")
     for outline in readers[path.suffix.lower()](path):
+        if outline.size is not None and shot.plate is not None:
+            outline = outlines_scaled(outline, scale_to(path.name, outline.size, shot.plate.size, scaled))
         frames = sorted(outline.points)
         first, *rest = frames
         width = float(outline.widths.mean()) if len(outline.widths) else 0.0

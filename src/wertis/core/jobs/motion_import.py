@@ -14,7 +14,8 @@ from wertis.core.errors import DeliverError
 from wertis.core.exchange import animated_mesh, camera_json, camera_usd, corner_pin_json, gltf, motion_json
 from wertis.core.exchange.animated_mesh import AnimatedMesh
 from wertis.core.exchange.coordinate_maps import read_map
-from wertis.core.exchange.layout import Layout
+from wertis.core.exchange.laid_out import camera_scaled, mesh_back
+from wertis.core.exchange.layout import Layout, OtherSize, scale_to
 from wertis.core.exchange.motion_json import MotionFile
 from wertis.core.files import read_text
 from wertis.core.geometry import homography, quad
@@ -30,7 +31,8 @@ from wertis.core.track.features import FeatureTracks
 from wertis.core.track.motion_store import MotionFolder
 
 MESHES: dict[str, Callable[[Path], AnimatedMesh]] = {
-    ".json": animated_mesh.read_json, ".usd": animated_mesh.read_usd, ".usda": animated_mesh.read_usd, ".usdc": animated_mesh.read_usd,
+    ".csv": animated_mesh.read_csv, ".json": animated_mesh.read_json, ".usd": animated_mesh.read_usd,
+    ".usda": animated_mesh.read_usd, ".usdc": animated_mesh.read_usd,
     ".glb": gltf.read_mesh, ".gltf": gltf.read_mesh}
 CAMERAS: dict[str, Callable[[Path], SolvedCamera]] = {
     ".json": camera_json.read_camera, ".usd": camera_usd.read_camera_usd, ".usda": camera_usd.read_camera_usd, ".usdc": camera_usd.read_camera_usd,
@@ -38,10 +40,6 @@ CAMERAS: dict[str, Callable[[Path], SolvedCamera]] = {
 _USUAL_ERROR = 0.1  # pixels that a point from elsewhere is taken to be off, where the file says nothing
 _ROUND_POINTS = 8.0  # pixels that a region reaches beyond the outermost points
 _LEAST_POINTS = 3
-
-
-class OtherSize(DeliverError):
-    """A file is of a picture of another size than the plate, and may be scaled."""
 
 
 class Imported(NamedTuple):
@@ -98,18 +96,17 @@ def import_motion(shot: Shot, path: Path, layout: Layout | None = None, name: st
     suffix, track_id = path.suffix.lower(), new_id()
     kind = _kind_of(path)
     if kind == "camera":
-        return _with_camera(shot, path)
+        return _with_camera(shot, path, scaled)
     plate_size = shot.plate.size
 
     def fit(size: tuple[int, int]) -> np.ndarray:
-        if tuple(size) != tuple(plate_size) and not (scaled and kind != "maps"):
-            raise OtherSize(f"{path.name} is of a picture of {size[0]} x {size[1]}, and the plate has {plate_size[0]} x {plate_size[1]}; "
-                            + ("open the plate that it is of: coordinate maps are not scaled." if kind == "maps" else
-                               "have it scaled to the plate (--scaled), or open the plate that it is of."))
-        return np.array(plate_size, float) / size
+        if kind == "maps" and tuple(size) != tuple(plate_size):
+            raise OtherSize(f"{path.name} is of a picture of {size[0]} x {size[1]}, and the plate has {plate_size[0]} x {plate_size[1]}; open the plate "
+                            "that it is of: coordinate maps are not scaled.")
+        return scale_to(path.name, size, plate_size, scaled)
 
     if kind == "mesh":
-        found = _mesh(_obj_sequence(path, shot) if suffix == ".obj" else MESHES[suffix](path), path, fit)
+        found = _mesh(mesh_back(_obj_sequence(path, shot) if suffix == ".obj" else MESHES[suffix](path)), path, fit)
     elif kind == "maps":
         found = _maps(path, fit, folder or Path(platformdirs.user_cache_dir("wertis", appauthor=False)) / "motion" / track_id)
     elif kind == "pin":
@@ -126,7 +123,7 @@ def _kind_of(path: Path) -> str:
     """Which kind of motion a file holds, by its ending and what it says of itself."""
     suffix = path.suffix.lower()
     if suffix in (".csv", ".txt"):
-        return "motion"
+        return "mesh" if animated_mesh.is_mesh_csv(path) else "motion"
     if suffix == ".json":
         said = re.search(r'"format"\s*:\s*"([^"]+)"', read_text(path)[:4096])
         return {animated_mesh.FORMAT: "mesh", camera_json.FORMAT: "camera", corner_pin_json.FORMAT: "pin"}.get(said.group(1) if said else "", "motion")
@@ -277,7 +274,8 @@ def _obj_sequence(path: Path, shot: Shot) -> AnimatedMesh:
     """A sequence of OBJ files as one mesh, in pixels of the plate; the reference frame is told from the texture coordinates."""
     assert shot.plate is not None
     files = _numbered_files(path)
-    size = shot.plate.size
+    layout = animated_mesh.obj_layout(next(iter(files.values())))
+    size = layout.picture if layout is not None else shot.plate.size
     places: dict[int, np.ndarray] = {}
     texture: np.ndarray = np.zeros((0, 2))
     triangles: np.ndarray = np.zeros((0, 3), int)
@@ -290,7 +288,7 @@ def _obj_sequence(path: Path, shot: Shot) -> AnimatedMesh:
         raise DeliverError(f"{path.name} has no texture coordinate for each vertex to tell the reference frame from; export it again.")
     vertices = np.column_stack([texture[:, 0] * size[0], size[1] - texture[:, 1] * size[1]])
     home = min(places, key=lambda f: float(np.abs(places[f] - vertices).max()))
-    return AnimatedMesh(size, shot.plate.fps, home, vertices, triangles[:, ::-1], places)
+    return AnimatedMesh(size, shot.plate.fps, home, vertices, triangles[:, ::-1], places, layout=layout)
 
 
 def _numbered_files(path: Path) -> dict[int, Path]:
@@ -376,13 +374,12 @@ def _filled(values: np.ndarray, known: np.ndarray) -> np.ndarray:
 # -- cameras ------------------------------------------------------------------------------------------------------
 
 
-def _with_camera(shot: Shot, path: Path) -> Imported:
+def _with_camera(shot: Shot, path: Path, scaled: bool) -> Imported:
     camera = CAMERAS[path.suffix.lower()](path)
     camera = replace(camera, numbers=np.arange(len(camera.points)))
     assert shot.plate is not None
-    if tuple(camera.size) != tuple(shot.plate.size):
-        raise DeliverError(f"{path.name} is of a picture of {camera.size[0]} x {camera.size[1]}, and the plate has {shot.plate.size[0]} x "
-                           f"{shot.plate.size[1]}; open the plate that it is of.")
+    scale_to(path.name, camera.size, shot.plate.size, scaled)
+    camera = camera_scaled(camera, shot.plate.size)
     if len(camera.poses) < _LEAST_POINTS:
         raise DeliverError(f"{path.name} has a camera on {len(camera.poses)} frames; three are the least.")
     places: list[dict[int, np.ndarray]] = [{} for _ in range(len(camera.points))]

@@ -14,20 +14,31 @@ from wertis.core.comp.artwork import checker
 from wertis.core.comp.picture import Compositor
 from wertis.core.errors import DeliverError, PlateError
 from wertis.core.exchange import motion_json
+from wertis.core.exchange.laid_out import mesh_in
 from wertis.core.exchange.layout import Layout
 from wertis.core.exchange.motion_json import Kind, MotionFile
 from wertis.core.exchange.pictures import write_picture
 from wertis.core.geometry import homography
 from wertis.core.geometry.motion import carried
 from wertis.core.jobs.events import Counter, Event, Stop, stopped
-from wertis.core.jobs.export import MESH_WRITERS, animated_mesh, export_shapes, mesh_precision, sampled_outlines
-from wertis.core.jobs.motion_export import motion_file
+from wertis.core.jobs.export import (
+    CAMERA_WRITERS,
+    MESH_WRITERS,
+    animated_mesh,
+    export_camera,
+    export_shapes,
+    mesh_layout,
+    mesh_precision,
+    sampled_outlines,
+)
+from wertis.core.jobs.motion_export import layout_of, motion_file
 from wertis.core.plate import colour
 from wertis.core.plate.base import Plate
 from wertis.core.plate.sequence import read_picture
 from wertis.core.shot.artwork import Artwork
+from wertis.core.shot.cameras import plane_corners
 from wertis.core.shot.document import Placement, Shot, Track
-from wertis.core.shot.edits import placement_on
+from wertis.core.shot.edits import as_points, placement_on
 from wertis.core.shot.match import NO_MATCH
 from wertis.core.shot.matte_alpha import matte_alpha
 from wertis.core.shot.mattes import Matte
@@ -101,7 +112,7 @@ def prove(shot: Shot, track: Track, placement: Placement, kind: Kind, suffix: st
         yield from _proved(frames, held, rebuilt, lambda found: _named(shot, body, layout, believed, plain, found), stop)
 
 
-def prove_mesh(shot: Shot, track: Track, placement: Placement, suffix: str, plate: Plate, frames: Sequence[int],
+def prove_mesh(shot: Shot, track: Track, placement: Placement, suffix: str, plate: Plate, frames: Sequence[int], layout: Layout | None = None,
                read: Callable[[int], np.ndarray] | None = None, stop: Stop | None = None) -> Iterator[Event]:
     """Export a mesh (.json, .usd, .glb, .gltf, .obj), let the receiver rebuild frames, and compare; the last event's item is the `Proof`, whose `corners`
     are the vertices.
@@ -114,25 +125,27 @@ def prove_mesh(shot: Shot, track: Track, placement: Placement, suffix: str, plat
     if suffix not in MESH_WRITERS:
         raise DeliverError(f"'{suffix}' is no file of a mesh that can be proved; choose one of {', '.join(MESH_WRITERS)}.")
     fetch, plain = read or plate.read, _plain(placement).but(pose=Pose())
-    mesh = animated_mesh(shot, track, mesh_precision(suffix))
+    mesh, written = animated_mesh(shot, track, mesh_precision(suffix)), mesh_layout(suffix, layout or layout_of(shot))
     alone, compositor = shot.but(items=(plain,), mixing="plate"), Compositor()
     home = carried(motion_of(track), plain.array, plain.frame, mesh.reference) if plain.frame != mesh.reference else plain.array  # type: ignore[arg-type]
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
-        MESH_WRITERS[suffix](folder / f"mesh{suffix}", mesh)
+        MESH_WRITERS[suffix](folder / f"mesh{suffix}", mesh_in(mesh, written))
         art = _artwork(compositor, alone, plain, folder)
 
         def rebuilt(frame: int) -> ProvedFrame:
             picture = fetch(frame)
             write_picture(folder / "plate.png", colour.shown(picture))
-            file = folder / (f"mesh.{frame:04d}.obj" if suffix == ".obj" else f"mesh{suffix}")
-            theirs, places = _run(folder, [str(file), "--mesh", "--artwork", str(art), "--frame", str(frame), "--corners", _said(home)])
+            number = written.frame(frame)
+            file = folder / (f"mesh.{number:04d}.obj" if suffix == ".obj" else f"mesh{suffix}")
+            theirs, places = _run(folder, [str(file), "--mesh", "--artwork", str(art), "--frame", str(number), "--corners", _said(written.points(home))])
             return _compared(frame, colour.shown(compositor.comp(alone, picture, frame)), theirs, colour.shown(picture), places, mesh.places[frame])
 
         yield from _proved(frames, mesh.places, rebuilt, lambda found: f"Vertices are off by up to {_most(found):.2f} px.", stop)
 
 
-def prove_shapes(shot: Shot, matte: Matte, suffix: str, plate: Plate, frames: Sequence[int], stop: Stop | None = None) -> Iterator[Event]:
+def prove_shapes(shot: Shot, matte: Matte, suffix: str, plate: Plate, frames: Sequence[int], layout: Layout | None = None,
+                 stop: Stop | None = None) -> Iterator[Event]:
     """Export a matte's shapes (.json, .csv, .svg), let the receiver fill them, and compare; the last event's item is the `Proof`, whose `corners` are the
     shapes' points and whose pictures are mattes.
 
@@ -148,19 +161,58 @@ def prove_shapes(shot: Shot, matte: Matte, suffix: str, plate: Plate, frames: Se
                      grow=0.0, shutter=0.0, invert=False, opacity=1.0, edge="drawn", groups=())
     with_hard = shot.with_item(hard)
     w, h = plate.size
+    written = layout or layout_of(shot)
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
-        export_shapes(with_hard, hard, folder / f"shapes{suffix}")
+        export_shapes(with_hard, hard, folder / f"shapes{suffix}", layout=written)
         outlines = sampled_outlines(with_hard, hard)
         write_picture(folder / "plate.png", np.zeros((h, w, 3), np.uint8))
+
         def rebuilt(frame: int) -> ProvedFrame:
-            theirs, places = _run(folder, [str(folder / f"shapes{suffix}"), "--shapes", "--frame", str(frame)])
+            theirs, places = _run(folder, [str(folder / f"shapes{suffix}"), "--shapes", "--frame", str(written.frame(frame))])
             alpha = np.asarray(np.round(255 * matte_alpha(with_hard, hard, frame, plate.size)), np.uint8)
             points = np.concatenate([o.points[frame] for o in outlines if frame in o.points])
             return _compared(frame, np.repeat(alpha[..., None], 3, 2), theirs, np.zeros((h, w, 3), np.uint8), places, points)
 
         held = {f for o in outlines for f in o.points}
         yield from _proved(frames, held, rebuilt, lambda found: f"Points are off by up to {_most(found):.2f} px.", stop)
+
+
+def prove_camera(shot: Shot, track: Track, suffix: str, plate: Plate, frames: Sequence[int], layout: Layout | None = None,
+                 read: Callable[[int], np.ndarray] | None = None, stop: Stop | None = None) -> Iterator[Event]:
+    """Export the solved camera with its planes (.json, .usd, .glb, .gltf), let the receiver lay a checker on a track's plane, and compare with one that
+    Wertis lays there; the last event's item is the `Proof`.
+
+    Raises
+    ------
+    DeliverError
+        When the track lies on no plane of a camera, or the receiver cannot be run.
+    """
+    if suffix not in CAMERA_WRITERS:
+        raise DeliverError(f"'{suffix}' is no file of a camera that can be proved; choose one of {', '.join(CAMERA_WRITERS)}.")
+    planes = plane_corners(shot) if shot.camera is not None else {}
+    if track.name not in planes:
+        raise DeliverError(f"{track.name} lies on no plane of a solved camera; choose Camera as its motion in the step Track.")
+    fetch, written = read or plate.read, (layout or layout_of(shot)).upright
+    motion, region = motion_of(track), track.region
+    assert motion is not None
+    grid = Placement(id="proof", on=track.id, name="Proof", frame=region.frame, quad=as_points(region.box), artwork=Artwork(kind="checker"), fit="stretch")
+    alone, compositor = shot.but(items=(grid,), mixing="plate"), Compositor()
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        export_camera(shot, folder / f"camera{suffix}", written)
+        art = _artwork(compositor, alone, grid, folder)
+
+        def rebuilt(frame: int) -> ProvedFrame:
+            picture, corners = fetch(frame), placement_on(alone, grid, frame)
+            assert corners is not None
+            write_picture(folder / "plate.png", colour.shown(picture))
+            theirs, places = _run(folder, [str(folder / f"camera{suffix}"), "--camera", "--plane", track.name, "--artwork", str(art),
+                                           "--frame", str(written.frame(frame))])
+            return _compared(frame, colour.shown(compositor.comp(alone, picture, frame)), theirs, colour.shown(picture), places, corners)
+
+        held = {f for f in frames if np.isfinite(carried(motion, region.box, region.frame, f)).all()}
+        yield from _proved(frames, held, rebuilt, lambda found: f"Corners are off by up to {_most(found):.2f} px.", stop)
 
 
 def _proved(frames: Sequence[int], held: Container[int], rebuilt: Callable[[int], ProvedFrame], told: Callable[[list[ProvedFrame]], str],

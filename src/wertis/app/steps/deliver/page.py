@@ -17,6 +17,7 @@ from wertis.app.fields import form, named
 from wertis.app.pages import Page, combo, part_buttons, side_by_side
 from wertis.app.session import Session
 from wertis.app.steps.deliver.motion_fields import MotionFields
+from wertis.core.shot.cameras import camera_settings
 from wertis.core.shot.document import Item, Placement, Shot
 from wertis.core.shot.fills import Fill
 from wertis.core.shot.mattes import mattes_of
@@ -50,13 +51,18 @@ class DeliverPage(Page):
     mesh_wanted = Signal(str)
     mesh_proof_wanted = Signal(str)
     camera_wanted = Signal(str, str)
+    camera_proof_wanted = Signal(str)
+    shapes_wanted = Signal(str, str)
+    shapes_proof_wanted = Signal(str, str)
+    shapes_read = Signal(str, str)
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
         f = self.form = form(self)
         row_of = QWidget()
         parts, self.part = part_buttons((("Render", "Pictures and movies"), ("Motion", "Corners, matrices, points and maps for other applications"),
-                                         ("Pin, 3D", "Wertis' own corner pin, meshes, the solved camera")), lambda _: self.show_state(), row_of)
+                                         ("Shapes, 3D", "Wertis' own corner pin, meshes, the solved camera, a matte's shapes")),
+                                        lambda _: self.show_state(), row_of)
         parts.setContentsMargins(0, 0, 0, 0)
         row_of.setLayout(parts)
         f.addRow(row_of)
@@ -115,18 +121,39 @@ class DeliverPage(Page):
         self.mesh_proof.setToolTip("Let the receiver's stand-in rebuild frames from the mesh's file, and compare")
         self.mesh_proof.clicked.connect(lambda: self.mesh_proof_wanted.emit(self.mesh_format.currentData()))
         f.addRow(side_by_side(self.mesh_button, self.mesh_proof))
-        f.addRow(named("USD, glTF and OBJ: pixels, y up from the lower left corner. JSON and CSV: y down, as the corner pin.", "hint"))
         self.camera_what = combo({"camera": "Camera, points, planes", "straight map": "Map: lens taken out", "lens map": "Map: lens put back"},
                                  "What of the camera goes out", self.show_state)
         self.camera_format = combo({".usd": "USD, with time samples", ".glb": "glTF, one file", ".json": "JSON"}, "Format of the camera", lambda: None)
         self.camera_button = QPushButton("Export...")
         self.camera_button.setToolTip("The shot's solved camera, for 3D applications, or its lens for compositing")
         self.camera_button.clicked.connect(self._export_camera)
+        self.camera_proof = QPushButton("Prove it")
+        self.camera_proof.setToolTip("Let the receiver's stand-in lay a checker on the track's plane from the camera's file alone, and compare")
+        self.camera_proof.clicked.connect(lambda: self.camera_proof_wanted.emit(self.camera_format.currentData()))
         self._camera_row = f.rowCount()
         f.addRow(named("Camera", "heading"))
         f.addRow(self.camera_what)
         f.addRow(self.camera_format)
-        f.addRow(self.camera_button)
+        f.addRow(side_by_side(self.camera_button, self.camera_proof))
+        self.shapes_of = combo({}, "Whose shapes go out", self.show_state)
+        self.shapes_format = combo({".svg": "SVG, animated", ".####.svg": "SVG, one file a frame", ".json": "JSON", ".csv": "CSV"}, "Format of the shapes",
+                                   self.show_state)
+        self.shapes_button, self.shapes_proof, self.shapes_take = QPushButton("Export..."), QPushButton("Prove it"), QPushButton("Read shapes...")
+        self.shapes_button.setToolTip("Every point over the range")
+        self.shapes_button.clicked.connect(self._export_shapes)
+        self.shapes_proof.setToolTip("Let the receiver's stand-in fill the outlines from the file, and compare")
+        self.shapes_proof.clicked.connect(lambda: self.shapes_proof_wanted.emit(self.shapes_of.currentData(), str(self.shapes_format.currentData())))
+        self.shapes_take.setToolTip("Add the shapes of a file to this matte, with a key on each of their frames")
+        self.shapes_take.clicked.connect(self._read_shapes)
+        self._shapes_row = f.rowCount()
+        f.addRow(named("Shapes", "heading"))
+        f.addRow(self.shapes_of)
+        f.addRow(self.shapes_format)
+        f.addRow(side_by_side(self.shapes_button, self.shapes_proof))
+        f.addRow(self.shapes_take)
+        self.layout_words = named("", "hint")
+        self._words_row = f.rowCount()
+        f.addRow(self.layout_words)
         self._rows = {0: range(1, self._pin_row), 2: range(self._pin_row, f.rowCount())}
         self.motion = MotionFields(session)
         f.addRow(self.motion)
@@ -145,7 +172,7 @@ class DeliverPage(Page):
             for row in rows:
                 self.form.setRowVisible(row, self.part.checkedId() == part)
         self.motion.setVisible(self.part.checkedId() == 1)
-        if self.part.checkedId() == 1:
+        if self.part.checkedId() >= 1:  # shapes, meshes and cameras take its coordinates
             self.motion.show_state()
         a, b = s.shot.range
         self.range.setText(f"frames {a} to {b}" if s.plate else "")
@@ -161,7 +188,12 @@ class DeliverPage(Page):
         has_camera = self.part.checkedId() == 2 and s.shot.camera is not None
         for row in range(self._camera_row, self._camera_row + 4):
             self.form.setRowVisible(row, has_camera)
-        self.camera_format.setVisible(has_camera and self.camera_what.currentData() == "camera")
+        of_camera = self.camera_what.currentData() == "camera"
+        self.camera_format.setVisible(has_camera and of_camera)
+        self.camera_proof.setEnabled(of_camera and track is not None and camera_settings(track).plane is not None)
+        self._show_shapes()
+        if self.part.checkedId() == 2:
+            self._say_layout(has_mesh or has_camera or self.shapes_of.count() > 0)
         chosen = self.what.currentData()
         wanted = [*((words, key) for key, words in WHAT_WORDS.items()),
                   *((f"{x.name} alone, with alpha", f"{_ALONE}{x.id}") for x in alone_items(s.shot)),
@@ -178,6 +210,28 @@ class DeliverPage(Page):
             self._suggested_for = s.plate
             self.target.clear()
             self._suggest()
+
+    def _show_shapes(self) -> None:
+        """The mattes that have shapes."""
+        drawn = [m for m in mattes_of(self.session.shot) if m.shapes]
+        if [(m.name, m.id) for m in drawn] != [(self.shapes_of.itemText(k), self.shapes_of.itemData(k)) for k in range(self.shapes_of.count())]:
+            chosen = self.shapes_of.currentData()
+            with QSignalBlocker(self.shapes_of):
+                self.shapes_of.clear()
+                for matte in drawn:
+                    self.shapes_of.addItem(matte.name, matte.id)
+                self.shapes_of.setCurrentIndex(max(self.shapes_of.findData(chosen), 0))
+        for row in range(self._shapes_row, self._words_row):
+            self.form.setRowVisible(row, self.part.checkedId() == 2 and bool(drawn))
+        self.shapes_proof.setEnabled("#" not in str(self.shapes_format.currentData()))
+
+    def _say_layout(self, wanted: bool) -> None:
+        """In which coordinates meshes, cameras and shapes go out."""
+        self.form.setRowVisible(self._words_row, wanted and self.session.plate is not None)
+        if wanted and self.session.plate is not None:
+            layout = self.motion.layout_wanted()
+            self.layout_words.setText(f"As chosen under Motion. JSON and CSV: {layout.words()}. USD, glTF and OBJ: y up, pixels from the lower left "
+                                      "corner. SVG: y down.")
 
     def _suggest(self) -> None:
         """Propose a file name for what is chosen; a folder that was typed stays."""
@@ -209,6 +263,18 @@ class DeliverPage(Page):
         name, _ = QFileDialog.getSaveFileName(self, "Export the camera", str(folder / f"{kind.replace(' ', '_')}{suffix}"), f"(*{suffix})")
         if name:
             self.camera_wanted.emit(kind, name if name.lower().endswith(suffix) else name + suffix)
+
+    def _export_shapes(self) -> None:
+        suffix = self.shapes_format.currentData()
+        folder = self.session.path.parent if self.session.path else self._folder
+        name, _ = QFileDialog.getSaveFileName(self, "Export the shapes", str(folder / f"{self.shapes_of.currentText()}{suffix}"), f"(*{suffix[-4:]})")
+        if name:
+            self.shapes_wanted.emit(self.shapes_of.currentData(), name if "." in Path(name).name else name + suffix)
+
+    def _read_shapes(self) -> None:
+        name, _ = QFileDialog.getOpenFileName(self, "Read shapes", "", "Shapes (*.svg *.json *.csv)")
+        if name:
+            self.shapes_read.emit(self.shapes_of.currentData(), name)
 
     def _export(self, suffix: str) -> None:
         track = self.session.track

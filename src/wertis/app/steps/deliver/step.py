@@ -16,17 +16,19 @@ from wertis.app.steps.deliver.proof_window import ProofWindow
 from wertis.app.workbench import Workbench
 from wertis.core.comp.light import light_words
 from wertis.core.errors import WertisError
+from wertis.core.exchange.layout import OtherSize
 from wertis.core.exchange.motion_json import foreign_table
 from wertis.core.jobs.events import Event, Stop
-from wertis.core.jobs.export import export_camera, export_corner_pin, export_mesh
+from wertis.core.jobs.export import export_camera, export_corner_pin, export_mesh, export_shapes, import_shapes
 from wertis.core.jobs.job import Job
 from wertis.core.jobs.matte_render import render_matte
 from wertis.core.jobs.motion_export import MAPS, export_motion, write_lens_map, write_maps
-from wertis.core.jobs.motion_import import Imported, OtherSize, import_motion
-from wertis.core.jobs.prove import Proof, prove, prove_mesh
+from wertis.core.jobs.motion_import import Imported, import_motion
+from wertis.core.jobs.prove import Proof, prove, prove_camera, prove_mesh, prove_shapes
 from wertis.core.jobs.render import check_target, render
 from wertis.core.shot.document import Shot, Track
 from wertis.core.shot.items import with_only
+from wertis.core.shot.mattes import matte_of
 from wertis.core.work.render_queue import RenderQueue
 
 
@@ -44,6 +46,10 @@ class DeliverStep(Step):
         self.page.mesh_wanted.connect(self.export_mesh)
         self.page.mesh_proof_wanted.connect(self.prove_mesh)
         self.page.camera_wanted.connect(self.export_camera)
+        self.page.camera_proof_wanted.connect(self.prove_camera)
+        self.page.shapes_wanted.connect(self.export_shapes)
+        self.page.shapes_proof_wanted.connect(self.prove_shapes)
+        self.page.shapes_read.connect(self.read_shapes)
         self.page.motion.export_wanted.connect(self.export_motion)
         self.page.motion.prove_wanted.connect(self.prove)
         self.background = BackgroundRender(RenderQueue(), bench.window)
@@ -115,7 +121,7 @@ class DeliverStep(Step):
 
     def export_mesh(self, name: str) -> None:
         """Export the mesh of the selected track."""
-        self._export(name, lambda shot, track: export_mesh(shot, track, Path(name)))
+        self._export(name, lambda shot, track: export_mesh(shot, track, Path(name), self.page.motion.layout_wanted()))
 
     def export_camera(self, kind: str, name: str) -> None:
         """Export the solved camera, or one of the maps of its lens."""
@@ -123,12 +129,50 @@ class DeliverStep(Step):
 
         def write() -> None:
             if kind == "camera":
-                frames[0] = export_camera(s.shot, path)
+                frames[0] = export_camera(s.shot, path, self.page.motion.layout_wanted())
             else:
                 write_lens_map(s.shot, kind, path, self.page.motion.layout_wanted())
 
         if self.bench.attempt(write):
             self.bench.say(f"The camera of {frames[0]} frames is written to {name}." if kind == "camera" else f"The map is written to {name}.")
+
+    def export_shapes(self, ident: str, name: str) -> None:
+        """Export a matte's shapes."""
+        frames = [0]
+
+        def write() -> None:
+            frames[0] = export_shapes(self.session.shot, matte_of(self.session.shot, ident), Path(name), layout=self.page.motion.layout_wanted())
+
+        if self.bench.attempt(write):
+            self.bench.say(f"{frames[0]} frames written to {name}.")
+
+    def read_shapes(self, ident: str, name: str) -> None:
+        """Add the shapes of a file to a matte."""
+        shot = self.session.shot
+        read = self._scaled_if_wanted(lambda scaled: import_shapes(shot, ident, Path(name), scaled))
+        if read is not None and self.bench.edit("Read shapes", lambda: read):
+            more = len(matte_of(read, ident).shapes) - len(matte_of(shot, ident).shapes)
+            self.bench.say(f"{more} {'shape' if more == 1 else 'shapes'} more in {matte_of(read, ident).name}.")
+
+    def _scaled_if_wanted(self, read: Callable[[bool], Shot]) -> Shot | None:
+        """What is read, scaled to the plate where the file is of another size and the person wants it; None where it cannot be."""
+        try:
+            return read(False)
+        except OtherSize as why:
+            box = QMessageBox(QMessageBox.Icon.Question, "Another size", f"{str(why).split(';')[0]}.", parent=self.bench.window)
+            scale = box.addButton("Scale it to the plate", QMessageBox.ButtonRole.AcceptRole)
+            box.addButton(QMessageBox.StandardButton.Cancel)
+            box.exec()
+            if box.clickedButton() is not scale:
+                return None
+        except WertisError as why:
+            self.bench.say(str(why), True)
+            return None
+        try:
+            return read(True)
+        except WertisError as why:
+            self.bench.say(str(why), True)
+            return None
 
     def export_motion(self, name: str) -> None:
         """Export the motion as the page says."""
@@ -164,9 +208,28 @@ class DeliverStep(Step):
         shot, track, placement, plate, cache = s.shot, s.track, s.placement, s.plate, s.cache
         if track is None or placement is None or plate is None or cache is None or self.bench.work.busy():
             return
-        frames = self._shown_frames()
+        frames, layout = self._shown_frames(), self.page.motion.layout_wanted()
         self._prove(f"{placement.name}, mesh as {suffix[1:].upper()}", frames,
-                    lambda stop: prove_mesh(shot, track, placement, suffix, plate, frames, cache.get, stop))
+                    lambda stop: prove_mesh(shot, track, placement, suffix, plate, frames, layout, cache.get, stop))
+
+    def prove_camera(self, suffix: str) -> None:
+        """The same with the solved camera, by the selected track's plane."""
+        s = self.session
+        shot, track, plate, cache = s.shot, s.track, s.plate, s.cache
+        if track is None or plate is None or cache is None or self.bench.work.busy():
+            return
+        frames, layout = self._shown_frames(), self.page.motion.layout_wanted()
+        self._prove(f"{track.name}, camera as {suffix[1:].upper()}", frames,
+                    lambda stop: prove_camera(shot, track, suffix, plate, frames, layout, cache.get, stop))
+
+    def prove_shapes(self, ident: str, suffix: str) -> None:
+        """The same with a matte's shapes."""
+        s = self.session
+        shot, plate = s.shot, s.plate
+        if plate is None or self.bench.work.busy():
+            return
+        frames, layout, matte = self._shown_frames(), self.page.motion.layout_wanted(), matte_of(shot, ident)
+        self._prove(f"{matte.name}, shapes as {suffix[1:].upper()}", frames, lambda stop: prove_shapes(shot, matte, suffix, plate, frames, layout, stop))
 
     def _shown_frames(self) -> list[int]:
         low, high = self.session.shot.range
@@ -214,20 +277,8 @@ class DeliverStep(Step):
             found.append(import_motion(s.shot, Path(name), self.page.motion.layout_wanted(), Path(name).stem if columns else "", columns, scaled))
             return found[-1].shot
 
-        try:
-            shot = made(False)
-        except OtherSize as why:
-            box = QMessageBox(QMessageBox.Icon.Question, "Another size", f"{str(why).split(';')[0]}.", parent=self.bench.window)
-            scale = box.addButton("Scale it to the plate", QMessageBox.ButtonRole.AcceptRole)
-            box.addButton(QMessageBox.StandardButton.Cancel)
-            box.exec()
-            if box.clickedButton() is not scale or not self.bench.attempt(lambda: made(True)):
-                return
-            shot = found[-1].shot
-        except WertisError as why:
-            self.bench.say(str(why), True)
-            return
-        if self.bench.edit("Import motion", lambda: shot):
+        shot = self._scaled_if_wanted(made)
+        if shot is not None and self.bench.edit("Import motion", lambda: shot):
             track = found[-1].track
             if track is not None:
                 s.select(track.id)
