@@ -40,6 +40,7 @@ from wertis.core.exchange import (
     shapes_json,
     shapes_svg,
 )
+from wertis.core.exchange.laid_out import mesh_in
 from wertis.core.exchange.layout import Layout
 from wertis.core.exchange.outlines import Outlines
 from wertis.core.exchange.pictures import write_picture
@@ -93,6 +94,7 @@ def _motion_files(folder: Path, region: np.ndarray) -> None:
     for suffix, write in ((".json", animated_mesh.write_json), (".usda", animated_mesh.write_usd), (".usdc", animated_mesh.write_usd),
                           (".glb", gltf.write_mesh), (".gltf", gltf.write_mesh)):
         write(folder / f"mesh{suffix}", mesh)
+    animated_mesh.write_csv(folder / "mesh.csv", mesh_in(mesh, Layout(size=(320, 240), y_up=True, units="unit", first=1001, start=1)))
     animated_mesh.write_obj(folder / "mesh.obj", mesh)
     next(folder.glob("mesh.*.obj")).rename(folder / "mesh.obj")
     for rest in folder.glob("mesh.*.obj"):
@@ -100,13 +102,12 @@ def _motion_files(folder: Path, region: np.ndarray) -> None:
     ones = np.ones(len(region))
     outline = Outlines("Hand", "add", {f: region + f for f in (1, 2)}, ones, 0 * ones, 0 * ones)
     for name, written in (("shapes.json", shapes_json.write), ("shapes.csv", shapes_csv.write), ("shapes.svg", shapes_svg.write)):
-        written(folder / name, size, [outline])
+        written(folder / name, layout, [outline])
     points_csv.write_frames(folder / "points.csv", {f: {str(k): p for k, p in enumerate(region)} for f in (1, 2)})
     poses = {f: np.eye(3, 4) for f in (1, 2)}
     camera = SolvedCamera(size, 300.0, np.array([160.0, 120]), (0.0, 0.0), poses, np.ones((5, 3)), np.arange(5), {1: 0.1, 2: 0.1})
-    camera_json.write_camera(folder / "camera.json", camera)
-    camera_usd.write_camera_usd(folder / "camera.usda", camera)
-    gltf.write_camera(folder / "camera.glb", camera)
+    for name, put in (("camera.json", camera_json.write_camera), ("camera.usda", camera_usd.write_camera_usd), ("camera.glb", gltf.write_camera)):
+        put(folder / name, camera, 25.0, {"W": np.ones((4, 3))}, layout)
     coordinate_maps.write_map(folder / "map.exr", np.ones((240, 320, 4), np.float32), layout, "for each pixel of the frame")
     motion_json.write(folder / "points.txt", body.model_copy(update={"kind": "points", "frames": {}, "tracks": {"a": {1: [3.0, 4, 1], 2: [4.0, 5, 1]}}}))
     field = DisplacementField((0, 0, 40, 30), np.ones((30, 40, 2), np.float32), np.ones((30, 40), np.float32), np.ones((30, 40), bool))
@@ -192,7 +193,7 @@ def readers() -> dict[str, Callable[[Path], object]]:
     return {"s.wertis": _read_shot, "pin.csv": corner_pin_csv.read, "pin.json": corner_pin_json.read,
             **{f"picture.{kind}": read_picture for kind in ("png", "tif", "jpg", "exr", "dpx")},
             **{f"motion.{kind}": lambda p: motion_json.read(p, Layout(size=(320, 240))) for kind in ("json", "csv")},
-            "mesh.json": animated_mesh.read_json, "mesh.obj": animated_mesh.read_obj,
+            "mesh.json": animated_mesh.read_json, "mesh.csv": animated_mesh.read_csv, "mesh.obj": animated_mesh.read_obj,
             "points.txt": lambda p: motion_json.read(p, Layout(size=(320, 240))), "map.exr": coordinate_maps.read_map,
             "mesh.glb": gltf.read_mesh, "mesh.gltf": gltf.read_mesh, "camera.glb": gltf.read_camera,
             "mesh.usda": animated_mesh.read_usd, "mesh.usdc": animated_mesh.read_usd,

@@ -78,11 +78,13 @@ class ReadersTest(Case):
         animated_mesh.write_usd(self.folder / "mesh.usd", mesh)
         animated_mesh.write_obj(self.folder / "mesh.####.obj", mesh)
         gltf.write_mesh(self.folder / "mesh.glb", mesh)
+        animated_mesh.write_csv(self.folder / "mesh.csv", mesh)
         x, y = bent(1004)[0]
         for name, up in (("mesh.json", y), ("mesh.usd", mesh.size[1] - y), ("mesh.glb", mesh.size[1] - y)):
             line = next(row for row in self.said(name).splitlines() if row.startswith("1004"))
             np.testing.assert_allclose([v for v in self.numbers(line) if v != 1004][-3 if "json" not in name else -2:][:2], [x, up], atol=1e-3)
         self.assertIn(f"{len(TRIANGLES)} triangles", self.said("mesh.1004.obj"))
+        self.assertIn(f"1004 vertex 0 is at {x:.5f} {y:.5f}", self.said("mesh.csv"))
         # mattes
         matte = self.shot.matte(np.array([(80.0, 60), (200, 70), (190, 170)]), 1001, self.wall, "Docker")
         for name in ("docker.json", "docker.csv", "docker.####.svg"):
