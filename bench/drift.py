@@ -52,7 +52,7 @@ def measured(frames: list[np.ndarray], mask: np.ndarray, region: np.ndarray, mat
     def look(i: int) -> Slip:
         warp = HomographyWarp(matrices[i])
         x0, y0, x1, y1 = series.meter.window(warp, size)
-        return series.look(i, frames[i][y0:y1, x0:x1], warp, None, (x0, y0), size)
+        return series.take(i, series.look(frames[i][y0:y1, x0:x1], warp, None, (x0, y0), size), warp)
 
     with ThreadPoolExecutor(2) as pool:
         drift = dict(zip(range(1, len(frames)), pool.map(look, range(1, len(frames))), strict=True))

@@ -121,7 +121,8 @@ def over_the_shot(shot: PlaneShot, name: str) -> tuple[dict[int, Slip], dict[int
     drift, truth = {}, {}
     for i in range(1, len(shot.frames)):
         off = spoil(name, i / (len(shot.frames) - 1), shot.truth(i))
-        drift[i] = series.look(i, luma(shot.frames[i]), HomographyWarp(homography.from_points(shot.region, shot.truth(i) + off)), None, (0, 0), SIZE)
+        warp = HomographyWarp(homography.from_points(shot.region, shot.truth(i) + off))
+        drift[i] = series.take(i, series.look(luma(shot.frames[i]), warp, None, (0, 0), SIZE), warp)
         truth[i] = -off
     again = {i: work() for looks in series.rounds(lambda i: (luma(shot.frames[i]), None)) for i, work in looks}
     return drift, {**drift, **again}, truth

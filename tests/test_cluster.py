@@ -10,11 +10,13 @@ import tempfile
 import threading
 import time
 import unittest
+from collections.abc import Iterator
 from pathlib import Path
 from unittest import mock
 
 import cv2
 import numpy as np
+import OpenImageIO as oiio
 
 import wertis
 from tests.scenes import PlaneShot
@@ -71,32 +73,88 @@ class ClusterTest(unittest.TestCase):
             with self.assertRaisesRegex(WertisError, "nothing.png"):
                 shot.render(self.base / "gone" / "c.####.png", cluster=cluster)
 
+    @contextlib.contextmanager
+    def killing(self, cluster: Cluster, every: float, most: int) -> Iterator[list[int]]:
+        """The first process that is at work is ended by SIGKILL, again and again; the numbers of those."""
+        over, killed = threading.Event(), []
+
+        def kill() -> None:
+            while not over.wait(every):
+                for worker in cluster._own.workers.values():
+                    process = getattr(worker, "process", None)
+                    if process is not None and process.pid and len(killed) < most:
+                        with contextlib.suppress(ProcessLookupError):
+                            os.kill(process.pid, signal.SIGKILL)
+                            killed.append(process.pid)
+                        break
+
+        thread = threading.Thread(target=kill)
+        thread.start()
+        try:
+            yield killed
+        finally:
+            over.set()
+            thread.join()
+
     def test_a_killed_process_loses_nothing(self) -> None:
-        """The first process that is at work is ended by SIGKILL, again and again."""
-        with Cluster(workers=2) as cluster:
-            over, killed = threading.Event(), []
-
-            def kill() -> None:
-                while not over.wait(1.5):
-                    for worker in cluster._own.workers.values():
-                        process = getattr(worker, "process", None)
-                        if process is not None and process.pid and len(killed) < 4:
-                            with contextlib.suppress(ProcessLookupError):
-                                os.kill(process.pid, signal.SIGKILL)
-                                killed.append(process.pid)
-                            break
-
-            thread = threading.Thread(target=kill)
-            thread.start()
-            try:
-                for name in ("killed", "again"):
-                    wertis.open(self.saved).render(self.base / name / "c.####.png", cluster=cluster)
-            finally:
-                over.set()
-                thread.join()
+        with Cluster(workers=2) as cluster, self.killing(cluster, 1.5, 4) as killed:
+            for name in ("killed", "again"):
+                wertis.open(self.saved).render(self.base / name / "c.####.png", cluster=cluster)
         self.assertTrue(killed)
         for name in ("killed", "again"):
             self.assert_same(self.base / name)
+
+    def test_dense_motion_drift_and_maps_are_the_same_bits_whoever_is_killed(self) -> None:
+        def all_of(name: str, cluster: Cluster | None) -> tuple[dict[str, bytes], list[bytes]]:
+            shot = wertis.open(self.saved)
+            shot.range = (1001, 1012)
+            folder = self.base / name
+            folder.mkdir()
+            dense = shot.add(self.made.region, 1006, "Dense", "dense", keep=folder / "dense")
+            dense.track(cluster=cluster)
+            drift = [*shot.surface("Wall").check(cluster=cluster).by_frame.values(), *dense.check(frames=[1001, 1012], cluster=cluster).by_frame.values()]
+            shot.surface("Wall").export_motion(folder / "map.####.exr", "map", cluster=cluster, y_up=True)
+            fields = {}
+            for path in sorted((folder / "dense").iterdir()):  # of the EXR files the pixels: their heads hold the time of writing
+                source = oiio.ImageInput.open(str(path))
+                fields[path.name] = np.asarray(source.read_image(oiio.FLOAT)).tobytes()
+                source.close()
+            maps = {p.name: p.read_bytes() for p in sorted(folder.glob("map.*"))}
+            self.assertEqual(len(maps), 12)
+            self.assertEqual(len(fields), 11 + 12)
+            return {**fields, **maps}, [s.slip.tobytes() + s.uncertainty.tobytes() for s in drift]
+
+        alone = all_of("alone", None)
+        with Cluster(workers=2, chunk=3) as cluster:
+            self.assertEqual(all_of("shared", cluster) == alone, True)
+            with self.killing(cluster, 2.0, 5) as killed:
+                self.assertEqual(all_of("robbed", cluster) == alone, True)
+        self.assertTrue(killed)
+
+    def test_several_tracks_at_a_time(self) -> None:
+        shot = wertis.open(self.saved)
+        region = self.made.region
+        two = [shot.add(region * 0.8 + region.mean(0) * 0.2, 1003, "A"), shot.add(region, 1010, "B", "affine")]
+        with Cluster(workers=2) as cluster:
+            shot.track_all(two, cluster)
+        for surface in two:
+            alone = wertis.open(self.saved).track(surface.record.region.array, surface.record.region.frame, surface.record.settings.model)
+            np.testing.assert_array_equal(surface.record.solution.matrices, alone.record.solution.matrices)
+
+    def test_by_the_command_line(self) -> None:
+        with contextlib.redirect_stdout(io.StringIO()):
+            for k, more in enumerate(([], ["--workers", "2", "--chunk", "4"])):
+                self.assertEqual(main(["check", str(self.saved), "--track", "Wall", "--csv", str(self.base / f"d{k}.csv"), "--quiet", *more]), 0)
+                self.assertEqual(main(["export", str(self.saved), "--track", "Wall", "--what", "inverse-map", "--out", str(self.base / f"m{k}.####.exr"),
+                                       *more]), 0)
+                self.assertEqual(main(["track", str(self.base / "wall"), "--start", "1001", "--range", "1001-1004", "--model", "dense", "--keep",
+                                       str(self.base / f"k{k}"), "--quiet", *more]), 0)
+        self.assertEqual((self.base / "d0.csv").read_bytes(), (self.base / "d1.csv").read_bytes())
+        self.assertEqual((self.base / "m0.1007.exr").read_bytes(), (self.base / "m1.1007.exr").read_bytes())
+        self.assertEqual(sorted(p.name for p in (self.base / "k0").iterdir()), sorted(p.name for p in (self.base / "k1").iterdir()))
+        with contextlib.redirect_stderr(io.StringIO()) as complaint:
+            self.assertEqual(main(["track", str(self.base / "wall"), "--start", "1001", "--model", "dense", "--workers", "2"]), 1)
+        self.assertIn("--keep", complaint.getvalue())
 
     def test_a_list_is_done_by_a_scheduler_that_runs_elsewhere(self) -> None:
         import distributed

@@ -226,6 +226,14 @@ class TrackedTest(unittest.TestCase):
         with patch.object(dense.DenseTracker, "feed", lambda self, *a: (fed.append(1), real(self, *a))[1]):
             surface.track()
         self.assertEqual(len(fed), LAST - REFERENCE - len(there))
+        self.assertEqual(sorted(self.keep.glob("state*")), [], "nothing of the work is left")
+        # the same bits as in one go
+        whole = wertis.open(self.plate).add(QUAD, REFERENCE, model="dense", keep=self.folder / "whole")
+        whole.track()
+        for frame in range(REFERENCE + 1, LAST + 1):
+            ours, theirs = (read_field(field_file(f, frame)) for f in (self.keep, self.folder / "whole"))
+            for name in ("displacement", "error", "seen"):
+                np.testing.assert_array_equal(getattr(ours, name), getattr(theirs, name), f"{name} on {frame}")
         places = surface.follow(self.points, REFERENCE)
         self.assertLess(max(np.abs(places[f] - waved(self.points, f)).max() for f in range(REFERENCE, LAST + 1)), 0.4)
 

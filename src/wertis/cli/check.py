@@ -8,6 +8,7 @@ from pathlib import Path
 
 import numpy as np
 
+from wertis.cli.cluster import cluster_of
 from wertis.cli.exits import EXIT_OK, EXIT_OVER, EXIT_PARTLY
 from wertis.cli.progress import Progress
 from wertis.cli.shots import put_frames, shot_at, surface_in
@@ -26,7 +27,8 @@ def run_check(a: argparse.Namespace) -> int:
     surface = surface_in(shot, a.track)
     first, last = put_frames(shot, a.range_)
     progress = Progress("measuring", a.quiet)
-    drift = surface.check(base=a.base, frames=range(first, last + 1), progress=progress)
+    with cluster_of(a.cluster, a.workers, a.folders, a.chunk) as cluster:
+        drift = surface.check(base=a.base, frames=range(first, last + 1), progress=progress, cluster=cluster)
     progress.end()
     if a.csv:
         write_text(Path(a.csv), as_csv(drift.by_frame, drift_places(shot.document, surface.record).each))

@@ -8,6 +8,7 @@ import numpy as np
 
 import wertis
 from wertis.cli import arguments
+from wertis.cli.cluster import cluster_of
 from wertis.cli.progress import Progress
 from wertis.cli.shots import reported
 from wertis.core.errors import WertisError
@@ -23,6 +24,8 @@ def run_dense_track(a: argparse.Namespace) -> int:
         raise WertisError("--out OUT.csv takes the points of --points IN.csv (id,x,y on the start frame); give it.")
     if a.save and not a.keep:
         raise WertisError("A shot needs the motion to stay where it is; give --keep DIR with --save.")
+    if (a.cluster or a.workers > 1) and not a.keep:
+        raise WertisError("Several processes share the motion by its folder; give --keep DIR.")
     arguments.refused(a, ("pegs", "spacing", "stiffness"), "mesh")
     arguments.full_resolution(a)
     arguments.folders_exist(a.out, a.save)
@@ -40,7 +43,8 @@ def run_dense_track(a: argparse.Namespace) -> int:
             size = expected_size(surface.record, shot.plate, shot.range[1] - shot.range[0] + 1)
             print(f"wertis: the motion takes about {size_words(size)} in {folder if a.keep else 'a temporary folder'}", file=sys.stderr)
         progress = Progress("tracking", a.quiet)
-        surface.track(progress=progress)
+        with cluster_of(a.cluster, a.workers, a.folders, a.chunk) as cluster:
+            surface.track(progress=progress, cluster=cluster)
         progress.end()
         shot.range = first, last
         if a.out:

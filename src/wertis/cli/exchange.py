@@ -4,6 +4,7 @@ import argparse
 from pathlib import Path
 from typing import Any
 
+from wertis.cli.cluster import cluster_of
 from wertis.cli.exits import EXIT_OK, EXIT_OVER
 from wertis.cli.shots import shot_at, surface_in
 from wertis.core.errors import WertisError
@@ -34,7 +35,8 @@ def layout_options(a: argparse.Namespace) -> dict[str, Any]:
 def run_motion(a: argparse.Namespace, shot: Shot, surface: Surface) -> int:
     """Write motion in the receiver's coordinates."""
     placement = _placement(surface, a.placement) if a.placement is not None or surface.placements else None
-    count = surface.export_motion(a.out, a.what.replace("-", " "), placement, a.reference, not a.unrepaired, **layout_options(a))
+    with cluster_of(a.cluster, a.workers, a.folders, a.chunk) as cluster:
+        count = surface.export_motion(a.out, a.what.replace("-", " "), placement, a.reference, not a.unrepaired, cluster=cluster, **layout_options(a))
     print(f"{count} frames written to {a.out}")
     return EXIT_OK
 

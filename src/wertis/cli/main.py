@@ -61,6 +61,8 @@ def build_parser() -> argparse.ArgumentParser:
     track.add_argument("--half", action="store_true", help="track at half the resolution")
     track.add_argument("--range", dest="range_", metavar="FIRST-LAST", help="frames to track (default: the whole plate)")
     track.add_argument("--out", metavar="OUT.csv", help="file to write: frame,x1,y1,x2,y2,x3,y3,x4,y4; of a mesh frame,id,x,y of its points or vertices")
+    track.add_argument("--workers", type=int, default=1, metavar="N", help="dense: processes that share the work (default: 1); needs --keep")
+    add_cluster(track, chunks=True)
     track.add_argument("--keep", metavar="DIR", help="dense: folder in which the motion is kept, and found again; without it nothing is kept")
     track.add_argument("--save", metavar="SHOT.wertis", help="begin a shot with the track in it, to be opened, checked, repaired and rendered")
     track.add_argument("--name", default="Surface", metavar="NAME", help="name of the track in that shot")
@@ -91,6 +93,8 @@ def build_parser() -> argparse.ArgumentParser:
     check.add_argument("--base", type=int, metavar="FRAME", help="the frame that counts as right (default: the reference frame)")
     check.add_argument("--range", dest="range_", metavar="FIRST-LAST", help="frames to measure (default: the shot's range)")
     check.add_argument("--quiet", action="store_true", help="no progress")
+    check.add_argument("--workers", type=int, default=1, metavar="N", help="processes that look at the frames (default: 1)")
+    add_cluster(check, chunks=True)
 
     repair = commands.add_parser("repair", help="set repair keys where a track drifts most, until it is under a level")
     repair.add_argument("shot", help="a .wertis file")
@@ -185,6 +189,8 @@ def build_parser() -> argparse.ArgumentParser:
                         help="a corner pin (default), the vertices of a mesh, a matte's shapes; or in the receiver's own coordinates: corners, the "
                         "steadying pin, 3x3 matrices, transforms, points (.json, .csv, points also .txt), coordinate maps and motion vectors (.exr); "
                         "the solved camera (.json, .usd, .glb), maps that take its lens out and put it back (.exr); or everything of the shot (.json)")
+    export.add_argument("--workers", type=int, default=1, metavar="N", help="processes that make coordinate maps (default: 1)")
+    add_cluster(export, chunks=True)
     _add_layout(export)
     export.add_argument("--reference", type=int, metavar="FRAME", help="frame that everything is relative to (default: the region's)")
     export.add_argument("--unrepaired", action="store_true", help="as it was tracked, without repairs")

@@ -1,8 +1,4 @@
-"""Work shared out among processes, here or on many machines, by Dask (dask.distributed): renders in parts, and lists of shots.
-
-A frame is a function of the shot alone, and its file takes its name when it is whole; so frames may be made anywhere, in any order, and again by another
-process when one was killed, and the files are the same bits.
-"""
+"""Processes that share work, here or on many machines, by Dask (dask.distributed); what is shared out is in `parts`."""
 
 from __future__ import annotations
 
@@ -10,19 +6,13 @@ import logging
 import os
 import tempfile
 from collections.abc import Iterator, Sequence
-from contextlib import ExitStack
-from functools import lru_cache
+from contextlib import ExitStack, contextmanager
 from importlib.metadata import version
 from pathlib import Path
-from typing import Any, Literal
+from typing import Any
 
-import wertis
 from wertis import libraries  # noqa: F401  first, so that importing changes no environment
 from wertis.core.errors import WertisError
-from wertis.core.files import clear_leftovers
-from wertis.core.imaging.parallel import use_threads
-from wertis.core.jobs.events import Counter, Event
-from wertis.core.jobs.render import MOVIES, check_target, frame_path
 from wertis.core.shot import store
 from wertis.core.shot.document import Shot as Document
 
@@ -110,6 +100,19 @@ class Cluster:
                 return theirs.rstrip("/") + whole[len(here.rstrip("/")):]
         return whole
 
+    @contextmanager
+    def shared(self, document: Document, *folders: Path) -> Iterator[str]:
+        """A shot as a file that the workers can open, as they call it: in the first of some folders that can be written to, else in the system's."""
+        beside = next((f for f in folders if f.is_dir() and os.access(f, os.W_OK)), None)
+        with tempfile.TemporaryDirectory(prefix=".wertis-", dir=beside) as name:
+            path = Path(name) / "shot.wertis"
+            store.save(document, path)
+            yield self.there(path)
+
+    def chunks(self, frames: Sequence[int]) -> list[tuple[int, ...]]:
+        """Frames in parts, of which a worker is given one at a time."""
+        return [tuple(frames[k:k + self.chunk]) for k in range(0, len(frames), self.chunk)]
+
     def imap_unordered(self, work: Any, arguments: Sequence[tuple[Any, ...]]) -> Iterator[tuple[Any, ...]]:
         """Call a function once for each tuple of arguments; the tuple and the result, as they come. A call whose worker was killed is made by another.
 
@@ -121,14 +124,14 @@ class Cluster:
         coming = {self.client.submit(work, *each, pure=False): each for each in arguments}
         try:
             for future, result in self._library.as_completed(list(coming), with_results=True):
-                if isinstance(result, _Failed):
+                if isinstance(result, Failed):
                     raise WertisError(result.words)
                 yield coming[future], result
         finally:
             self.client.cancel(list(coming))
 
 
-class _Failed:
+class Failed:
     """An error of Wertis' own, in words: its kind need not be known on both sides."""
 
     def __init__(self, words: str) -> None:
@@ -137,62 +140,3 @@ class _Failed:
 
 def _version() -> str:
     return version("wertis")
-
-
-def render_on_cluster(cluster: Cluster, document: Document, pattern: str, frames: Sequence[int], what: Literal["comp", "graphic"] = "comp",
-                    resume: bool = False) -> Iterator[Event]:
-    """Render a sequence's frames by the processes of a cluster; an event for each frame, whose note says why it was left out.
-
-    Raises
-    ------
-    WertisError
-        For a movie, which is one file; when a file cannot be written, or the plate cannot be read there.
-    """
-    check_target(pattern)
-    if Path(pattern).suffix.lower() in MOVIES:
-        raise WertisError("A movie is one file and is rendered by one process; render a sequence in parts, or the movie without workers.")
-    count = Counter(len(frames))
-    chunks = [tuple(frames[k:k + cluster.chunk]) for k in range(0, len(frames), cluster.chunk)]
-    with tempfile.TemporaryDirectory(prefix=".wertis-", dir=Path(pattern).absolute().parent) as name:
-        shared = Path(name) / "shot.wertis"  # beside the pictures, where all machines can read it
-        store.save(document, shared)
-        calls = [(cluster.there(shared), cluster.there(pattern), chunk, what, resume) for chunk in chunks]
-        for (_, _, chunk, *_), left in cluster.imap_unordered(_rendered, calls):
-            for frame in chunk:
-                yield count.event(frame, note=left.get(frame, ""))
-    clear_leftovers(frame_path(pattern, frame) for frame in frames)
-
-
-def _rendered(shot: str, pattern: str, frames: tuple[int, ...], what: str, resume: bool) -> dict[int, str] | _Failed:
-    """On a worker: render frames; which were left out, and why."""
-    use_threads(1)  # there are as many processes as help
-    try:
-        return _opened(shot, os.stat(shot).st_mtime_ns).render(pattern, what, frames, resume)  # type: ignore[arg-type]
-    except OSError as why:
-        return _Failed(f"{shot} cannot be read on the worker ({why.strerror or why}); is the folder shared, and called the same there (--map)?")
-    except WertisError as why:
-        return _Failed(str(why))
-
-
-@lru_cache(maxsize=1)
-def _opened(shot: str, stamp: int) -> wertis.Shot:
-    """A shot that stays open from one chunk to the next."""
-    return wertis.open(shot)
-
-
-def shots_on_cluster(cluster: Cluster, path: Path, names: Sequence[str]) -> Iterator[str]:
-    """Do shots of a list of work by the processes of a cluster; their names as they are done. What came of each stands in the list's folder."""
-    for (_, name), _ in cluster.imap_unordered(_shot_done, [(cluster.there(path), name) for name in names]):
-        yield name
-
-
-def _shot_done(path: str, name: str) -> str | _Failed:
-    """On a worker: do one shot of a list."""
-    from wertis.scripting.work import run_one
-
-    use_threads(1)
-    try:
-        run_one(Path(path), name)
-    except WertisError as why:
-        return _Failed(str(why))
-    return name

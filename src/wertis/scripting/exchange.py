@@ -18,6 +18,7 @@ from wertis.core.shot.document import Shot as Document
 from wertis.scripting.common import Progress, checked_fields
 
 if TYPE_CHECKING:
+    from wertis.scripting.cluster import Cluster
     from wertis.scripting.surface import Surface
 
 
@@ -28,12 +29,18 @@ def layout(surface: Surface, options: dict[str, Any]) -> Layout:
 
 
 def export(surface: Surface, path: str | Path, kind: str, placement: Placement | None, reference: int | None, repaired: bool, options: dict[str, Any],
-           progress: Progress | None = None, stop: threading.Event | None = None) -> int:
+           progress: Progress | None = None, stop: threading.Event | None = None, cluster: Cluster | None = None) -> int:
     """Write a surface's motion; how many frames."""
     where = layout(surface, options)
     if kind in MAPS:
         written = 0
-        for event in write_maps(surface.shot.document, surface.record, kind, str(path), where, reference, stop):
+        if cluster is not None:
+            from wertis.scripting.parts import maps_on_cluster
+
+            events = maps_on_cluster(cluster, surface.shot.document, surface.record, kind, str(path), where, reference)
+        else:
+            events = write_maps(surface.shot.document, surface.record, kind, str(path), where, reference, stop)
+        for event in events:
             written += not event.note
             if progress is not None:
                 progress(event)

@@ -15,6 +15,7 @@ from wertis.core.errors import RegionError, WertisError
 from wertis.core.jobs.camera import Solve, solve_plate, with_camera
 from wertis.core.jobs.events import Event
 from wertis.core.jobs.render import render, render_frame
+from wertis.core.jobs.tracking import runs_from
 from wertis.core.open_shot import OpenShot
 from wertis.core.plate import Plate
 from wertis.core.plate.cuts import cut_frames, find_cuts
@@ -302,7 +303,7 @@ class Shot:
             raise WertisError(f"'{what}' cannot be rendered; choose comp or graphic.")
         wanted = list(frames) if frames is not None else self._frames()
         if cluster is not None:
-            from wertis.scripting.cluster import render_on_cluster
+            from wertis.scripting.parts import render_on_cluster
 
             return self._left_out(render_on_cluster(cluster, self._with_only(of), str(pattern), wanted, what, resume), progress)
         return self._left_out(render(self._with_only(of), self.plate, str(pattern), wanted, what, resume=resume, stop=stop), progress)
@@ -396,6 +397,19 @@ class Shot:
 
     def _frames(self) -> list[int]:
         return list(range(self.range[0], self.range[1] + 1))
+
+    def track_all(self, surfaces: Sequence[Surface], cluster: Cluster, progress: Progress | None = None) -> None:
+        """Track several surfaces both ways from their regions' frames, each by a process of a cluster."""
+        from wertis.scripting.parts import tracked_on_cluster
+
+        wanted = [(s.record, runs_from(self.document, s.record, s.record.region.frame, "both")) for s in surfaces]
+        self._do("Track", tracked_on_cluster(cluster, self.document, wanted, progress, self._folders))
+
+    @property
+    def _folders(self) -> list[Path]:
+        """Folders that whoever works on the shot can be expected to read."""
+        plate = self.plate.path
+        return [p.parent for p in (self.opened.path, plate) if p is not None] + ([plate] if plate.is_dir() else [])
 
     def _left_out(self, events: Iterable[Event], progress: Progress | None) -> dict[int, str]:
         left: dict[int, str] = {}

@@ -50,6 +50,7 @@ from wertis.scripting.patches import Patched
 from wertis.scripting.uses import Filled, Graded, Placed
 
 if TYPE_CHECKING:
+    from wertis.scripting.cluster import Cluster
     from wertis.scripting.shot import Shot
 
 
@@ -173,16 +174,27 @@ class Surface:
         return {f: p for f, p in found.items() if np.isfinite(p).all()}
 
     def track(self, frame: int | None = None, direction: str = "both", progress: Progress | None = None,
-              stop: threading.Event | None = None) -> Surface:
-        """Track from a frame that is known (the region's own when not given): forward, backward, both, next or previous. Returns itself."""
+              stop: threading.Event | None = None, cluster: Cluster | None = None) -> Surface:
+        """Track from a frame that is known (the region's own when not given): forward, backward, both, next or previous. Returns itself.
+
+        Parameters
+        ----------
+        cluster : whose processes track; of dense motion each direction, and the steps to neighbours in parts, with the same bits.
+        """
         shot = self.shot.document
         at = self.record.region.frame if frame is None else frame
         low, high = shot.range
         if direction == "both" and low == high == at:
             self.shot._do(f"Track {self.name}", kept(shot, self.id, {}))
             return self
-        with single_threaded():
-            after = tracked(shot, self.id, self.shot.plate, runs_from(shot, self.record, at, direction), stop=stop, progress=progress)
+        runs = runs_from(shot, self.record, at, direction)
+        if cluster is not None:
+            from wertis.scripting.parts import tracked_on_cluster
+
+            after = tracked_on_cluster(cluster, shot, [(self.record, runs)], progress, self.shot._folders)
+        else:
+            with single_threaded():
+                after = tracked(shot, self.id, self.shot.plate, runs, stop=stop, progress=progress)
         self.shot._do(f"Track {self.name}", after)
         return self
 
@@ -319,18 +331,24 @@ class Surface:
         return self
 
     def check(self, base: int | None = None, frames: Sequence[int] | None = None, progress: Progress | None = None,
-              stop: threading.Event | None = None) -> Drift:
+              stop: threading.Event | None = None, cluster: Cluster | None = None) -> Drift:
         """Measure the drift on the pictures, apart from the tracker.
 
         Parameters
         ----------
         base : the frame that counts as right; the reference frame when not given.
         frames : the shot's range when not given.
+        cluster : whose processes look at the frames; the numbers are the same bits.
         """
         found: dict[int, Slip] = {}
         wanted = list(frames) if frames is not None else self.shot._frames()
+        looks = None
+        if cluster is not None:
+            from wertis.scripting.parts import first_looks_on_cluster
+
+            looks = first_looks_on_cluster(cluster, self.shot.document, self.record, base, "", self.shot._folders)
         with single_threaded():
-            for event in check_track(self.shot.document, self.record, self.shot.plate, wanted, base=base, stop=stop):
+            for event in check_track(self.shot.document, self.record, self.shot.plate, wanted, base=base, stop=stop, elsewhere=looks):
                 assert event.frame is not None
                 found[event.frame] = event.item
                 if progress is not None:
@@ -546,7 +564,7 @@ class Surface:
         return export_corner_pin(self.shot.document, self.record, placement.record if placement is not None else None, Path(path))
 
     def export_motion(self, path: str | Path, kind: str = "corners", placement: Placed | None = None, reference: int | None = None, repaired: bool = True,
-                      progress: Progress | None = None, **layout: Any) -> int:
+                      progress: Progress | None = None, cluster: Cluster | None = None, **layout: Any) -> int:
         """Write the motion in the coordinates of whoever receives it (.json, .csv; points also .txt; maps a sequence of .exr); how many frames it has.
 
         Parameters
@@ -555,9 +573,11 @@ class Surface:
         placement : whose corners they are; the region's when not given.
         reference : frame that everything is relative to; the region's own when not given.
         repaired : repairs and all, or as it was tracked.
+        cluster : whose processes make coordinate maps.
         layout : y_up, centre ("half" or "zero"), units ("pixels" or "unit"), receiver (width, height), first (number of the range's first frame).
         """
-        return exchange.export(self, path, kind, placement.record if placement is not None else None, reference, repaired, layout, progress)
+        record = placement.record if placement is not None else None
+        return exchange.export(self, path, kind, record, reference, repaired, layout, progress, cluster=cluster)
 
     def prove(self, placement: Placed, kind: str = "corners", suffix: str = ".json", frames: Sequence[int] | None = None,
               believed: Mapping[str, Any] | None = None, progress: Progress | None = None, **layout: Any) -> Proof:

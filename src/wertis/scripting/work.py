@@ -82,7 +82,7 @@ def _here(path: Path, out: Path, tasks: list[Task], folder: Path, workers: int) 
 
 def _on_cluster(cluster: Cluster, path: Path, out: Path, tasks: list[Task], folder: Path) -> Iterator[ShotReport]:
     """Shots as they are done by the processes of a cluster."""
-    from wertis.scripting.cluster import shots_on_cluster
+    from wertis.scripting.parts import shots_on_cluster
 
     by_name = {t.name: t for t in tasks}
     for name in shots_on_cluster(cluster, path, list(by_name)):

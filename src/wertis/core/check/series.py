@@ -53,10 +53,12 @@ class DriftSeries:
         """The part x0, y0, x1, y1 of a frame of `size` (width, height) that measuring it needs."""
         return self.meter.window(warp, size)
 
-    def look(self, frame: int, luma: np.ndarray, warp: Warp, held: np.ndarray | None, origin: tuple[int, int],
-             size: tuple[int, int]) -> Slip:
-        """A frame's drift by itself; the words are those of `DriftMeter.look`. Safe in several threads for several frames."""
-        found = self.meter.look(luma, warp, held, origin, size)
+    def look(self, luma: np.ndarray, warp: Warp, held: np.ndarray | None, origin: tuple[int, int], size: tuple[int, int]) -> Look:
+        """What is seen of a frame by itself; the words are those of `DriftMeter.look`. It changes nothing, and may be done by another process."""
+        return self.meter.look(luma, warp, held, origin, size)
+
+    def take(self, frame: int, found: Look, warp: Warp) -> Slip:
+        """Remember what a look gave, for the rounds after it; its slip. `warp` is what it was looked at through."""
         if warp.matrix is not None:
             self._matrices[frame] = warp.matrix
         self._looks[frame] = found

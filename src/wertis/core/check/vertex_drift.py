@@ -62,7 +62,11 @@ class VertexDriftSeries:
         """Rounds of other looks at frames, as `DriftSeries.rounds`: none."""
         return []
 
-    def look(self, frame: int, luma: np.ndarray, warp: Warp, held: np.ndarray | None, origin: tuple[int, int], size: tuple[int, int]) -> Slip:
+    def take(self, frame: int, found: Slip, warp: Warp) -> Slip:
+        """A look's slip stands by itself."""
+        return found
+
+    def look(self, luma: np.ndarray, warp: Warp, held: np.ndarray | None, origin: tuple[int, int], size: tuple[int, int]) -> Slip:
         """A frame's drift at the places.
 
         Parameters

@@ -2,7 +2,7 @@
 
 import hashlib
 import shutil
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from itertools import chain, groupby
 from pathlib import Path
@@ -52,6 +52,23 @@ def size_words(count: int) -> str:
 
 
 def _dense(shot: Shot, track: Track, plate: Plate, runs: list[range], read: Reader | None, stop: Stop | None) -> Iterator[tuple[int, KeptField]]:
+    yield from dense_frames(shot, track, plate, runs, read, stop)
+    if dense_settings(track).neighbours and not stopped(stop):
+        keep_neighbours(track, plate, sorted({track.region.frame, *chain(*runs)}), stop)
+
+
+def dense_frames(shot: Shot, track: Track, plate: Plate, runs: list[range], read: Reader | None = None,
+                 stop: Stop | None = None) -> Iterator[tuple[int, KeptField]]:
+    """The long steps to the frames of some runs, each of which leads away from the reference frame and is computed by itself; those that are kept and
+    still hold are not computed again, and work that was stopped, or whose process was killed, goes on with the same bits.
+
+    Raises
+    ------
+    RegionError
+        When there is nothing to track.
+    DeliverError
+        When the folder cannot be written to, or the disk has too little room.
+    """
     settings, start, fetch = dense_settings(track), track.region.frame, read or plate.read
     mask, held = wanted_mask(track, plate.size), held_masks(shot, track, plate.size)
     away = held(start) if held is not None else None
@@ -71,36 +88,58 @@ def _dense(shot: Shot, track: Track, plate: Plate, runs: list[range], read: Read
     def key(frame: int) -> str:
         return frame_key(plate, frame, start, what, held(frame) if held is not None else None)
 
+    def kept_of(frame: int) -> KeptField | None:
+        own = key(frame)
+        known = folder.known(frame, own)
+        if known is not None:
+            return KeptField(folder.folder, frame, *known)
+        lost = folder.lost(frame, own)
+        return KeptField(folder.folder, frame, lost[0], np.inf, lost[1]) if lost is not None else None
+
     spacing = usual_spacing(float(np.count_nonzero(mask)))
     mesh = Mesh(spread_points(track, plate.size))
     for frames in runs:
-        there = {f: known for f in frames if (known := folder.known(f, key(f))) is not None}
+        there = {f: known for f in frames if (known := kept_of(f)) is not None}
         for kept, group in groupby(frames, key=there.__contains__):
             part = list(group)
             if kept:
-                yield from ((f, KeptField(folder.folder, f, *there[f])) for f in part)
+                yield from ((f, there[f]) for f in part)
                 continue
             tracker = DenseTracker(as_seen(first), mask, mesh, SURFACE_STEP * spacing, settings.parts)
-            before = part[0] - frames.step
-            if before != start and folder.known(before, key(before)) is not None:
-                tracker.start_at(loaded(folder.folder, before))
+            before, onward = part[0] - frames.step, frames.step
+            if before != start and before in there:
+                state = folder.state(onward, before, key(before))
+                if state is not None:
+                    tracker.resume(state)
+                elif not there[before].reason:
+                    tracker.start_at(loaded(folder.folder, before))
 
-            def answered(frame: int, picture: np.ndarray, pyramid: Pyramid | None, tracker: DenseTracker = tracker) -> DenseFix:
-                return tracker.feed(picture, held(frame) if held is not None else None, pyramid)
+            def answered(frame: int, picture: np.ndarray, pyramid: Pyramid | None, tracker: DenseTracker = tracker, onward: int = onward) -> DenseFix:
+                fix, own = tracker.feed(picture, held(frame) if held is not None else None, pyramid), key(frame)
+                folder.keep_state(onward, frame, own, tracker.state())  # before the frame's own file: where that is, this is
+                if fix.field is not None:
+                    folder.keep(frame, fix.field, own, fix.seen, fix.error)
+                else:
+                    folder.keep_lost(frame, own, fix.seen, fix.reason or "lost")
+                return fix
 
             for frame, fix in fed(plate, start, part, first, fetch, as_seen, answered, lambda reason: DenseFix(None, reason=reason), stop):
-                if fix.field is not None:
-                    folder.keep(frame, fix.field, key(frame), fix.seen, fix.error)
                 yield frame, KeptField(folder.folder, frame, fix.seen, fix.error, "" if fix.field is not None else fix.reason or "lost")
             if stopped(stop):
                 return
-    if settings.neighbours:
-        def brought_up(frame: int) -> None:
-            if not stopped(stop) and not folder.neighbours_are_current(frame):
-                folder.keep_neighbours(frame, start)
+        folder.forget_state(frames.step)
 
-        with ThreadPoolExecutor(_WRITERS) as pool:
-            list(pool.map(brought_up, sorted({start, *chain(*runs)})))
+
+def keep_neighbours(track: Track, plate: Plate, frames: Sequence[int], stop: Stop | None = None) -> None:
+    """Bring the steps from frames to the frames beside them up to the long steps that are kept."""
+    folder = MotionFolder(motion_folder(track), plate.size)
+
+    def brought_up(frame: int) -> None:
+        if not stopped(stop) and not folder.neighbours_are_current(frame):
+            folder.keep_neighbours(frame, track.region.frame)
+
+    with ThreadPoolExecutor(_WRITERS) as pool:
+        list(pool.map(brought_up, frames))
 
 
 def _room_for(folder: Path, size: int) -> None:

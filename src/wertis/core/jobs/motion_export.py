@@ -165,13 +165,14 @@ def export_motion(shot: Shot, track: Track, kind: Kind, path: Path, layout: Layo
 
 
 def write_maps(shot: Shot, track: Track, kind: str, pattern: str, layout: Layout, reference: int | None = None,
-               stop: Stop | None = None) -> Iterator[Event]:
+               stop: Stop | None = None, frames: Sequence[int] | None = None) -> Iterator[Event]:
     """Write a coordinate map for each frame of the range; an event's note says why a frame has none.
 
     Parameters
     ----------
     kind : of `MAPS`.
     pattern : such as folder/map.####.exr.
+    frames : the shot's range when None.
 
     Raises
     ------
@@ -189,10 +190,11 @@ def write_maps(shot: Shot, track: Track, kind: str, pattern: str, layout: Layout
             f"red and green say for each pixel of the frame which place of frame {layout.frame(home)} is seen there" if kind == "map" else
             f"red and green say for each pixel of frame {layout.frame(home)} where it is in this frame")
     words = f"{what}; {layout.words()}; alpha 1 where that is known"
-    count = Counter(shot.range[1] - shot.range[0] + 1)
+    wanted = frames if frames is not None else range(shot.range[0], shot.range[1] + 1)
+    count = Counter(len(wanted))
     with ThreadPoolExecutor(_WRITERS, thread_name_prefix="wertis-maps") as pool:
         begun: deque[tuple[int, Future[None]]] = deque()
-        for frame in range(shot.range[0], shot.range[1] + 1):
+        for frame in wanted:
             if stopped(stop):
                 break
             warp: Warp | None = HomographyWarp(np.eye(3)) if frame == home else between(motion, home, frame)

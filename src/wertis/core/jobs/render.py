@@ -55,7 +55,8 @@ def check_target(pattern: str) -> None:
 
 
 def render(shot: Shot, plate: Plate, pattern: str, frames: Sequence[int], what: str = "comp",
-           read: Callable[[int], np.ndarray] | None = None, resume: bool = False, stop: Stop | None = None) -> Iterator[Event]:
+           read: Callable[[int], np.ndarray] | None = None, resume: bool = False, stop: Stop | None = None,
+           compositor: Compositor | None = None) -> Iterator[Event]:
     """Render frames to an image sequence or a movie; an event's note says why a frame was left out.
 
     A frame that the plate lacks is left out of a sequence; a movie holds the last picture instead, so that it keeps its length.
@@ -65,6 +66,7 @@ def render(shot: Shot, plate: Plate, pattern: str, frames: Sequence[int], what: 
     ----------
     resume : frames of a sequence whose file is there are kept as they are, so that a render that was stopped goes on where it was.
     what : "comp", or "graphic" for the graphics alone with alpha (sequences only; linear light in EXR, display-coded in other formats).
+    compositor : one that has made frames of this shot before, with what it keeps of the artwork.
 
     Raises
     ------
@@ -77,7 +79,7 @@ def render(shot: Shot, plate: Plate, pattern: str, frames: Sequence[int], what: 
         raise DeliverError(f"{suffix} holds no alpha; render the graphic to .png, .tif or .exr.")
     count = Counter(len(frames))
     if suffix in MOVIES:
-        yield from _movie(shot, plate, Path(pattern), frames, read or plate.read, count, stop)
+        yield from _movie(shot, plate, Path(pattern), frames, read or plate.read, count, stop, compositor or Compositor())
         return
     own = {f.resolve() for f in (plate.file(frame) for frame in frames) if f is not None}
     if any(frame_path(pattern, frame).resolve() in own for frame in frames):
@@ -93,7 +95,7 @@ def render(shot: Shot, plate: Plate, pattern: str, frames: Sequence[int], what: 
     writing: deque[tuple[int, Future[None]]] = deque()
     with ThreadPoolExecutor(_WRITERS, thread_name_prefix="wertis-write") as pool:
         try:
-            for picture in _pictures(shot, plate, left, what, read or plate.read, stop, LINEAR if suffix == ".exr" else CODED):
+            for picture in _pictures(shot, left, what, read or plate.read, stop, compositor or Compositor(), LINEAR if suffix == ".exr" else CODED):
                 if picture.pixels is None:
                     yield count.event(picture.frame, note=picture.why)
                     continue
@@ -156,12 +158,12 @@ def _write(shot: Shot, plate: Plate, picture: _Picture, what: str, path: Path) -
 
 
 def _movie(shot: Shot, plate: Plate, path: Path, frames: Sequence[int], read: Callable[[int], np.ndarray], count: Counter,
-           stop: Stop | None) -> Iterator[Event]:
+           stop: Stop | None, compositor: Compositor) -> Iterator[Event]:
     from wertis.core.exchange.movie_writer import MovieWriter
 
     with MovieWriter(path, plate.size, plate.fps, shot.plate.aspect if shot.plate is not None else plate.aspect) as movie:
         last = np.zeros((plate.size[1], plate.size[0], 3), np.uint8)
-        for picture in _pictures(shot, plate, frames, "comp", read, None):
+        for picture in _pictures(shot, frames, "comp", read, None, compositor):
             if stopped(stop):
                 movie.abandon()  # half a movie does not take the whole one's name
                 return
@@ -182,11 +184,9 @@ def _recoded(shot: Shot, picture: np.ndarray, kind: np.dtype | type) -> np.ndarr
     return converted(to_float(picture), own, wanted)
 
 
-def _pictures(shot: Shot, plate: Plate, frames: Sequence[int], what: str, read: Callable[[int], np.ndarray], stop: Stop | None,
+def _pictures(shot: Shot, frames: Sequence[int], what: str, read: Callable[[int], np.ndarray], stop: Stop | None, compositor: Compositor,
               space: str = CODED) -> Iterator[_Picture]:
     """The frames' pictures, each read while the one before is made."""
-    compositor = Compositor()
-
     def fetched(frame: int) -> np.ndarray | PlateError:
         try:
             return read(frame)

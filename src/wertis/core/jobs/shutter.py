@@ -58,6 +58,7 @@ def measured_shutter(shot: Shot, track: Track, plate: Plate, read: Callable[[int
         assert warp is not None
         x0, y0, x1, y1 = series.window(warp, plate.size)
         luma, hidden = pictures[frame]
-        series.look(frame, luma[y0:y1, x0:x1], warp, hidden[y0:y1, x0:x1] if hidden is not None else None, (x0, y0), plate.size)
+        part = hidden[y0:y1, x0:x1] if hidden is not None else None
+        series.take(frame, series.look(luma[y0:y1, x0:x1], warp, part, (x0, y0), plate.size), warp)
     found = series.shutter(lambda f: pictures[f])
     return None if found is None else 360 * found.part

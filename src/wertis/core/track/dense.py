@@ -9,7 +9,7 @@ Known ground: C. Barnes et al., PatchMatch, 2009, and C. Bailer et al., Flow fie
 From optical flow to dense long term correspondences, 2012 (long steps joined to a reference frame).
 """
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -134,6 +134,21 @@ class DenseTracker:
             warp, at = FieldWarp(before), from_centred(self._patches.start)
             self._patches.start_at(to_centred(warp.forward(at)), warp.jacobian(at))
             self._in_patches = np.linalg.norm(before.displacement - self._smooth_field(), axis=2) > _AWAY
+
+    def state(self) -> dict[str, np.ndarray]:
+        """Where it is with the last frame, as arrays: a tracker of the same reference frame that resumes it gives the same bits."""
+        found = {f"surface.{k}": v for k, v in self.surface.state().items()} | {"in_patches": self._in_patches, "hidden_for": self._hidden_for}
+        return found | ({f"patches.{k}": v for k, v in self._patches.state().items()} if self.parts else {})
+
+    def resume(self, state: Mapping[str, np.ndarray]) -> None:
+        """Go on from what `state` gave."""
+        def part(name: str) -> dict[str, np.ndarray]:
+            return {k.removeprefix(f"{name}."): v for k, v in state.items() if k.startswith(f"{name}.")}
+
+        self.surface.resume(part("surface"))
+        self._in_patches, self._hidden_for = state["in_patches"], state["hidden_for"]
+        if self.parts:
+            self._patches.resume(part("patches"))
 
     # -- inside ---------------------------------------------------------------------------------------------------
 

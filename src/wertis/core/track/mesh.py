@@ -8,7 +8,7 @@ IJCV 76, 2008; V. Gay-Bellile, A. Bartoli and P. Sayd, Direct estimation of nonr
 IEEE PAMI 32, 2010; R. Garg, A. Roussos and L. Agapito, A variational approach to video registration with subspace constraints, IJCV 104, 2013.
 """
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -63,6 +63,10 @@ _VALIDATED_FIRST, _VALIDATED_EVERY = 6, 6  # frames on which bending is chosen a
 _LEAST_INNOVATION_PRIOR = 1e-3  # weight of the prior on the innovation where nothing is occluded, as part of the weight where all is
 _KEPT_VELOCITY = 0.8  # part of the motion beside the whole surface's similarity that is predicted to go on
 _KEPT_VELOCITY_OCCLUDED = 0.6  # the same where the surface is hidden
+
+_NUMBERS = ("_bending_scale", "_innovation_scale", "_innovation", "_usual_matched_share", "grain", "_count", "_any_occluded", "_shutter",
+            "_shutter_measured")
+_PERHAPS = ("_reference_motion", "_last_motion", "_deviations")  # arrays that there may be; with those numbers, what is known besides the map
 
 
 @dataclass
@@ -185,6 +189,24 @@ class MeshTracker:
     def expect(self, places: np.ndarray | None) -> None:
         """Where the vertices (V, 2) are expected on the next frame, in Wertis' pixels; None for where the frames before lead."""
         self._expected = bspline.fitted(self.lattice, self.vertices, to_centred(places)) if places is not None else None
+
+    def state(self) -> dict[str, np.ndarray]:
+        """Where it is with the last frame, as arrays: a tracker of the same reference frame that resumes it gives the same bits."""
+        found = {"values": self.values, "velocity": self._velocity, "occluded_for": self._occluded_for,
+                 "shutter_scores": np.array(list(self._shutter_scores.values())),
+                 "numbers": np.array([getattr(self, name) for name in _NUMBERS], np.float64)}
+        found |= {name: array for name in _PERHAPS if (array := getattr(self, name)) is not None}
+        return found | {f"shapes.{k}": v for k, v in self.shapes.state().items()}
+
+    def resume(self, state: Mapping[str, np.ndarray]) -> None:
+        """Go on from what `state` gave."""
+        self.values, self._velocity, self._occluded_for = state["values"], state["velocity"], state["occluded_for"]
+        self._shutter_scores = dict(zip(_SHUTTERS, map(float, state["shutter_scores"]), strict=True))
+        for name, number in zip(_NUMBERS, state["numbers"], strict=True):
+            setattr(self, name, type(getattr(self, name))(number))
+        for name in _PERHAPS:
+            setattr(self, name, state.get(name))
+        self.shapes.resume({k.removeprefix("shapes."): v for k, v in state.items() if k.startswith("shapes.")})
 
     # -- aligning -------------------------------------------------------------------------------------------------
 

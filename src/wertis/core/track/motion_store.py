@@ -2,13 +2,17 @@
 
     to.0012.exr     on the reference frame's pixels: where each is on frame 12, with its expected error, and whether it is seen there
     from.0012.exr   on frame 12's pixels: where each is on the reference frame, and on the next and the previous frame
+
+While it is tracked, lost.0013.json says of a frame that the surface was lost on it, and state.forward0.npz and state.forward1.npz where the tracker is.
 """
 
 import contextlib
 import hashlib
+import json
 import threading
+import zipfile
 from collections import OrderedDict
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -16,6 +20,7 @@ import numpy as np
 
 from wertis.core.errors import DeliverError
 from wertis.core.exchange.motion_fields import read_field, read_notes, write_channels, write_field
+from wertis.core.files import replacing, write_text
 from wertis.core.geometry.displacement_field import DisplacementField, FieldWarp
 from wertis.core.geometry.motion import FrameMotion
 from wertis.core.geometry.warp import IDENTITY, Warp
@@ -91,10 +96,7 @@ class MotionFolder:
         DeliverError
             When it cannot be written.
         """
-        try:
-            self.folder.mkdir(parents=True, exist_ok=True)
-        except OSError as why:
-            raise DeliverError(f"The folder {self.folder} cannot be made ({why.strerror or why}); choose another for the motion.") from why
+        self._made()
         write_field(field_file(self.folder, frame), field, self.size, {_KEY: key, _SEEN: repr(seen), _ERROR: repr(error)})
 
     def known(self, frame: int, key: str) -> tuple[float, float] | None:
@@ -106,6 +108,54 @@ class MotionFolder:
             return float(seen), float(error)
         except ValueError:
             return None
+
+    def keep_lost(self, frame: int, key: str, seen: float, reason: str) -> None:
+        """Remember that the surface was lost on a frame, so that whoever goes on knows."""
+        self._made()
+        write_text(self._lost_file(frame), json.dumps({"key": key, "seen": seen, "reason": reason}))
+
+    def lost(self, frame: int, key: str) -> tuple[float, str] | None:
+        """The share seen, and why the surface was lost, of a frame that was looked at with what `key` stands for; None when it was not, or not lost."""
+        try:
+            body = json.loads(self._lost_file(frame).read_text("utf-8"))
+            return (float(body["seen"]), str(body["reason"])) if body["key"] == key else None
+        except (OSError, ValueError, KeyError, TypeError):
+            return None
+
+    def _lost_file(self, frame: int) -> Path:
+        return self.folder / f"lost.{frame:04d}.json"
+
+    def keep_state(self, onward: int, frame: int, key: str, state: Mapping[str, np.ndarray]) -> None:
+        """Remember where a tracker is, after a frame, that goes forward (1) or backward (-1), so that another goes on as it would have."""
+        self._made()
+        with replacing(self._state_file(onward, frame)) as part, open(part, "wb") as f:
+            np.savez(f, **{"frame": np.array(frame), "key": np.array(key), **state})  # type: ignore[arg-type]
+
+    def state(self, onward: int, frame: int, key: str) -> dict[str, np.ndarray] | None:
+        """What `keep_state` kept after that frame; None where there is no such state, or it is damaged."""
+        try:
+            with np.load(self._state_file(onward, frame), allow_pickle=False) as there:
+                found = {name: there[name] for name in there.files}
+        except (OSError, ValueError, EOFError, KeyError, zipfile.BadZipFile):
+            return None
+        same = int(found.pop("frame", np.array(0))) == frame and str(found.pop("key", "")) == key
+        return found if same else None
+
+    def forget_state(self, onward: int) -> None:
+        """The tracker has come to its end."""
+        for frame in (0, 1):
+            with contextlib.suppress(OSError):
+                self._state_file(onward, frame).unlink()
+
+    def _made(self) -> None:
+        try:
+            self.folder.mkdir(parents=True, exist_ok=True)
+        except OSError as why:
+            raise DeliverError(f"The folder {self.folder} cannot be made ({why.strerror or why}); choose another for the motion.") from why
+
+    def _state_file(self, onward: int, frame: int) -> Path:
+        # two by turns: until a frame's own file is there, the one before it may be needed again
+        return self.folder / f"state.{'forward' if onward > 0 else 'backward'}{frame % 2}.npz"
 
     def keep_neighbours(self, frame: int, reference: int) -> None:
         """Write a frame's steps to the reference frame and to the frames beside it, on its own pixels, from the long steps that are there."""

@@ -4,6 +4,8 @@ Each is aligned with the reference frame itself (`imaging.patch_alignment`), beg
 neighbours lead. The motion between patches is taken from those round a place.
 """
 
+from collections.abc import Mapping
+
 import numpy as np
 from scipy.spatial import cKDTree
 
@@ -117,6 +119,14 @@ class PatchLayer:
     def start_at(self, places: np.ndarray, shape: np.ndarray) -> None:
         """Go on from known places (K, 2) and affine motions (K, 2, 2)."""
         self.places, self.shape = places, shape
+
+    def state(self) -> dict[str, np.ndarray]:
+        """Where it is with the last frame, as arrays."""
+        return {"places": self.places, "shape": self.shape, "found": self.found, "velocity": self._velocity}
+
+    def resume(self, state: Mapping[str, np.ndarray]) -> None:
+        """Go on from what `state` gave."""
+        self.places, self.shape, self.found, self._velocity = (state[k] for k in ("places", "shape", "found", "velocity"))
 
     def candidates(self, points: np.ndarray, which: np.ndarray, count: int) -> list[np.ndarray]:
         """Displacements (N, 2) of points (N, 2), as the nearest, second nearest ... of the patches `which` (K,) has them; none without patches."""

@@ -4,6 +4,8 @@ The low-rank model of C. Bregler, A. Hertzmann and H. Biermann, Recovering non-r
 on its coefficients of M. Tipping and C. Bishop, Probabilistic principal component analysis, J. R. Stat. Soc. B 61, 1999.
 """
 
+from collections.abc import Mapping
+
 import numpy as np
 
 _MOST_SHAPES = 16
@@ -38,6 +40,16 @@ class ShapeBasis:
         if len(self._shapes) > _MOST_KEPT:
             del self._shapes[min(self._shapes, key=lambda f: -abs(f - frame))]
         self._basis = None
+
+    def state(self) -> dict[str, np.ndarray]:
+        """All that it has learned, as arrays."""
+        frames = sorted(self._shapes)
+        return {"frames": np.array(frames, np.int64), "shapes": np.array([self._shapes[f] for f in frames]), "affine": self._affine_before}
+
+    def resume(self, state: Mapping[str, np.ndarray]) -> None:
+        """Go on from what `state` gave."""
+        self._shapes = {int(f): s for f, s in zip(state["frames"], state["shapes"], strict=True)}
+        self._affine_before, self._basis = state["affine"], None
 
     def complete(self, change: np.ndarray, seen: np.ndarray) -> np.ndarray:
         """The most likely change (rows, columns, 2) of the whole from a frame to the next, known where `seen` (rows, columns), 0..1, is large."""
