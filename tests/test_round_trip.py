@@ -8,6 +8,7 @@ import numpy as np
 import OpenImageIO as oiio
 
 from wertis.core.errors import DeliverError
+from wertis.core.exchange.pictures import write_picture
 from wertis.core.geometry.motion import Fix
 from wertis.core.jobs.render import render
 from wertis.core.plate import open_plate
@@ -97,6 +98,21 @@ class RoundTripTest(unittest.TestCase):
                     untouched = np.ones(a.shape[:2], bool)
                     untouched[4:27, 6:33] = False
                     np.testing.assert_array_equal(a[untouched], b[untouched])
+
+    def test_the_same_picture_is_the_same_file_whoever_writes_it_and_when(self) -> None:
+        """No time of writing, and no temporary name, in any format: two processes write the same bytes."""
+        picture = np.random.default_rng(2).integers(0, 65536, (9, 12, 3)).astype(np.uint16)
+        for suffix in (".png", ".exr", ".tif", ".dpx", ".jpg"):
+            files = [self.folder / name / f"c.0001{suffix}" for name in ("one", "two")]
+            for path in files:
+                path.parent.mkdir(exist_ok=True)
+                write_picture(path, picture)
+            self.assertEqual(files[0].read_bytes(), files[1].read_bytes(), suffix)
+            source = oiio.ImageInput.open(str(files[0]))
+            self.assertIn(source.spec().getattribute("DateTime"), (None, "1970:01:01 00:00:00"), suffix)
+            source.close()
+            if suffix == ".dpx":
+                self.assertIn(b"\0c.0001.dpx\0", b"\0" + files[0].read_bytes()[36:136])
 
     def test_a_render_goes_on_where_it_was(self) -> None:
         there, _ = self.rendered(".png", "uint8", 3, 0, frames=40)

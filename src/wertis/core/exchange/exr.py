@@ -10,6 +10,7 @@ import OpenImageIO as oiio
 from wertis.core.errors import DeliverError, library_words
 from wertis.core.files import replacing
 
+_NO_TIME = "1970:01:01 00:00:00"  # in place of the time of writing, which the library puts in: the same picture is the same file, whoever writes it
 _LARGEST = 65536  # pixels of a picture's side
 
 
@@ -36,6 +37,11 @@ def opened(path: Path) -> Iterator[oiio.ImageInput]:
         source.close()
 
 
+def timeless(spec: oiio.ImageSpec) -> None:
+    """Let a file say nothing of when it was written; its own place in the file system does."""
+    spec.attribute("DateTime", _NO_TIME)
+
+
 def pixels_of(source: oiio.ImageInput, path: Path) -> np.ndarray:
     """(h, w, channels) float32 of an open file.
 
@@ -58,6 +64,7 @@ def write(path: Path, spec: oiio.ImageSpec, pixels: np.ndarray) -> None:
     DeliverError
         When it cannot be written.
     """
+    timeless(spec)
     with replacing(path) as temporary:
         target = oiio.ImageOutput.create(str(temporary))
         if target is None or not target.open(str(temporary), spec):

@@ -8,13 +8,14 @@ import OpenImageIO as oiio
 
 from wertis.core.errors import DeliverError
 from wertis.core.exchange import png
+from wertis.core.exchange.exr import timeless
 from wertis.core.files import replacing
 from wertis.core.plate.base import from_float, to_float
 
 SUFFIXES = (".png", ".exr", ".tif", ".tiff", ".jpg", ".jpeg", ".dpx")
 
-
 _SAME = {".jpeg": ".jpg", ".tiff": ".tif"}
+_DPX_NAME, _DPX_NAME_LENGTH = 36, 100  # bytes: where a DPX says its own name (SMPTE ST 268-1, file information), which is not the temporary one
 
 
 def copy_picture(source: Path, path: Path) -> bool:
@@ -64,6 +65,7 @@ def write_picture(path: Path, picture: np.ndarray, bits: int = 0, aspect: float 
         spec.attribute("compression", "zip:1")  # without loss, as every reader knows it, at its quickest
     if suffix in (".jpg", ".jpeg"):
         spec.attribute("Compression", "jpeg:95")
+    timeless(spec)
     with replacing(path) as temporary:
         target = oiio.ImageOutput.create(str(temporary))
         if target is None or not target.open(str(temporary), spec):
@@ -74,6 +76,10 @@ def write_picture(path: Path, picture: np.ndarray, bits: int = 0, aspect: float 
         if not target.close() or not wrote:
             raise DeliverError(f"{path.name} could not be written ({why or 'the disk may be full'}); free some space and render again. "
                                "Finished frames are kept.")
+        if suffix == ".dpx":
+            with open(temporary, "r+b") as header:
+                header.seek(_DPX_NAME)
+                header.write(path.name.encode("ascii", "replace")[:_DPX_NAME_LENGTH - 1].ljust(_DPX_NAME_LENGTH, b"\0"))
 
 
 def straight_alpha(pixels: np.ndarray) -> np.ndarray:
