@@ -12,7 +12,9 @@ import numpy as np
 from tests.test_window import WindowCase
 from wertis.app.steps.deliver import background_render
 from wertis.core.plate.sequence import read_picture
+from wertis.core.shot import matte_edits
 from wertis.core.shot.document import Shot
+from wertis.core.shot.mattes import mattes_of
 from wertis.core.work import render_queue
 from wertis.core.work.render_queue import RenderQueue
 
@@ -82,7 +84,7 @@ class BackgroundRenderTest(WindowCase):
         self.assertIn("in the background", w.words.text())
         w.undo()  # the snapshot is of the shot as it was
         self.until(lambda: [e.state for e in step.background.entries] == ["done"] and not step.background.running, 90)
-        self.assertIn("is rendered to", w.words.text())
+        self.assertIn("is written to", w.words.text())
         fields = step.page.queue_place.itemAt(0).widget()
         self.assertTrue(fields.isVisibleTo(w))
         self.assertIn("done", fields.words.text())
@@ -126,14 +128,31 @@ class BackgroundRenderTest(WindowCase):
         self.assertFalse(step.background.running)
         self.assertEqual(step.page.queue_place.itemAt(0).widget().stop.text(), "Go on")
 
-    def test_mattes_are_rendered_here(self) -> None:
-        page = self.window.steps["Deliver"].page
-        page.background.setChecked(True)
-        self.assertTrue(page.in_background)
-        page.what.addItem("Matte: One", "matte:one")
-        page.what.setCurrentIndex(page.what.count() - 1)
-        page._suggest()
-        self.assertFalse(page.in_background or page.background.isEnabled())
+    def test_mattes_maps_and_motion_go_out_in_the_background(self) -> None:
+        w, s = self.window, self.window.session
+        self.tracked_and_placed()
+        step = w.steps["Deliver"]
+        shape = matte_edits.new_shape(np.array([(60.0, 40), (160, 50), (120, 130)]), 1001)
+        w.bench.edit("Draw", lambda: matte_edits.add_matte(s.shot, s.track, 1001, "Hand", (shape,))[0])
+        s.go_step("Deliver")
+        step.page.background.setChecked(True)
+        step.render(f"matte:{mattes_of(s.shot)[0].id}", str(self.folder / "m.####.png"))
+        step.page.part.button(1).click()
+        fields = step.page.motion
+        fields.background.setChecked(True)
+        fields.first.setValue(1)
+        for kind, name in (("map", "map.####.exr"), ("corners", "corners.json")):
+            fields.kind.setCurrentIndex(fields.kind.findData(kind))
+            step.export_motion(str(self.folder / name))
+            self.assertIn("exported in the background", w.words.text())
+        self.until(lambda: [e.state for e in step.background.entries] == ["done"] * 3 and not step.background.running, 120)
+        self.assertEqual([(e.done, e.total) for e in step.background.entries], [(8, 8), (8, 8), (0, 0)])
+        self.assertEqual([len(list(self.folder.glob(p))) for p in ("m.*.png", "map.*.exr")], [8, 8])
+        self.assertTrue((self.folder / "map.0001.exr").is_file(), "numbered as the receiver wants it")
+        self.assertEqual(read_picture(self.folder / "m.1001.png")[80, 110].max(), 65535)
+        fields.background.setChecked(False)
+        step.export_motion(str(self.folder / "here.json"))
+        self.assertEqual((self.folder / "here.json").read_bytes(), (self.folder / "corners.json").read_bytes())
 
 
 del WindowCase

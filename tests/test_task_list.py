@@ -172,6 +172,24 @@ class ListTest(Case):
         with self.assertRaisesRegex(WertisError, "not found"):
             find_surface(first.document, wall.record, wertis.open(self.folder / "other").plate)
 
+    def test_what_goes_out_of_several_surfaces_and_mattes(self) -> None:
+        write_plate(self.folder / "a", np.eye(3))
+        shot = wertis.open(self.folder / "a" / "p.####.png")
+        wall = shot.track(QUAD, 1, name="Wall")
+        shot.track(QUAD * 0.6 + QUAD.mean(0) * 0.4, 1, name="Door")
+        shot.matte(QUAD * 0.5 + QUAD.mean(0) * 0.5, 1, wall, "Hand")
+        shot.save(self.folder / "s.wertis")
+        task = {"name": "a", "shot": "s.wertis", "check": False, "mattes": [{"of": "Hand", "out": "out/m.####.png"}],
+                "export": [{"out": "out/pin.csv"}, {"what": "matrices", "out": "out/door.json", "track": "Door", "first": 101, "receiver": [800, 600]}]}
+        (self.folder / "list.json").write_text(json.dumps({"shots": [task, {**task, "name": "b", "export": [{"out": "x.csv", "track": "Roof"}]}]}))
+        with redirect_stdout(io.StringIO()) as said:
+            self.assertEqual(main(["run", str(self.folder / "list.json")]), 3)
+        self.assertIn("b: The shot has no surface named Roof to export; it has: Wall, Door.", said.getvalue())
+        there = sorted(p.name for p in (self.folder / "out").iterdir())
+        self.assertEqual(there, ["door.json", *(f"m.{f:04d}.png" for f in FRAMES), "pin.Door.csv", "pin.Wall.csv"])
+        body = json.loads((self.folder / "out" / "door.json").read_text())
+        self.assertEqual((body["track"], body["layout"]["receiver"], min(map(int, body["frames"]))), ("Door", [800, 600], 101))
+
     def test_a_kill_at_any_moment_ends_with_the_same_files(self) -> None:
         for name in ("a", "b"):
             write_plate(self.folder / name, np.eye(3))

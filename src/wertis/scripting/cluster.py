@@ -51,7 +51,8 @@ class Cluster:
         self._library = distributed
         self._own: Any = None
         self._settings = ExitStack()
-        self._settings.enter_context(dask.config.set({"distributed.scheduler.allowed-failures": _DEATHS,
+        # workers that watch themselves a hundred times a second are a tenth slower
+        self._settings.enter_context(dask.config.set({"distributed.worker.profile.enabled": False, "distributed.scheduler.allowed-failures": _DEATHS,
                                                       "distributed.comm.timeouts.connect": f"{_PATIENCE}s"}))
         try:
             if address:

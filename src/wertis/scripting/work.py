@@ -25,7 +25,7 @@ from wertis.core.shot.document import Placement, RepairLayer
 from wertis.core.shot.edits import as_points
 from wertis.core.work.carry_over import find_surface
 from wertis.core.work.report import ShotReport, write_reports
-from wertis.core.work.task_list import Task, fingerprint, load
+from wertis.core.work.task_list import ExportTask, Task, fingerprint, load
 from wertis.scripting.reporting import judge, note_drift
 from wertis.scripting.shot import Shot
 from wertis.scripting.surface import Surface
@@ -158,10 +158,12 @@ def _do(task: Task, folder: Path, out: Path, report: ShotReport, resume: bool) -
                 for placed in surface.placements:
                     placed.match()
         for export in task.export:
-            name = _written_to(folder, export.out)
-            surface.export_motion(name, export.what, surface.placements[0] if surface.placements else None, y_up=export.y_up, centre=export.centre,
-                                  units=export.units, first=export.first)
-            report.files.append(export.out)
+            if export.track in ("", surface.name):
+                with _timed(report, "export"):
+                    report.files.append(_exported(surface, export, folder, len(surfaces) > 1 and not export.track))
+    missing = {e.track for e in task.export} - {"", *(s.name for s in surfaces)}
+    if missing:
+        raise WertisError(f"The shot has no surface named {min(missing)} to export; it has: {', '.join(s.name for s in surfaces) or 'none'}.")
     shot.save(saved)
     report.files.append(str(saved.relative_to(folder)) if saved.is_relative_to(folder) else str(saved))
     if task.render:
@@ -170,7 +172,28 @@ def _do(task: Task, folder: Path, out: Path, report: ShotReport, resume: bool) -
         report.files.append(task.render)
         if left:
             report.needs.append(f"{len(left)} frames could not be rendered ({', '.join(map(str, sorted(left)[:4]))})")
+    for matte in task.mattes:
+        with _timed(report, "mattes"):
+            empty = shot.matte_named(matte.of).render(_written_to(folder, matte.out))
+        report.files.append(matte.out)
+        if empty:
+            report.needs.append(f"the matte {matte.of} could not be made on {len(empty)} frames ({', '.join(map(str, sorted(empty)[:4]))})")
     judge(shot, surfaces, report)
+
+
+def _exported(surface: Surface, export: ExportTask, folder: Path, named: bool) -> str:
+    """Write a file of a surface's motion; its name, in which the surface's stands where it is to be `named`."""
+    out = Path(export.out)
+    name = str(out.with_name(f"{out.name.split('.', 1)[0]}.{surface.name.replace('/', '-')}.{out.name.split('.', 1)[-1]}")) if named else export.out
+    path = _written_to(folder, name)
+    if export.what == "mesh":
+        surface.export_mesh(path, **export.layout)
+        return name
+    there = [p for p in surface.placements if export.placement in ("", p.name)]
+    if export.placement and not there:
+        raise WertisError(f"{surface.name} has no graphic named {export.placement}.")
+    surface.export_motion(path, export.what, there[0] if there else None, export.reference, export.repaired, **export.layout)
+    return name
 
 
 def _written_to(folder: Path, name: str) -> Path:

@@ -1,9 +1,9 @@
-"""A queue of renders in the background: a list of work with a snapshot of each shot, and how far each render is."""
+"""A queue of renders and exports in the background: a list of work with a snapshot of each shot, and how far each is."""
 
 import json
 import re
 from pathlib import Path
-from typing import NamedTuple
+from typing import Any, Literal, NamedTuple
 
 import platformdirs
 
@@ -11,17 +11,17 @@ from wertis.core.errors import WertisError
 from wertis.core.files import numbered, write_text
 from wertis.core.shot import store
 from wertis.core.shot.document import Shot
-from wertis.core.work.task_list import Task, TaskList
+from wertis.core.work.task_list import ExportTask, MatteTask, Task, TaskList
 
 
 class Progress(NamedTuple):
-    """How far a render is.
+    """How far a render or an export is.
 
     Attributes
     ----------
     name : of the entry.
-    target : what is rendered to.
-    done, total : frames that were written since the entry was added; of a movie, which is one file, none in all.
+    target : what is written.
+    done, total : frames that were written since the entry was added; of a movie or another single file none in all.
     state : waiting, running, done or failed.
     words : what is wrong, or has to be looked at.
     """
@@ -63,8 +63,29 @@ class RenderQueue:
         except (OSError, ValueError, RecursionError):
             return []
 
-    def add(self, shot: Shot, pattern: str, what: str = "comp") -> str:
-        """Put a render of a shot as it is now on the list; the entry's name.
+    def add(self, shot: Shot, pattern: str, what: Literal["comp", "graphic"] = "comp", matte: str = "") -> str:
+        """Put a render of a shot as it is now on the list, or of one of its mattes, by its name; the entry's name.
+
+        Raises
+        ------
+        WertisError
+            When it cannot be kept.
+        """
+        path = str(Path(pattern).absolute())
+        return self._add(shot, {"mattes": [MatteTask(of=matte, out=path)]} if matte else {"render": path, "what": what})
+
+    def add_export(self, shot: Shot, export: ExportTask) -> str:
+        """Put an export of a shot's motion as it is now on the list; the entry's name.
+
+        Raises
+        ------
+        WertisError
+            When it cannot be kept.
+        """
+        return self._add(shot, {"export": [export.model_copy(update={"out": str(Path(export.out).absolute())})]})
+
+    def _add(self, shot: Shot, what: dict[str, Any]) -> str:
+        """Put something on the list; the entry's name.
 
         Raises
         ------
@@ -80,8 +101,7 @@ class RenderQueue:
             raise WertisError(f"{self.folder} cannot be made ({why.strerror}); free some space or allow writing there.") from why
         snapshot = self.folder / f"{name}.snapshot.wertis"
         store.save(shot, snapshot)
-        task = Task(name=name, shot=str(snapshot), range=shot.range, track=False, check=False, render=str(Path(pattern).absolute()),
-                    what=what)  # type: ignore[arg-type]
+        task = Task(name=name, shot=str(snapshot), range=shot.range, track=False, check=False, **what)
         self._write([*self.tasks, task])
         return name
 
@@ -113,13 +133,22 @@ class RenderQueue:
                 words = report["error"] or "; ".join(report["needs"])
             except (OSError, ValueError, KeyError, TypeError):
                 pass
-            files = [p for f in frames if (p := numbered(Path(task.render), f)) is not None]
+            target, by = _written(task)
+            files = [p for f in frames if (p := numbered(Path(target), f + by)) is not None]
             done = len(files) if state == "done" else sum(_newer(p, Path(task.shot)) for p in files)
-            out.append(Progress(task.name, task.render, done, len(files), state, words))
+            out.append(Progress(task.name, target, done, len(files), state, words))
         return out
 
     def _write(self, tasks: list[Task]) -> None:
         write_text(self.file, TaskList(out="out", shots=tasks).model_dump_json(indent=1) + "\n")
+
+
+def _written(task: Task) -> tuple[str, int]:
+    """What an entry writes, and by how much its frames are numbered otherwise than the shot's."""
+    if task.export:
+        export = task.export[0]
+        return export.out, export.first - task.range[0] if export.first is not None and task.range is not None else 0
+    return (task.mattes[0].out if task.mattes else task.render), 0
 
 
 def _newer(path: Path, than: Path) -> bool:

@@ -10,6 +10,7 @@ from typing import Annotated, Any, Literal
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
 
 from wertis.core.errors import WertisError
+from wertis.core.exchange.layout import Centre, Units
 from wertis.core.files import read_text
 
 _MOST_FILES = 20_000  # of a plate whose names and sizes tell whether it changed
@@ -18,16 +19,42 @@ Points = list[tuple[float, float]]
 
 
 class ExportTask(BaseModel):
-    """A file of motion that is to be written; fields as `wertis export` has them."""
+    """A file of motion that is to be written; fields as `wertis export` has them.
+
+    Attributes
+    ----------
+    track : whose motion it is, by its name; that of all surfaces when empty. Where there are several, their names come before the file's ending.
+    placement : whose corners go out; the first one's when empty.
+    reference : frame that everything is relative to; the region's own when None.
+    """
 
     model_config = ConfigDict(extra="forbid")
 
-    what: Literal["corners", "inverse corners", "matrices", "transforms", "points", "map", "inverse map"] = "corners"
+    what: Literal["corners", "inverse corners", "matrices", "transforms", "points", "map", "inverse map", "vectors", "mesh"] = "corners"
     out: Annotated[str, Field(min_length=1, max_length=4096)]
+    track: str = ""
+    placement: str = ""
+    reference: int | None = None
+    repaired: bool = True
     y_up: bool = False
-    centre: Literal["half", "zero"] = "half"
-    units: Literal["pixels", "unit"] = "pixels"
+    centre: Centre = "half"
+    units: Units = "pixels"
+    receiver: tuple[int, int] | None = None
     first: int | None = None
+
+    @property
+    def layout(self) -> dict[str, Any]:
+        """The options of its layout."""
+        return self.model_dump(include={"y_up", "centre", "units", "receiver", "first"})
+
+
+class MatteTask(BaseModel):
+    """A matte, by its name, that is to be rendered to a picture sequence or a movie."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    of: Annotated[str, Field(min_length=1, max_length=200)]
+    out: Annotated[str, Field(min_length=1, max_length=4096)]
 
 
 class GraphicTask(BaseModel):
@@ -54,7 +81,7 @@ class Task(BaseModel):
     track, check : whether they are done; a shot file's tracks are tracked again only where they were not.
     repair : drift in pixels to be repaired to, and the one over which a person is needed.
     graphics : placed on the surface; `match` makes all of them look like the plate.
-    render : a picture sequence or a movie, of the comp or (`what`) of the graphics alone; export : files of motion.
+    render : a picture sequence or a movie, of the comp or (`what`) of the graphics alone; export : files of motion; mattes : that are rendered.
     """
 
     model_config = ConfigDict(extra="forbid")
@@ -76,6 +103,7 @@ class Task(BaseModel):
     render: str = ""
     what: Literal["comp", "graphic"] = "comp"
     export: Annotated[list[ExportTask], Field(max_length=100)] = []
+    mattes: Annotated[list[MatteTask], Field(max_length=100)] = []
 
     @model_validator(mode="after")
     def _begins(self) -> "Task":

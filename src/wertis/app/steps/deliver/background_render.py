@@ -1,6 +1,7 @@
-"""Renders in the background, while a person goes on working: a process for each, watched, and shown on the page of the step Deliver."""
+"""Renders and exports in the background, while a person goes on working: a process for each, watched, and shown on the page of the step Deliver."""
 
 import sys
+from typing import Literal
 
 from PySide6.QtCore import QCoreApplication, QObject, QProcess, QTimer, Signal
 from PySide6.QtWidgets import QFormLayout, QPushButton, QWidget
@@ -8,6 +9,7 @@ from PySide6.QtWidgets import QFormLayout, QPushButton, QWidget
 from wertis.app.fields import named
 from wertis.core.shot.document import Shot
 from wertis.core.work.render_queue import Progress, RenderQueue
+from wertis.core.work.task_list import ExportTask
 
 _LOOK = 1000  # ms between looks at how far it is
 _SHOWN = 4  # entries
@@ -48,9 +50,14 @@ class BackgroundRender(QObject):
         """Whether a process is at work."""
         return self._process.state() != QProcess.ProcessState.NotRunning
 
-    def add(self, shot: Shot, pattern: str, what: str) -> None:
+    def add(self, shot: Shot, pattern: str, what: Literal["comp", "graphic"] = "comp", matte: str = "") -> None:
         """Queue a render; it begins as soon as those before it are done."""
-        self.queue.add(shot, pattern, what)
+        self.queue.add(shot, pattern, what, matte)
+        self.go_on()
+
+    def add_export(self, shot: Shot, export: ExportTask) -> None:
+        """Queue an export."""
+        self.queue.add_export(shot, export)
         self.go_on()
 
     def go_on(self) -> None:
@@ -97,12 +104,12 @@ class BackgroundRender(QObject):
         for entry in self.entries:
             if entry.state in ("done", "failed") and before.get(entry.name) in ("waiting", "running"):
                 bad = entry.state == "failed"
-                self.ended.emit(f"{entry.name} failed: {entry.words}" if bad else f"{entry.name} is rendered to {entry.target}.", bad)
+                self.ended.emit(f"{entry.name} failed: {entry.words}" if bad else f"{entry.name} is written to {entry.target}.", bad)
         self.changed.emit()
 
 
 class QueueFields(QWidget):
-    """How far the renders are, on the page."""
+    """How far the work is, on the page."""
 
     def __init__(self, background: BackgroundRender) -> None:
         super().__init__()
@@ -114,7 +121,7 @@ class QueueFields(QWidget):
         self.stop, self.clear = QPushButton("Stop"), QPushButton("Clear what is over")
         self.stop.clicked.connect(lambda: background.stop() if background.running else background.go_on())
         self.clear.clicked.connect(background.clear)
-        f.addRow(named("RENDERING IN THE BACKGROUND", "section"))
+        f.addRow(named("IN THE BACKGROUND", "section"))
         f.addRow(self.words)
         f.addRow(self.stop, self.clear)
         background.changed.connect(self.show_state)
@@ -140,5 +147,5 @@ class QueueFields(QWidget):
         if entry.state == "done":
             return "done" + (f"; {entry.words}" if entry.words else "")
         if entry.state == "running":
-            return f"{entry.done} of {entry.total} frames" if entry.total else "rendering"
+            return f"{entry.done} of {entry.total} frames" if entry.total else "at work"
         return "waits"

@@ -93,10 +93,6 @@ class DeliverPage(Page):
         self.background.setToolTip("A process of its own renders the shot as it is now; the window stays free, and goes first")
         f.addRow(self.background)
         f.addRow(self.render_button)
-        holder = QWidget()
-        self.queue_place = QVBoxLayout(holder)
-        self.queue_place.setContentsMargins(0, 0, 0, 0)
-        f.addRow(holder)
         self._pin_row = f.rowCount()
         f.addRow(named("Corner pin", "heading"))
         self.pin_words = named("", "quiet")
@@ -157,6 +153,10 @@ class DeliverPage(Page):
         self._rows = {0: range(1, self._pin_row), 2: range(self._pin_row, f.rowCount())}
         self.motion = MotionFields(session)
         f.addRow(self.motion)
+        holder = QWidget()
+        self.queue_place = QVBoxLayout(holder)  # what is done in the background, whatever part is shown
+        self.queue_place.setContentsMargins(0, 0, 0, 0)
+        f.addRow(holder)
         self._folder = Path.home()
         self._suggested_for: object = None
         self.show_state()
@@ -239,7 +239,6 @@ class DeliverPage(Page):
         text = self.target.text()
         folder = Path(text).parent if text else (self.session.path.parent / "render" if self.session.path else self._folder / "render")
         what = str(self.what.currentData())
-        self.background.setEnabled(not matte_id(what))  # mattes are rendered here
         alone = shot.item(alone_id(what))
         stem = f"{shot.name}_{alone.name if alone is not None else 'matte' if matte_id(what) else what}".replace("/", "-").replace(" ", "_")
         self.target.setText(str(folder / (stem + (suffix if suffix in (".mp4", ".mkv") else f".####{suffix}"))))

@@ -2,6 +2,7 @@
 
 from collections.abc import Callable, Iterator
 from pathlib import Path
+from typing import Literal
 
 from PySide6.QtWidgets import QMessageBox
 
@@ -30,6 +31,7 @@ from wertis.core.shot.document import Shot, Track
 from wertis.core.shot.items import with_only
 from wertis.core.shot.mattes import matte_of
 from wertis.core.work.render_queue import RenderQueue
+from wertis.core.work.task_list import ExportTask
 
 
 class DeliverStep(Step):
@@ -82,8 +84,10 @@ class DeliverStep(Step):
         if s.plate is None or s.cache is None or not self.bench.attempt(check_target, pattern):
             return
         if self.page.in_background:
-            own = alone_id(what)
-            if self.bench.attempt(lambda: self.background.add(with_only(s.shot, [own]) if own else s.shot, pattern, "graphic" if own else what)):
+            own, matte = alone_id(what), matte_id(what)
+            name = matte_of(s.shot, matte).name if matte else ""
+            kind: Literal["comp", "graphic"] = "comp" if what == "comp" else "graphic"
+            if self.bench.attempt(lambda: self.background.add(with_only(s.shot, [own]) if own else s.shot, pattern, kind, name)):
                 self.bench.say("It is rendered in the background; go on working. The page shows how far it is.")
             return
         if self.bench.work.busy():
@@ -181,6 +185,12 @@ class DeliverStep(Step):
         if track is None or not self.bench.attempt(fields.layout_wanted):
             return
         layout, reference, repaired, placement = fields.layout_wanted(), int(fields.reference.value()), fields.repaired.isChecked(), fields.placement
+        if fields.background.isChecked():
+            task = ExportTask(what=kind, out=name, track=track.name, placement=placement.name if placement is not None else "", reference=reference,
+                              repaired=repaired, **layout.model_dump(include={"y_up", "centre", "units", "receiver", "first"}))
+            if self.bench.attempt(lambda: self.background.add_export(s.shot, task)):
+                self.bench.say("It is exported in the background; go on working. The page shows how far it is.")
+            return
         if kind not in MAPS:
             self._export(name, lambda shot, track: export_motion(shot, track, kind, Path(name), layout, placement, reference=reference, repaired=repaired))
             return
