@@ -4,7 +4,7 @@ from pathlib import Path
 
 from PySide6.QtCore import QSignalBlocker, Qt, Signal
 from PySide6.QtGui import QFontDatabase
-from PySide6.QtWidgets import QCheckBox, QFileDialog, QInputDialog, QPlainTextEdit, QPushButton, QWidget
+from PySide6.QtWidgets import QCheckBox, QFileDialog, QHBoxLayout, QInputDialog, QPlainTextEdit, QPushButton, QWidget
 
 from wertis.app.fields import Choice, DragLabel, Number, named
 from wertis.app.pages import combo, number, part_form, side_by_side
@@ -72,7 +72,10 @@ class MotionFields(QWidget):
         self.repaired.clicked.connect(lambda _: self.show_state())
         self.background = QCheckBox("In the background")
         self.background.setToolTip("A process of its own exports the shot as it is now; the window stays free, and goes first")
-        f.addRow(side_by_side(self.repaired, self.background))
+        row = QHBoxLayout()
+        row.addWidget(self.repaired)
+        row.addWidget(self.background)
+        f.addRow(row)
         self.preview = QPlainTextEdit()
         self.preview.setReadOnly(True)
         self.preview.setFont(QFontDatabase.systemFont(QFontDatabase.SystemFont.FixedFont))

@@ -6,7 +6,6 @@ from PySide6.QtCore import QSignalBlocker, Signal
 from PySide6.QtWidgets import (
     QCheckBox,
     QFileDialog,
-    QHBoxLayout,
     QLineEdit,
     QPushButton,
     QVBoxLayout,
@@ -99,11 +98,8 @@ class DeliverPage(Page):
         self.csv, self.json = QPushButton("Export CSV..."), QPushButton("Export JSON...")
         self.csv.clicked.connect(lambda: self._export("csv"))
         self.json.clicked.connect(lambda: self._export("json"))
-        row = QHBoxLayout()
-        row.addWidget(self.csv)
-        row.addWidget(self.json)
         f.addRow(self.pin_words)
-        f.addRow(row)
+        f.addRow(side_by_side(self.csv, self.json))
         self.mesh_format = combo({".usd": "USD, with time samples", ".glb": "glTF, one file", ".obj": "OBJ, one file a frame", ".json": "JSON",
                                   ".csv": "CSV"}, "Format of the mesh", self.show_state)
         self.mesh_button = QPushButton("Export...")
