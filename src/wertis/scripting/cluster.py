@@ -51,8 +51,10 @@ class Cluster:
         self._library = distributed
         self._own: Any = None
         self._settings = ExitStack()
-        # workers that watch themselves a hundred times a second are a tenth slower
-        self._settings.enter_context(dask.config.set({"distributed.worker.profile.enabled": False, "distributed.scheduler.allowed-failures": _DEATHS,
+        # workers that watch themselves a hundred times a second, and give memory back at once that the next frame wants again, are a fifth slower
+        self._settings.enter_context(dask.config.set({"distributed.worker.profile.enabled": False,
+                                                      "distributed.nanny.pre-spawn-environ.MALLOC_TRIM_THRESHOLD_": None,
+                                                      "distributed.scheduler.allowed-failures": _DEATHS,
                                                       "distributed.comm.timeouts.connect": f"{_PATIENCE}s"}))
         try:
             if address:
