@@ -29,6 +29,7 @@ from wertis.core.geometry import homography
 from wertis.core.work.carry_over import find_surface
 from wertis.core.work.report import ShotReport, as_html
 from wertis.core.work.task_list import fingerprint, load
+from wertis.core.work.workers import free_memory, usual_workers
 
 SIZE = (400, 300)
 QUAD = np.array([[110.0, 70], [290, 76], [284, 220], [116, 214]])
@@ -246,6 +247,17 @@ class TaskTest(Case):
         self.assertNotEqual(fingerprint(task.model_copy(update={"repair": 0.2}), self.folder), before)
         (self.folder / "a" / "p.0003.png").write_bytes(b"other")
         self.assertNotEqual(fingerprint(task, self.folder), before)
+
+
+class WorkersTest(unittest.TestCase):
+    def test_as_many_as_there_are_cores_and_memory_reaches(self) -> None:
+        hd, large = 1920 * 1080, 8192 * 4320
+        self.assertEqual(usual_workers(hd, 64 << 30, 8), 8)
+        self.assertEqual(usual_workers(hd, 1200 << 20, 8), 2)  # 220 MB and 150 bytes a pixel each: 517 MB
+        self.assertEqual(usual_workers(large, 12 << 30, 8), 2)
+        self.assertEqual(usual_workers(large, 1 << 20, 8), 1, "one is always begun")
+        self.assertGreater(free_memory(), 100 << 20)
+        self.assertLessEqual(usual_workers(hd), os.cpu_count() or 1)
 
 
 class ReportTest(unittest.TestCase):

@@ -224,7 +224,8 @@ def build_parser() -> argparse.ArgumentParser:
 
     run = commands.add_parser("run", help="do a list of work on many shots, unattended, and write a report")
     run.add_argument("list", help="a TOML or JSON file that says what to do with which shots; see docs/formats.md")
-    run.add_argument("--workers", type=int, default=1, metavar="N", help="shots at a time (default: 1)")
+    run.add_argument("--workers", type=int, metavar="N", help="shots at a time (default: as many as help and fit into memory)")
+    run.add_argument("--memory", type=int, metavar="MB", help="that they may take together (default: three quarters of what is free)")
     add_cluster(run)
     run.add_argument("--again", action="store_true", help="try shots that failed again, even if nothing has changed")
     run.add_argument("--only", metavar="NAME", help="only this shot, in this process")

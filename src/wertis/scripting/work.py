@@ -26,6 +26,7 @@ from wertis.core.shot.edits import as_points
 from wertis.core.work.carry_over import find_surface
 from wertis.core.work.report import ShotReport, write_reports
 from wertis.core.work.task_list import ExportTask, Task, fingerprint, load
+from wertis.core.work.workers import usual_workers
 from wertis.scripting.reporting import judge, note_drift
 from wertis.scripting.shot import Shot
 from wertis.scripting.surface import Surface
@@ -38,12 +39,14 @@ _RETRIES = 1  # times that a shot is begun again after its process ended by itse
 Say = Callable[[str], object]
 
 
-def run_list(path: Path, workers: int = 1, again: bool = False, say: Say = print, cluster: Cluster | None = None) -> list[ShotReport]:
+def run_list(path: Path, workers: int | None = None, again: bool = False, say: Say = print, cluster: Cluster | None = None,
+             memory: int | None = None) -> list[ShotReport]:
     """Do a list of work and write its report; each shot in a process of its own.
 
     Parameters
     ----------
-    workers : how many at a time.
+    workers : how many at a time; as many as help and fit into memory when None.
+    memory : bytes that they may take together; three quarters of what is free when None.
     cluster : whose processes do the shots, in place of workers here.
     again : shots that failed before are tried again even if nothing has changed.
 
@@ -64,13 +67,30 @@ def run_list(path: Path, workers: int = 1, again: bool = False, say: Say = print
             say(f"{task.name}: {'done already' if before.state == 'done' else 'failed before; --again tries it again'}")
         else:
             wanted.append(task)
-    coming = _on_cluster(cluster, path, out, wanted, folder) if cluster is not None else _here(path, out, wanted, folder, workers)
+    if cluster is not None:
+        coming = _on_cluster(cluster, path, out, wanted, folder)
+    else:
+        if workers is None:
+            workers = min(usual_workers(_most_pixels(wanted, folder), memory), max(len(wanted), 1))
+        coming = _here(path, out, wanted, folder, workers)
     for report in coming:
         reports[report.name] = report
         say(f"{report.name}: {report.error if report.state == 'failed' else '; '.join(report.needs) or 'done'}")
         write_reports(out, [reports[t.name] for t in tasks.shots if t.name in reports], path.stem)
     write_reports(out, [reports[t.name] for t in tasks.shots], path.stem)
     return [reports[t.name] for t in tasks.shots]
+
+
+def _most_pixels(tasks: list[Task], folder: Path) -> int:
+    """Pixels of the largest plate's picture; of an HD one where none can be opened."""
+    found = []
+    for task in tasks:
+        try:
+            w, h = wertis.open(folder / (task.plate or task.shot)).plate.size
+            found.append(w * h)
+        except Exception:  # it is told when the shot is done
+            continue
+    return max(found, default=1920 * 1080)
 
 
 def _here(path: Path, out: Path, tasks: list[Task], folder: Path, workers: int) -> Iterator[ShotReport]:
