@@ -57,6 +57,8 @@ _LEAST_ERROR = 0.02  # pixels, of a vertex however rich its texture: resampling
 _ERROR_FACTOR = 2.2  # times the expected error that the equations state, for what they leave out: tiles share grain, light is not quite a ramp
 _DRIFT_OCCLUDED = 0.9  # pixels a frame, by which a hidden part may come to lie elsewhere than expected
 _HALF, _SURE_CORRELATION = 0.5, 0.65  # share that matches below which that much correlation of it is asked for
+_MEASURED_INFORMATION = 50.0  # per square pixel, of a control point: a deviation of a seventh of a pixel, from which its place is measured
+_RICH, _LEAST_LOST = 8.0, 4  # times the grain's variance from which a tile is rich, and rich tiles that must be lost before they are looked for
 _LEAST_MATCHED = 0.05  # share of the region's texture below which a frame is lost
 _BENDING_WEIGHTS = {2: 0.001, 3: 1.0}  # weight of second and third differences in what is expected of bending
 _VALIDATED_FIRST, _VALIDATED_EVERY = 6, 6  # frames on which bending is chosen anew
@@ -241,8 +243,10 @@ class MeshTracker:
     def _redetected(self, pyramid: Pyramid, values: np.ndarray) -> np.ndarray:
         """Values moved to where hidden parts are found that have come into sight again."""
         look = self._linearise(pyramid, 0, values)
-        lost = look.tiles.centre[look.chosen][(look.weight < 0.2) & (look.measured.held < 0.1)]
-        if not len(lost):
+        # what has little texture shows by its misfit neither that it is hidden nor that it is back
+        rich = look.tiles.energy[look.chosen] > _RICH * self.grain
+        lost = look.tiles.centre[look.chosen][rich & (look.weight < 0.2) & (look.measured.held < 0.1)]
+        if len(lost) < _LEAST_LOST:
             return values
         patches = self._patches
         near = nearest(patches.centres, lost, 1)[0][:, 0]
@@ -403,13 +407,16 @@ class MeshTracker:
         system = NormalEquations(self.lattice)
         which = slice(None) if part is None else part
         system.add_places(look.tiles.centre[look.chosen[which]], look.information[which], look.pull[which])
-        hidden = self._occlusion(look)[..., None]
+        hidden, known = self._occlusion(look)[..., None], self._known(look)[..., None]
         for order, kinds in DIFFERENCES.items():
             for kernel, count in kinds:
                 occluded = difference(hidden, np.abs(kernel) / np.abs(kernel).sum())[..., 0]
                 bending = difference(values, kernel)
                 if self._fixed_bending_scale is None:
-                    weight = count * _student(bending, scale) * _BENDING_WEIGHTS[order] * (1 - 0.999 * occluded)
+                    # a crease has to be seen: where nothing is measured bending is as unlikely as it is large
+                    seen = difference(known, np.abs(kernel) / np.abs(kernel).sum())[..., 0]
+                    usual = (_DEGREES_OF_FREEDOM + 2) / (_DEGREES_OF_FREEDOM * scale ** 2)
+                    weight = (seen * _student(bending, scale) + (1 - seen) * usual) * (count * _BENDING_WEIGHTS[order]) * (1 - 0.999 * occluded)
                 else:
                     weight = np.full(bending.shape[:2], count / scale ** 2)
                 pull = -weight[..., None] * bending
@@ -423,6 +430,13 @@ class MeshTracker:
         system.add_diagonal(damping)
         system.add_right(-damping[..., None] * (values - predicted))
         return system
+
+    def _known(self, look: _Linearisation) -> np.ndarray:
+        """(rows, columns) 0..1 how far each control point's place is measured rather than guessed."""
+        index, basis = self._tile_basis(look, self.lattice)
+        amount = look.information[:, 0] + look.information[:, 2]
+        total = np.bincount(index.ravel(), (basis * amount[:, None]).ravel(), self.lattice.rows * self.lattice.columns)
+        return np.asarray((total / (total + _MEASURED_INFORMATION)).reshape(self.lattice.shape))
 
     def _occlusion(self, look: _Linearisation, lattice: Lattice | None = None) -> np.ndarray:
         """(rows, columns) how far each control point's texture is hidden, 0..1; 0 where there is none."""
