@@ -298,6 +298,18 @@ class CameraWindowTest(WindowCase):
         motion = motion_of(s.track)
         assert motion is not None
         np.testing.assert_allclose(motion.at(24).forward(seen(corners, 1)), seen(corners, 24), atol=0.5)
+        s.go_step("Track")
+        self.spin()
+        w.viewer.tool._chosen_changed({5, 9})
+        page.camera.distance.setValue(2.5)
+        page.camera.buttons["distance"].click()
+        self.assertIn("2.5 apart", w.words.text())
+        self.assertAlmostEqual(float(np.linalg.norm(np.subtract(*s.shot.camera.points[[5, 9]]))), 2.5)
+        wall = np.flatnonzero(np.abs(s.shot.camera.off) < 1)[:12].tolist()
+        w.viewer.tool._chosen_changed(set(wall))
+        page.camera.buttons["ground"].click()
+        self.assertIn("stands on the plane", w.words.text())
+        np.testing.assert_allclose(motion_of(s.track).at(24).forward(seen(corners, 1)), seen(corners, 24), atol=0.5)
         s.go_step("Use")
         w.steps["Use"].place()
         self.until(lambda: s.placement is not None)
@@ -332,6 +344,7 @@ class PicturesTest(unittest.TestCase):
             given = " ".join(f"{x},{y}" for x, y in seen(corners, start))
             self.assertEqual(main(["solve", str(folder / "plate"), "--out", str(folder / "c.json"), "--start", str(start), "--corners", given,
                                    "--pin", str(folder / "pin.csv"), "--save", str(folder / "s.wertis"), "--name", "Wall", "--quiet"]), 0)
+            self.assertNotEqual(main(["solve", str(folder / "plate"), "--out", str(folder / "d.json"), "--distance", "1,1 2,2", "far", "--quiet"]), 0)
             camera = read_camera(folder / "c.json")
             self.assertLess(abs(camera.focal / FOCAL - 1), 0.02)
             with open(folder / "pin.csv", newline="") as f:

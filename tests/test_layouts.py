@@ -27,6 +27,7 @@ from wertis.core.exchange.layout import Layout, OtherSize
 from wertis.core.exchange.pictures import write_picture
 from wertis.core.geometry.camera import ScenePlane
 from wertis.core.shot import matte_edits
+from wertis.core.shot.camera_world import points_at
 from wertis.core.shot.cameras import set_plane
 from wertis.core.shot.document import Region, Track
 from wertis.core.shot.edits import as_points
@@ -174,6 +175,37 @@ class CameraTest(unittest.TestCase):
         other = self.shot.add(np.array([[10.0, 10], [90, 10], [90, 90], [10, 90]]), 1, "Other")
         with self.assertRaisesRegex(DeliverError, "Other lies on no plane"):
             self.shot.camera.prove(other)
+
+    def test_the_world_is_set_from_points_and_nothing_moves_in_the_picture(self) -> None:
+        before = {f: self.wall.follow(np.array([[250.0, 150], [400, 270]]), 1)[f] for f in (1, 2, 4)}
+        record, (numbers, places) = self.shot.document.camera, self.shot.document.camera.seen_on(1)
+        seen_before = self.camera.project(self.camera.points[numbers], 12)
+        far = int(np.linalg.norm(places - places[0], axis=1).argmax())
+        camera = self.shot.camera.set_distance([places[0], places[far]], 1, 3.2)
+        now = self.shot.document.camera
+        self.assertAlmostEqual(float(np.linalg.norm(now.points[numbers[0]] - now.points[numbers[far]])), 3.2, places=6)
+        flat = places[:: max(len(places) // 8, 1)]
+        camera = self.shot.camera.set_ground(flat, 1)
+        now = self.shot.document.camera
+        there = now.points[points_at(self.shot.document, flat, 1)]
+        self.assertLess(np.abs(np.median(there[:, 1])), 0.6)  # the points lie in space; most of them are on the plane
+        np.testing.assert_allclose(camera.solved.project(now.points[numbers], 12), seen_before, atol=1e-6)
+        for frame, at in before.items():
+            np.testing.assert_allclose(self.wall.follow(np.array([[250.0, 150], [400, 270]]), 1)[frame], at, atol=1e-6)
+        for frame, pose in camera.solved.poses.items():
+            np.testing.assert_allclose(pose[:, :3] @ pose[:, :3].T, np.eye(3), atol=1e-9, err_msg=str(frame))
+            self.assertAlmostEqual(float(np.linalg.det(pose[:, :3])), 1.0)
+        eye = -camera.solved.poses[1][:, :3].T @ camera.solved.poses[1][:, 3]
+        self.assertLess(eye[1], 0, "the camera is above the ground, y being down")
+        self.assertEqual(self.shot.camera.prove(self.wall, ".usd", [1, 3]).wrong, "")
+        self.shot.undo()
+        self.shot.undo()
+        np.testing.assert_array_equal(self.shot.document.camera.points, record.points)
+        for call in (lambda: self.shot.camera.set_ground(flat[:2], 1), lambda: self.shot.camera.set_distance([places[0], places[0]], 1, 2),
+                     lambda: self.shot.camera.set_distance([places[0], places[far]], 1, -1),
+                     lambda: self.shot.camera.set_distance([(-500, 0), (1, 1)], 1, 2)):
+            with self.assertRaises(WertisError):
+                call()
 
     def test_frames_and_size_come_back(self) -> None:
         for suffix in (".json", ".usda", ".glb"):

@@ -76,6 +76,8 @@ def build_parser() -> argparse.ArgumentParser:
     solve.add_argument("--lens", action="store_true", help="solve for a radial term of the lens as well")
     solve.add_argument("--start", type=int, metavar="FRAME", help="frame on which the corners are given")
     solve.add_argument("--corners", metavar='"x,y x,y x,y x,y"', help="corners of a rectangle on a flat part of the scene")
+    solve.add_argument("--ground", metavar='"x,y x,y x,y ..."', help="three or more places of the ground on frame --start: the world stands on it")
+    solve.add_argument("--distance", nargs=2, metavar=('"x,y x,y"', "D"), help="two places on frame --start, how far apart: the world's scale")
     solve.add_argument("--pin", metavar="OUT.csv", help="file to write: frame,x1,y1,x2,y2,x3,y3,x4,y4 of those corners")
     solve.add_argument("--holdout", action="append", default=[], metavar='"x,y x,y ..."|MATTE', help="what does not count, as for wertis track")
     solve.add_argument("--layer", default="", metavar="NAME", help="layer of the plate's EXR files to look at")

@@ -29,6 +29,15 @@ def run_solve(a: argparse.Namespace) -> int:
         write_plain(Path(a.pin), camera.pin(corners, a.start))
         if a.save:
             camera.plane(corners, a.start, a.name)
+    at = first if a.start is None else a.start
+    if a.ground:
+        camera = camera.set_ground(arguments.points(a.ground, "ground"), at)
+    if a.distance:
+        try:
+            distance = float(a.distance[1])
+        except ValueError:
+            raise WertisError(f"--distance {a.distance[1]} is no number; write it as \"x,y x,y\" 2.5.") from None
+        camera = camera.set_distance(arguments.points(a.distance[0], "distance"), at, distance)
     camera.save(a.out)
     if a.save:
         shot.save(Path(a.save))

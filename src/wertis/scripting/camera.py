@@ -15,6 +15,7 @@ from wertis.core.jobs.events import finished
 from wertis.core.jobs.export import export_camera
 from wertis.core.jobs.motion_export import layout_of, write_lens_map
 from wertis.core.jobs.prove import Proof, prove_camera
+from wertis.core.shot.camera_world import points_at, set_distance, set_ground
 from wertis.core.shot.cameras import carried_on_plane, solved_camera
 from wertis.core.shot.document import Shot as Document
 from wertis.scripting.common import Points, Progress, checked_fields, numbers
@@ -52,6 +53,19 @@ class Camera:
         """
         places = numbers(corners, "corners")
         return carried_on_plane(self.solved, picked_plane(self._found, places, frame), places, frame)
+
+    def set_ground(self, places: Points, frame: int) -> Camera:
+        """Let the world stand on the plane through points that are seen at places (n, 2) of a frame, three or more: its origin is at their middle, and
+        up is up in USD and glTF; the camera so."""
+        numbers_ = points_at(self.shot.document, numbers(places, "places"), frame)
+        self.shot._do("Set the ground", set_ground(self.shot.document, numbers_, frame))
+        return self.shot.camera
+
+    def set_distance(self, places: Points, frame: int, distance: float) -> Camera:
+        """Let the world be so large that the two points seen at places (2, 2) of a frame are so far apart, in units of one's own; the camera so."""
+        numbers_ = points_at(self.shot.document, numbers(places, "places"), frame)
+        self.shot._do("Set the scale", set_distance(self.shot.document, numbers_, distance))
+        return self.shot.camera
 
     def drop_points(self, worse_than: float) -> Camera:
         """Leave out points that are usually off by more than so many pixels, and solve again; the camera without them. Planes are picked anew."""

@@ -40,6 +40,14 @@ class CameraFields(QWidget):
             ("drop", "Drop the chosen points", "Leave out the points that are chosen on the picture, and solve again"),))
         row.addWidget(self.error, 1, 1)
         f.addRow(row)
+        self.distance = Number(0.001, 1e6, 0.1, 3, "", "How far the two chosen points are apart")
+        self.distance.setValue(1.0)
+        self.distance.setToolTip("In units of your own, such as metres; exported cameras are in them")
+        world = button_grid(self.buttons, self.wanted.emit, (("ground", "Ground through them",
+                            "Let the world stand on the plane through the chosen points, three or more; its origin is at their middle"),), (
+            ("distance", "The two are apart", "Let the world be so large that the two chosen points are so far apart"),))
+        world.addWidget(self.distance, 1, 1)
+        f.addRow(world)
         self.facts = named("", "quiet")
         f.addRow(self.facts)
         self.off = Number(-90, 90, 0.5, 2, "%", "Off the surface")
@@ -60,6 +68,8 @@ class CameraFields(QWidget):
         there = isinstance(camera, SolvedCameraRecord)
         for name in ("drop-worst", "drop"):
             self.buttons[name].setEnabled(there and (name != "drop" or bool(self.chosen)))
+        self.buttons["ground"].setEnabled(there and len(self.chosen) >= 3)
+        self.buttons["distance"].setEnabled(there and len(self.chosen) == 2)
         self.off.setEnabled(track.settings.plane is not None)
         with QSignalBlocker(self.off):
             self.off.setValue(track.settings.off)

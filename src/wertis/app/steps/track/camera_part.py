@@ -16,6 +16,7 @@ from wertis.core.check.summary import GOOD, USABLE
 from wertis.core.jobs.camera import camera_tracks, pick_planes, solve_again, solve_shot
 from wertis.core.jobs.events import Event, Stop, stopped
 from wertis.core.jobs.job import Job
+from wertis.core.shot.camera_world import set_distance, set_ground
 from wertis.core.shot.cameras import CameraSettings, SolvedCameraRecord
 from wertis.core.shot.document import Shot
 from wertis.core.shot.hold_outs import whole_masks
@@ -34,6 +35,8 @@ class CameraPart:
         camera = self.session.shot.camera
         if what == "solve":
             self.track(anew=True)
+        elif what in ("ground", "distance"):
+            self._set_world(what)
         elif isinstance(camera, SolvedCameraRecord):
             chosen = self.fields.chosen if what == "drop" else set(np.flatnonzero(camera.off > self.fields.error.value()).tolist())
             if not chosen:
@@ -43,6 +46,19 @@ class CameraPart:
             self._run("Solving again without some points", 2, lambda shot, stop: self._without(shot, chosen, stop),
                       f"Solved again without {len(chosen)} of the points")
             self.fields.chosen = set()
+
+    def _set_world(self, what: str) -> None:
+        """Set the ground or the scale of the camera's world from the chosen points."""
+        s, chosen = self.session, sorted(self.fields.chosen)
+        if what == "ground":
+            done = self.bench.edit("Set the ground", lambda: set_ground(s.shot, chosen, s.frame))
+            words = f"The world stands on the plane through {len(chosen)} points; exported cameras and planes do too."
+        else:
+            far = self.fields.distance.value()
+            done = self.bench.edit("Set the scale", lambda: set_distance(s.shot, chosen, far))
+            words = f"The two points are {far:g} apart in the world, and everything else with them."
+        if done:
+            self.bench.say(words)
 
     def track(self, anew: bool = False) -> None:
         """Find the plane that the selected track's region shows; solve the camera first where that was not done, or anew."""
