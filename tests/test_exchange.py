@@ -21,6 +21,7 @@ from PySide6.QtWidgets import QFileDialog, QInputDialog
 
 import wertis
 import wertis_receiver
+import wertis_receiver.read
 from tests.scenes import texture
 from tests.test_window import WindowCase
 from wertis.app.steps.deliver import columns_dialog
@@ -107,6 +108,51 @@ class FilesTest(Case):
                             continue
                         there = back.follow(QUAD, 1001)[frame]
                         np.testing.assert_allclose(there, homography.apply(moved(frame), QUAD), atol=1e-3, err_msg=f"{options} {kind} {suffix}")
+
+    def test_relative_to_the_reference_frame(self) -> None:
+        """Written as differences, which are 0 on the reference frame; read back, by Wertis and by the receiver, as they were."""
+        for kind in ("corners", "points", "transforms"):
+            for suffix in (".json", ".csv", *([".txt"] if kind == "points" else [])):
+                for options in LAYOUTS[:5]:
+                    path = self.folder / f"r{suffix}"
+                    self.wall.export_motion(path, kind, self.graphic, relative=True, **options)
+                    layout = Layout(size=SIZE, start=1001, **options)
+                    meant = motion_file(self.shot.document, self.wall.record, kind, layout, self.graphic.record)
+                    back = motion_json.read(path, layout)
+                    rows = back.tracks or {"": back.frames}
+                    for name, own in (meant.tracks or {"": meant.frames}).items():
+                        self.assertEqual(sorted(rows[name]), sorted(own))
+                        for frame, row in own.items():
+                            np.testing.assert_allclose(rows[name][frame][:2], row[:2], atol=2e-5, err_msg=f"{kind} {suffix} {options}")
+                    if suffix == ".json":
+                        said = json.loads(path.read_text())
+                        home = said["tracks"]["2"] if kind == "points" else said["frames"]
+                        np.testing.assert_allclose(home[str(layout.frame(1001))][:2], 0, atol=1e-9)
+                    if kind == "corners":
+                        theirs = wertis_receiver.read.read(path, SIZE)
+                        there = theirs.convention.pixels(theirs.corners[layout.frame(1006)]) * (np.array(SIZE) / theirs.convention.size)
+                        np.testing.assert_allclose(there, homography.apply(moved(1006), QUAD), atol=1e-4)
+        with self.assertRaisesRegex(DeliverError, "relative to the reference frame by what they are"):
+            self.wall.export_motion(self.folder / "m.json", "matrices", relative=True)
+        text = (self.folder / "r.json").read_text()
+        (self.folder / "broken.json").write_text(text.replace('"home"', '"house"'))
+        with self.assertRaises(DeliverError):
+            motion_json.read(self.folder / "broken.json")
+
+    def test_a_file_for_each_point_and_a_part_of_the_range(self) -> None:
+        self.wall.export_motion(self.folder / "p.{point}.txt", "points", self.graphic)
+        files = sorted(p.name for p in self.folder.glob("p.*.txt"))
+        self.assertEqual(files, ["p.1.txt", "p.2.txt", "p.3.txt", "p.4.txt"])
+        only = motion_json.read(self.folder / "p.3.txt", Layout(size=SIZE))
+        self.assertEqual(list(only.tracks), ["3"])
+        np.testing.assert_allclose(only.tracks["3"][1006][:2], homography.apply(moved(1006), QUAD)[2], atol=1e-4)
+        with self.assertRaisesRegex(DeliverError, "a file for each point"):
+            self.wall.export_motion(self.folder / "c.{point}.csv", "corners", self.graphic)
+        saved = str(self.shot.save(self.folder / "s.wertis"))
+        with redirect_stdout(io.StringIO()):
+            self.assertEqual(main(["export", saved, "--what", "corners", "--range", "1003-1004", "--first", "1", "--out", str(self.folder / "c.json")]), 0)
+        self.assertEqual(list(json.loads((self.folder / "c.json").read_text())["frames"]), ["1", "2"])
+        self.assertEqual(wertis.open(saved).range, (1001, 1007), "the shot keeps its own")
 
     def test_a_lost_frame_has_no_line(self) -> None:
         body = motion_file(self.shot.document, self.wall.record, "corners", Layout(size=SIZE, start=1001), self.graphic.record)

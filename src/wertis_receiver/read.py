@@ -70,16 +70,24 @@ def _from_json(body: dict, size: tuple[int, int]) -> Motion:
         return Motion("corners", convention, int(body["reference"]), {int(f): np.array(c, float) for f, c in body["corners"].items()})
     if body.get("format") != "wertis-motion":
         raise ValueError("neither a corner pin nor a motion")
-    convention = said_convention(body["layout"])
-    return _made(body["kind"], convention, int(body["reference"]), {int(f): r for f, r in body.get("frames", {}).items()},
-                 {n: {int(f): r for f, r in t.items()} for n, t in body.get("tracks", {}).items()})
+    convention, home = said_convention(body["layout"]), body.get("home") or {}
+    return _made(body["kind"], convention, int(body["reference"]), {int(f): _added(r, home.get("")) for f, r in body.get("frames", {}).items()},
+                 {n: {int(f): _added(r, home.get(n)) for f, r in t.items()} for n, t in body.get("tracks", {}).items()})
+
+
+def _added(row: list[float], home: list[float] | None) -> list[float]:
+    """A row of a file whose numbers are relative, with what they are relative to."""
+    return row if home is None else [a + b for a, b in zip(row, home, strict=True)]
 
 
 def _from_table(text: str, size: tuple[int, int]) -> Motion:
     convention, reference, rows = Convention(size), 0, []
+    home: dict[str, list[float]] = {}
     for line in text.splitlines():
         if line.startswith("# layout "):
             convention = said_convention(json.loads(line[9:]))
+        elif line.startswith("# home "):
+            home = json.loads(line[7:])
         elif line.startswith("# reference frame ") or line.startswith("# placed on frame "):
             reference = int(line[18:])
         elif line.strip() and not line.startswith("#"):
@@ -90,9 +98,10 @@ def _from_table(text: str, size: tuple[int, int]) -> Motion:
     if kind == "points":
         tracks: dict[str, dict[int, list[float]]] = {}
         for row in table[1:]:
-            tracks.setdefault(row[1], {})[int(row[0])] = [float(v) for v in row[2:]]
+            tracks.setdefault(row[1], {})[int(row[0])] = _added([float(v) for v in row[2:]], home.get(row[1]))
         return _made(kind, convention, reference, {}, tracks)
-    return _made(kind, convention, reference, {int(r[0]): [float(v) for v in r[1:]] for r in table[1:] if all(c.strip() for c in r)}, {})
+    whole = (r for r in table[1:] if all(c.strip() for c in r))
+    return _made(kind, convention, reference, {int(r[0]): _added([float(v) for v in r[1:]], home.get("")) for r in whole}, {})
 
 
 def _made(kind: str, convention: Convention, reference: int, frames: dict[int, list[float]], tracks: dict[str, dict[int, list[float]]]) -> Motion:

@@ -61,6 +61,8 @@ def _reported(left_out: Mapping[int, str], total: int) -> int:
 def run_export(a: argparse.Namespace) -> int:
     """Export a corner pin, a mesh, or a matte's shapes."""
     shot = shot_at(a.shot)
+    if a.range_ is not None:
+        shot.range = put_frames(shot, a.range_)  # of what goes out; the shot is not saved
     if a.what == "shapes":
         if a.of is None:
             raise DeliverError("Say whose shapes: --of NAME names the matte.")

@@ -35,8 +35,10 @@ def layout_options(a: argparse.Namespace) -> dict[str, Any]:
 def run_motion(a: argparse.Namespace, shot: Shot, surface: Surface) -> int:
     """Write motion in the receiver's coordinates."""
     placement = _placement(surface, a.placement) if a.placement is not None or surface.placements else None
+    relative = a.relative or (bool(a.receiver) and receivers.load(a.receiver).relative)
     with cluster_of(a.cluster, a.workers, a.folders, a.chunk) as cluster:
-        count = surface.export_motion(a.out, a.what.replace("-", " "), placement, a.reference, not a.unrepaired, cluster=cluster, **layout_options(a))
+        count = surface.export_motion(a.out, a.what.replace("-", " "), placement, a.reference, not a.unrepaired, cluster=cluster, relative=relative,
+                                      **layout_options(a))
     print(f"{count} frames written to {a.out}")
     return EXIT_OK
 

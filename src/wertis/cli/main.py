@@ -195,6 +195,8 @@ def build_parser() -> argparse.ArgumentParser:
     add_cluster(export, chunks=True)
     _add_layout(export)
     export.add_argument("--reference", type=int, metavar="FRAME", help="frame that everything is relative to (default: the region's)")
+    export.add_argument("--relative", action="store_true", help="corners, points and a transform's anchor relative to that frame")
+    export.add_argument("--range", dest="range_", metavar="FIRST-LAST", help="frames that go out (default: the shot's range)")
     export.add_argument("--unrepaired", action="store_true", help="as it was tracked, without repairs")
 
     proof = commands.add_parser("prove", help="export a graphic's motion or a matte's shapes, let the receiver's stand-in rebuild frames, and compare")

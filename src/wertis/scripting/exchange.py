@@ -29,7 +29,7 @@ def layout(surface: Surface, options: dict[str, Any]) -> Layout:
 
 
 def export(surface: Surface, path: str | Path, kind: str, placement: Placement | None, reference: int | None, repaired: bool, options: dict[str, Any],
-           progress: Progress | None = None, stop: threading.Event | None = None, cluster: Cluster | None = None) -> int:
+           progress: Progress | None = None, stop: threading.Event | None = None, cluster: Cluster | None = None, relative: bool = False) -> int:
     """Write a surface's motion; how many frames."""
     where = layout(surface, options)
     if kind in MAPS:
@@ -47,7 +47,8 @@ def export(surface: Surface, path: str | Path, kind: str, placement: Placement |
         return written
     if kind not in KINDS:
         raise DeliverError(f"'{kind}' is nothing that goes out; choose of {', '.join((*KINDS, *MAPS))}.")
-    return export_motion(surface.shot.document, surface.record, kind, Path(path), where, placement, reference=reference, repaired=repaired)
+    return export_motion(surface.shot.document, surface.record, kind, Path(path), where, placement, reference=reference, repaired=repaired,
+                         relative=relative)
 
 
 def mesh_proved(surface: Surface, placement: Placement, suffix: str, frames: Sequence[int] | None, options: dict[str, Any],

@@ -564,8 +564,9 @@ class Surface:
         return export_corner_pin(self.shot.document, self.record, placement.record if placement is not None else None, Path(path))
 
     def export_motion(self, path: str | Path, kind: str = "corners", placement: Placed | None = None, reference: int | None = None, repaired: bool = True,
-                      progress: Progress | None = None, cluster: Cluster | None = None, **layout: Any) -> int:
+                      progress: Progress | None = None, cluster: Cluster | None = None, relative: bool = False, **layout: Any) -> int:
         """Write the motion in the coordinates of whoever receives it (.json, .csv; points also .txt; maps a sequence of .exr); how many frames it has.
+        {point} in the name of a file of points gives each a file of its own.
 
         Parameters
         ----------
@@ -574,10 +575,11 @@ class Surface:
         reference : frame that everything is relative to; the region's own when not given.
         repaired : repairs and all, or as it was tracked.
         cluster : whose processes make coordinate maps.
+        relative : corners, points and a transform's anchor relative to where they are on the reference frame.
         layout : y_up, centre ("half" or "zero"), units ("pixels" or "unit"), receiver (width, height), first (number of the range's first frame).
         """
         record = placement.record if placement is not None else None
-        return exchange.export(self, path, kind, record, reference, repaired, layout, progress, cluster=cluster)
+        return exchange.export(self, path, kind, record, reference, repaired, layout, progress, cluster=cluster, relative=relative)
 
     def prove(self, placement: Placed, kind: str = "corners", suffix: str = ".json", frames: Sequence[int] | None = None,
               believed: Mapping[str, Any] | None = None, progress: Progress | None = None, **layout: Any) -> Proof:

@@ -212,7 +212,7 @@ def _exported(surface: Surface, export: ExportTask, folder: Path, named: bool) -
     there = [p for p in surface.placements if export.placement in ("", p.name)]
     if export.placement and not there:
         raise WertisError(f"{surface.name} has no graphic named {export.placement}.")
-    surface.export_motion(path, export.what, there[0] if there else None, export.reference, export.repaired, **export.layout)
+    surface.export_motion(path, export.what, there[0] if there else None, export.reference, export.repaired, relative=export.relative, **export.layout)
     return name
 
 

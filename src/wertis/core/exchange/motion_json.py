@@ -3,6 +3,7 @@
 import csv
 import io
 import json
+import re
 from collections.abc import Sequence
 from pathlib import Path
 from typing import Any, Literal
@@ -39,6 +40,9 @@ class MotionFile(BaseModel):
     kind : which numbers stand on each frame; see `COLUMNS` and `MEANS`.
     reference : the frame that everything is relative to, as it is numbered in the file.
     anchor : of transforms, the point (x, y) on the reference frame.
+    relative : in a file, corners, points and a transform's anchor stand relative to where they are on the reference frame, which is then in `home`. Here
+        they are absolute all the same.
+    home : of a file that is relative, the numbers to be added: of corners and transforms under "", of points under their names.
     frames : frame to numbers; frames without an answer are left out. For points, `tracks` instead.
     tracks : a point's name to frame to numbers.
     """
@@ -56,6 +60,8 @@ class MotionFile(BaseModel):
     pixel_aspect: float = Field(default=1.0, ge=0.1, le=10)
     reference: int = 0
     anchor: tuple[float, float] | None = None
+    relative: bool = False
+    home: dict[str, list[float]] = {}
     frames: dict[int, list[float]] = {}
     tracks: dict[str, dict[int, list[float]]] = {}
 
@@ -68,7 +74,10 @@ def written(body: MotionFile, suffix: str) -> str:
     DeliverError
         For another suffix.
     """
-    body = body.model_copy(update={"convention": body.layout.words(), "means": MEANS[body.kind]})
+    means = MEANS[body.kind] + (f"; relative to where it is on frame {body.reference}, which stands in home" if body.relative else "")
+    body = body.model_copy(update={"convention": body.layout.words(), "means": means})
+    if body.relative:
+        body = _shifted(body, _homes(body), -1)
     if suffix == ".json":
         return _json(body)
     if suffix == ".csv":
@@ -78,9 +87,41 @@ def written(body: MotionFile, suffix: str) -> str:
     raise DeliverError(f"'{suffix}' is not a file of {body.kind}; end the name with .json or .csv" + (", or .txt" if body.kind == "points" else "") + ".")
 
 
+def _homes(body: MotionFile) -> dict[str, list[float]]:
+    """What a relative file's numbers are relative to."""
+    if body.kind == "points":
+        lost = [n for n, rows in body.tracks.items() if body.reference not in rows]
+        if lost:
+            raise DeliverError(f"Point {lost[0]} is not on the reference frame {body.reference}, so that nothing can be relative to it; choose another.")
+        return {n: [*rows[body.reference][:2], 0.0] for n, rows in body.tracks.items()}
+    if body.kind == "transforms" and body.anchor is not None:
+        return {"": [*body.anchor, *[0.0] * (len(COLUMNS["transforms"]) - 2)]}
+    if body.kind != "corners":
+        raise DeliverError(f"{body.kind.capitalize()} are relative to the reference frame by what they are; leave that choice out.")
+    if body.reference not in body.frames:
+        raise DeliverError(f"There is no answer on the reference frame {body.reference}, so that nothing can be relative to it; choose another.")
+    return {"": list(body.frames[body.reference])}
+
+
+def _shifted(body: MotionFile, home: dict[str, list[float]], sign: int) -> MotionFile:
+    """The same motion with what is at home taken away (-1) or added again (1)."""
+    def moved(rows: dict[int, list[float]], by: list[float]) -> dict[int, list[float]]:
+        return {f: [float(a + sign * b) for a, b in zip(row, by, strict=True)] for f, row in rows.items()}
+
+    return body.model_copy(update={"frames": moved(body.frames, home.get("", [])) if body.frames else {}, "home": home if sign < 0 else {},
+                                   "tracks": {n: moved(rows, home[n]) for n, rows in body.tracks.items()}})
+
+
 def write(path: Path, body: MotionFile) -> None:
-    """Write a motion file; see `written`."""
-    write_text(path, written(body, path.suffix.lower()))
+    """Write a motion file; see `written`. Where the name has {point} in it, each point gets a file of its own."""
+    if "{point}" not in path.name:
+        write_text(path, written(body, path.suffix.lower()))
+        return
+    if body.kind != "points":
+        raise DeliverError(f"{path.name} wants a file for each point, and {body.kind} have none; leave {{point}} out of the name.")
+    for name, rows in body.tracks.items():
+        safe = re.sub(r"[^\w.-]+", "_", name)
+        write_text(path.with_name(path.name.replace("{point}", safe)), written(body.model_copy(update={"tracks": {name: rows}}), path.suffix.lower()))
 
 
 def read(path: Path, layout: Layout | None = None, columns: Sequence[str] = ()) -> MotionFile:
@@ -113,7 +154,13 @@ def read(path: Path, layout: Layout | None = None, columns: Sequence[str] = ()) 
             found = _from_csv(_chosen(text, path.name, columns) if columns else text, path.name, layout)
     except (ValidationError, ValueError, RecursionError, TypeError) as why:
         raise DeliverError(f"{path.name} is damaged ({str(why).splitlines()[0]}); export it again.") from why
-    return _checked(found, path.name)
+    found = _checked(found, path.name)
+    if not found.relative:
+        return found
+    names = list(found.tracks) or [""]
+    if any(len(found.home.get(n, ())) != len(COLUMNS[found.kind]) or not np.isfinite(found.home[n]).all() for n in names):
+        raise DeliverError(f"{path.name} is relative and does not say to what; export it again.")
+    return _shifted(found, found.home, 1)
 
 
 def _checked(body: MotionFile, name: str) -> MotionFile:
@@ -126,7 +173,7 @@ def _checked(body: MotionFile, name: str) -> MotionFile:
 
 
 def _json(body: MotionFile) -> str:
-    head = body.model_dump(mode="json", exclude={"frames", "tracks"})
+    head = body.model_dump(mode="json", exclude={"frames", "tracks", *(() if body.relative else ("relative", "home"))})
     head["columns"] = list(COLUMNS[body.kind])
     text = json.dumps(head, indent=1, ensure_ascii=False)[:-2]
 
@@ -145,6 +192,8 @@ def _csv(body: MotionFile) -> str:
     for remark in (f"Wertis {body.kind} of {body.track}, {body.fps:g} fps", body.convention, body.means, f"reference frame {body.reference}",
                    f"layout {body.layout.model_dump_json()}"):
         out.write(f"# {remark}\n")
+    if body.relative:
+        out.write(f"# home {json.dumps(body.home)}\n")
     if body.anchor is not None:
         out.write(f"# anchor {body.anchor[0]:.{_DIGITS}f},{body.anchor[1]:.{_DIGITS}f}\n")
     if body.pixel_aspect != 1:
@@ -166,6 +215,9 @@ def _table(body: MotionFile) -> str:
     out = [f"# {body.convention}", "# frame x y confidence"]
     for name, track in body.tracks.items():
         out.append(f"# point {name}")
+        if body.relative:
+            x, y, _ = body.home[name]
+            out.append(f"# relative to {x:.{_DIGITS}f} {y:.{_DIGITS}f}, where it is on frame {body.reference}")
         out += [f"{f} {row[0]:.{_DIGITS}f} {row[1]:.{_DIGITS}f} {row[2]:.4f}" for f, row in sorted(track.items())]
         out.append("")
     return "\n".join(out) + "\n"
@@ -176,10 +228,14 @@ def _from_table(text: str, name: str, layout: Layout | None) -> MotionFile:
     if layout is None:
         raise DeliverError(f"{name} does not say in what coordinates it is; give the picture's size and the layout.")
     tracks: dict[str, dict[int, list[float]]] = {}
+    home: dict[str, list[float]] = {}
     point = "1"
     for number, line in enumerate(text.splitlines(), 1):
         if line.startswith("# point "):
             point = line[8:].strip() or point
+        elif line.startswith("# relative to "):
+            x, y = (float(v) for v in line[14:].split(",")[0].split())
+            home[point] = [x, y, 0.0]
         elif line.strip() and not line.startswith("#"):
             cells = line.replace(",", " ").replace(";", " ").split()
             try:
@@ -188,7 +244,7 @@ def _from_table(text: str, name: str, layout: Layout | None) -> MotionFile:
                 raise DeliverError(f"Line {number} of {name} is not a frame number and x, y and confidence; mend or remove it.") from None
     if not tracks:
         raise DeliverError(f"{name} is empty; export it again.")
-    return MotionFile(kind="points", layout=layout, tracks=tracks, reference=min(f for t in tracks.values() for f in t))
+    return MotionFile(kind="points", layout=layout, tracks=tracks, reference=min(f for t in tracks.values() for f in t), relative=bool(home), home=home)
 
 
 def foreign_table(path: Path, most: int = 6) -> list[list[str]]:
@@ -249,6 +305,8 @@ def _from_csv(text: str, name: str, layout: Layout | None) -> MotionFile:
                 said["layout"] = Layout.model_validate_json(words[7:])
             elif words.startswith("reference frame "):
                 said["reference"] = int(words[16:])
+            elif words.startswith("home "):
+                said |= {"relative": True, "home": json.loads(words[5:])}
             elif words.startswith("anchor "):
                 said["anchor"] = tuple(float(v) for v in words[7:].split(","))
         elif line.strip():

@@ -25,6 +25,7 @@ class Receiver(BaseModel):
     suffix : of the file.
     y_up, centre, units, receiver, first : as for `Layout`.
     repaired : with repairs.
+    relative : to the reference frame.
     """
 
     model_config = ConfigDict(extra="forbid", frozen=True)
@@ -39,6 +40,7 @@ class Receiver(BaseModel):
     receiver: tuple[Side, Side] | None = None
     first: Annotated[int, Field(ge=-10_000_000, le=100_000_000)] | None = None
     repaired: bool = True
+    relative: bool = False
 
     @property
     def options(self) -> dict[str, Any]:

@@ -42,7 +42,7 @@ def layout_of(shot: Shot, **options: Any) -> Layout:
 
 
 def motion_file(shot: Shot, track: Track, kind: Kind, layout: Layout, placement: Placement | None = None, reference: int | None = None,
-                frames: range | None = None, repaired: bool = True) -> MotionFile:
+                frames: range | None = None, repaired: bool = True, relative: bool = False) -> MotionFile:
     """A track's motion.
 
     Parameters
@@ -51,6 +51,7 @@ def motion_file(shot: Shot, track: Track, kind: Kind, layout: Layout, placement:
     reference : frame that matrices, transforms and the steadying pin are relative to; the track's own when None.
     frames : the shot's range when None.
     repaired : with the track's layers on top of what was tracked.
+    relative : in the file, corners, points and a transform's anchor stand relative to the reference frame.
 
     Raises
     ------
@@ -65,7 +66,8 @@ def motion_file(shot: Shot, track: Track, kind: Kind, layout: Layout, placement:
     wanted = range(shot.range[0], shot.range[1] + 1) if frames is None else frames
     if between(motion, home, home) is None and motion.at(home) is None and home != track.reference:
         raise DeliverError(f"{track.name} is not tracked on frame {home}; choose another reference frame.")
-    body = MotionFile(kind=kind, layout=layout, track=track.name, fps=shot.plate.fps, pixel_aspect=shot.plate.aspect, reference=layout.frame(home))
+    body = MotionFile(kind=kind, layout=layout, track=track.name, fps=shot.plate.fps, pixel_aspect=shot.plate.aspect, reference=layout.frame(home),
+                      relative=relative)
     if kind == "points":
         body.tracks = _points(track, motion, layout, wanted, placement)
         return body

@@ -36,6 +36,7 @@ class ExportTask(BaseModel):
     placement: str = ""
     reference: int | None = None
     repaired: bool = True
+    relative: bool = False
     y_up: bool = False
     centre: Centre = "half"
     units: Units = "pixels"

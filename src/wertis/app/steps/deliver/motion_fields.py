@@ -61,7 +61,14 @@ class MotionFields(QWidget):
         self.own_size.setToolTip("The receiver works on a smaller or larger copy of the plate")
         self.own_size.clicked.connect(lambda _: self.show_state())
         self.width_, self.height_ = self._number(1, 65536, "px", "Width of the receiver's picture"), self._number(1, 65536, "px", "Its height")
-        f.addRow(self.own_size)
+        self.relative = QCheckBox("Relative")
+        self.relative.setToolTip("Corners, points and a transform's anchor relative to where they are on the reference frame")
+        self.relative.clicked.connect(lambda _: self.show_state())
+        row = QHBoxLayout()
+        row.setSpacing(16)
+        row.addWidget(self.own_size)
+        row.addWidget(self.relative)
+        f.addRow(row)
         self._size_row = f.rowCount()
         f.addRow("Size", side_by_side(self.width_, self.height_))
         self.first = self._number(-1e7, 1e8, "", "Number that the range's first frame gets")
@@ -72,10 +79,10 @@ class MotionFields(QWidget):
         self.repaired.clicked.connect(lambda _: self.show_state())
         self.background = QCheckBox("In the background")
         self.background.setToolTip("A process of its own exports the shot as it is now; the window stays free, and goes first")
-        row = QHBoxLayout()
-        row.addWidget(self.repaired)
-        row.addWidget(self.background)
-        f.addRow(row)
+        below = QHBoxLayout()
+        below.addWidget(self.repaired)
+        below.addWidget(self.background)
+        f.addRow(below)
         self.preview = QPlainTextEdit()
         self.preview.setReadOnly(True)
         self.preview.setFont(QFontDatabase.systemFont(QFontDatabase.SystemFont.FixedFont))
@@ -108,6 +115,11 @@ class MotionFields(QWidget):
         there = s.shot.placements(s.track_id)
         return there[0] if there else None
 
+    @property
+    def relative_wanted(self) -> bool:
+        """Whether numbers are relative to the reference frame, where that means anything."""
+        return self.relative.isChecked() and self.kind.currentData() in ("corners", "points", "transforms")
+
     def layout_wanted(self) -> Layout:
         """The layout that was chosen.
 
@@ -136,6 +148,7 @@ class MotionFields(QWidget):
         kind = self.kind.currentData()
         self._offer(kind)
         self.form.setRowVisible(self._size_row, self.own_size.isChecked())
+        self.relative.setEnabled(kind in ("corners", "points", "transforms"))
         self.centre.setEnabled(self.units.currentData() == "pixels")
         ready = track is not None and track.solution is not None and s.plate is not None
         self.export.setEnabled(ready)
@@ -149,7 +162,7 @@ class MotionFields(QWidget):
         """All of the choices, to be kept."""
         layout = self.layout_wanted()
         return Receiver(what=self.kind.currentData(), suffix=self.format.currentData(), y_up=layout.y_up, centre=layout.centre, units=layout.units,
-                        receiver=layout.receiver, first=layout.first, repaired=self.repaired.isChecked())
+                        receiver=layout.receiver, first=layout.first, repaired=self.repaired.isChecked(), relative=self.relative.isChecked())
 
     def take_receiver(self, receiver: Receiver) -> None:
         """Choose all that a receiver wants."""
@@ -164,6 +177,7 @@ class MotionFields(QWidget):
         for field, number_ in ((self.width_, width), (self.height_, height), (self.first, start if receiver.first is None else receiver.first)):
             self._put(field, number_)
         self.repaired.setChecked(receiver.repaired)
+        self.relative.setChecked(receiver.relative)
         self.show_state()
 
     def _list_kept(self, chosen: str) -> None:
@@ -219,12 +233,13 @@ class MotionFields(QWidget):
                 low, high = s.shot.range
                 few = range(low, min(high, low + _LINES) + 1)
                 body = motion_file(s.shot, track, kind, layout, self.placement, int(self.reference.value()), few,  # type: ignore[arg-type]
-                                   self.repaired.isChecked())
+                                   self.repaired.isChecked(), self.relative_wanted)
                 lines = motion_json.written(body, self.format.currentData()).splitlines()
                 start = next((k for k, line in enumerate(lines) if line.startswith(("frame", ' "frames"', ' "tracks"'))), 0)
                 text = "\n".join(lines[start:start + _LINES])
             self.preview.setPlainText(text)
-            self.words.setText(f"The receiver must know: {layout.words()}.")
+            more = f"; relative to frame {layout.frame(int(self.reference.value()))}" if self.relative_wanted else ""
+            self.words.setText(f"The receiver must know: {layout.words()}{more}.")
         except WertisError as why:
             self.preview.setPlainText("")
             self.words.setText(str(why))

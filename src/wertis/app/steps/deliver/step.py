@@ -185,14 +185,16 @@ class DeliverStep(Step):
         if track is None or not self.bench.attempt(fields.layout_wanted):
             return
         layout, reference, repaired, placement = fields.layout_wanted(), int(fields.reference.value()), fields.repaired.isChecked(), fields.placement
+        relative = fields.relative_wanted
         if fields.background.isChecked():
             task = ExportTask(what=kind, out=name, track=track.name, placement=placement.name if placement is not None else "", reference=reference,
-                              repaired=repaired, **layout.model_dump(include={"y_up", "centre", "units", "receiver", "first"}))
+                              repaired=repaired, relative=relative, **layout.model_dump(include={"y_up", "centre", "units", "receiver", "first"}))
             if self.bench.attempt(lambda: self.background.add_export(s.shot, task)):
                 self.bench.say("It is exported in the background; go on working. The page shows how far it is.")
             return
         if kind not in MAPS:
-            self._export(name, lambda shot, track: export_motion(shot, track, kind, Path(name), layout, placement, reference=reference, repaired=repaired))
+            self._export(name, lambda shot, track: export_motion(shot, track, kind, Path(name), layout, placement, reference=reference, repaired=repaired,
+                                                                    relative=relative))
             return
         if self.bench.work.busy():
             return
