@@ -28,10 +28,10 @@ from wertis.core.errors import DeliverError, WertisError
 from wertis.core.exchange import animated_mesh, camera_json, camera_usd, gltf
 from wertis.core.exchange.animated_mesh import AnimatedMesh
 from wertis.core.exchange.coordinate_maps import read_map
-from wertis.core.exchange.layout import Layout
+from wertis.core.exchange.layout import Layout, OtherSize
 from wertis.core.exchange.pictures import write_picture
 from wertis.core.geometry import homography
-from wertis.core.jobs.motion_import import OtherSize
+from wertis.core.jobs.motion_import import import_motion
 from wertis.core.shot.cameras import camera_record
 from wertis.core.shot.dense import DenseSolution
 from wertis.core.shot.meshes import MeshSolution
@@ -119,6 +119,35 @@ class PlanesTest(Case):
         self.assertNotEqual(main(["import", saved, str(self.folder / "m.csv")]), 0)
         self.assertEqual(main(["import", saved, str(self.folder / "m.csv"), "--scaled", "--name", "Theirs"]), 0)
         self.assertEqual(wertis.open(saved).surface("Theirs").follow(2 * QUAD, 1001)[1003].shape, (4, 2))
+
+
+class RateTest(Case):
+    def test_another_rate_is_told_and_brought_to_the_plates(self) -> None:
+        """A file at twice the plate's rate holds two frames for one: the instants are the same, read off a motion that is known between frames."""
+        plate = self.shot.document.plate
+        self.wall.export_motion(self.folder / "m.csv", "corners", self.graphic)
+        gltf.write_mesh(self.folder / "m.glb", replace(bent_mesh(), fps=2 * plate.fps))
+        text = (self.folder / "m.csv").read_text().replace(f", {plate.fps:g} fps", f", {2 * plate.fps:g} fps")
+        (self.folder / "fast.csv").write_text(text)
+        found = import_motion(self.shot.document, self.folder / "fast.csv")
+        self.assertEqual(found.other_rate, 2 * plate.fps)
+        self.assertIn(f"made at {2 * plate.fps:g} frames a second", found.words)
+        self.assertIsNone(import_motion(self.shot.document, self.folder / "m.csv").other_rate)
+        wall = self.shot.import_motion(self.folder / "fast.csv", retime=True)
+        there = wall.follow(QUAD, 1001)
+        self.assertEqual(sorted(there), [1001, 1002, 1004])  # 1003 would be 1005 of the file, which is lost there
+        for frame in (1002, 1004):
+            np.testing.assert_allclose(there[frame], homography.apply(moved(1001 + 2 * (frame - 1001)), QUAD), atol=1e-3)
+        cloth = self.shot.import_motion(self.folder / "m.glb", retime=True)
+        for k, frame in enumerate(cloth.record.solution.frames):
+            np.testing.assert_allclose(cloth.record.solution.places[k], bent(1001 + 2 * (int(frame) - 1001)), atol=1e-3)
+        (self.folder / "slow.csv").write_text(text.replace(f", {2 * plate.fps:g} fps", f", {plate.fps / 2:g} fps"))
+        slow = self.shot.import_motion(self.folder / "slow.csv", retime=True).follow(QUAD, 1001)
+        np.testing.assert_allclose(slow[1002], (QUAD + homography.apply(moved(1002), QUAD)) / 2, atol=1e-3)
+        self.assertEqual(sorted(slow), [1001, 1002, 1003, 1004, 1005, 1006, 1007])
+        saved = str(self.shot.save(self.folder / "s.wertis"))
+        with redirect_stdout(io.StringIO()):
+            self.assertEqual(main(["import", saved, str(self.folder / "fast.csv"), "--retime", "--name", "Fast"]), 0)
 
 
 class BendingTest(Case):

@@ -88,7 +88,7 @@ def run_import(a: argparse.Namespace) -> int:
         print(f"{matte.name} has {len(matte.record.shapes) - before} shapes more from {a.file}")
         return EXIT_OK
     columns = [c.strip() for c in a.columns.split(",")] if a.columns else ()
-    found = shot.import_motion(a.file, a.name or "", columns, a.scaled, a.folder, **layout_options(a))
+    found = shot.import_motion(a.file, a.name or "", columns, a.scaled, a.folder, retime=a.retime, **layout_options(a))
     shot.save(Path(a.out or a.shot))
     print(f"{found.name} has its motion from {a.file}" if isinstance(found, Surface) else f"the shot has its camera from {a.file}")
     return EXIT_OK

@@ -216,6 +216,7 @@ def build_parser() -> argparse.ArgumentParser:
     taken.add_argument("--of", metavar="MATTE", help="the file holds shapes (.json, .csv, .svg): add them to this matte, which is made if there is none")
     taken.add_argument("--track", metavar="NAME", help="with --of: the track that carries the matte if it is made")
     taken.add_argument("--scaled", action="store_true", help="scale motion of a picture of another size to the plate's")
+    taken.add_argument("--retime", action="store_true", help="bring motion made at another frame rate to the plate's")
     taken.add_argument("--folder", metavar="DIR", help="where coordinate maps are kept as dense motion (default: the user's cache)")
     taken.add_argument("--name", help="of the track")
     taken.add_argument("--columns", metavar="A,B,...", help="of a table with names of its own: the frame's column, then x1,y1 to x4,y4 (top left, "

@@ -266,7 +266,7 @@ class Shot:
         write_clip(Path(path), self.document.name, str(media), low, high, self.plate.fps)
 
     def import_motion(self, path: str | Path, name: str = "", columns: Sequence[str] = (), scaled: bool = False, folder: str | Path | None = None,
-                      **layout: Any) -> Surface | Camera:
+                      retime: bool = False, **layout: Any) -> Surface | Camera:
         """A new surface whose motion was made elsewhere, or the shot's camera: motion files and tables, corner pins, animated meshes (JSON, USD, glTF,
         a sequence of OBJ), a sequence of coordinate maps (#### for the frame's number), cameras (JSON, USD, glTF).
 
@@ -274,6 +274,7 @@ class Shot:
         ----------
         scaled : motion of a picture of another size is scaled to the plate's.
         folder : where coordinate maps are kept as dense motion; in the user's cache when None.
+        retime : motion made at another frame rate is brought to the plate's.
         columns : of a table with names of its own: the frame's, then x1, y1 to x4, y4 of the corners, or the nine of a matrix row by row.
         layout : of tables that say none of their own; see `Surface.export_motion`.
         """
@@ -282,7 +283,7 @@ class Shot:
 
         with checked_fields():
             where = layout_of(self.document, **layout)
-        found = import_motion(self.document, Path(path), where, name, columns, scaled, Path(folder) if folder is not None else None)
+        found = import_motion(self.document, Path(path), where, name, columns, scaled, Path(folder) if folder is not None else None, retime)
         self._do("Import motion", found.shot)
         return Surface(self, found.track.id) if found.track is not None else self.camera
 

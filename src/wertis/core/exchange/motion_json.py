@@ -299,6 +299,8 @@ def _from_csv(text: str, name: str, layout: Layout | None) -> MotionFile:
     for number, line in enumerate(text.splitlines(), 1):
         if line.startswith("#"):
             words = line[1:].strip()
+            if words.startswith("Wertis ") and words.endswith(" fps"):
+                said["fps"] = float(words.rsplit(", ", 1)[-1][:-4])
             if words.startswith("Wertis inverse corners of "):
                 inverse = True
             elif words.startswith("layout "):

@@ -27,6 +27,7 @@ from wertis.core.shot.document import PlaneSolution, Region, Shot, Solution, Tra
 from wertis.core.shot.edits import as_points, free_name
 from wertis.core.shot.meshes import MeshSettings, MeshSolution
 from wertis.core.shot.points import PointsSettings, PointsSolution
+from wertis.core.shot.retime import retimed
 from wertis.core.track.features import FeatureTracks
 from wertis.core.track.motion_store import MotionFolder
 
@@ -40,6 +41,7 @@ CAMERAS: dict[str, Callable[[Path], SolvedCamera]] = {
 _USUAL_ERROR = 0.1  # pixels that a point from elsewhere is taken to be off, where the file says nothing
 _ROUND_POINTS = 8.0  # pixels that a region reaches beyond the outermost points
 _LEAST_POINTS = 3
+_SAME_RATE = 1e-3  # by which frame rates may differ: 24 and 23.976 are one for motion that is told frame by frame
 
 
 class Imported(NamedTuple):
@@ -50,11 +52,13 @@ class Imported(NamedTuple):
     shot : with it in it.
     track : the new track; None for a camera, which is the shot's.
     words : what it is.
+    other_rate : frames a second at which it was made, where these are not the plate's and it was left as it is.
     """
 
     shot: Shot
     track: Track | None
     words: str
+    other_rate: float | None = None
 
 
 class _Found(NamedTuple):
@@ -66,6 +70,7 @@ class _Found(NamedTuple):
     solution: Solution
     settings: TrackSettings | None
     words: str
+    fps: float | None = None
 
 
 Fit = Callable[[tuple[int, int]], np.ndarray]
@@ -73,7 +78,7 @@ Fit = Callable[[tuple[int, int]], np.ndarray]
 
 
 def import_motion(shot: Shot, path: Path, layout: Layout | None = None, name: str = "", columns: Sequence[str] = (), scaled: bool = False,
-                  folder: Path | None = None) -> Imported:
+                  folder: Path | None = None, retime: bool = False) -> Imported:
     """The shot with motion from a file: a track more, or the shot's camera.
 
     Parameters
@@ -83,6 +88,7 @@ def import_motion(shot: Shot, path: Path, layout: Layout | None = None, name: st
     columns : of a table with names of its own; see `motion_json.read`.
     scaled : a motion of a picture of another size is scaled to the plate's.
     folder : where coordinate maps are kept as dense motion; a place in the user's cache when None.
+    retime : motion made at another frame rate than the plate's is brought to the plate's, the reference frame staying; otherwise that is only told.
 
     Raises
     ------
@@ -106,17 +112,34 @@ def import_motion(shot: Shot, path: Path, layout: Layout | None = None, name: st
         return scale_to(path.name, size, plate_size, scaled)
 
     if kind == "mesh":
-        found = _mesh(mesh_back(_obj_sequence(path, shot) if suffix == ".obj" else MESHES[suffix](path)), path, fit)
+        mesh = mesh_back(_obj_sequence(path, shot) if suffix == ".obj" else MESHES[suffix](path))
+        found = _mesh(mesh, path, fit)._replace(fps=mesh.fps)
     elif kind == "maps":
         found = _maps(path, fit, folder or Path(platformdirs.user_cache_dir("wertis", appauthor=False)) / "motion" / track_id)
     elif kind == "pin":
         found = _pin(path, fit)
     else:
-        found = _motion(motion_json.read(path, layout, columns), path, fit)
+        body = motion_json.read(path, layout, columns)
+        found = _motion(body, path, fit)._replace(fps=body.fps if "fps" in body.model_fields_set else None)
+    found = _at_rate(found, path, shot.plate.fps, retime)
+    other = found.fps if found.fps is not None and not retime and abs(found.fps / shot.plate.fps - 1) >= _SAME_RATE else None
     track = Track(id=track_id, name=free_name(name or found.name or path.stem.split(".")[0] or "Motion", [t.name for t in shot.tracks]),
                   region=Region(frame=found.reference, points=as_points(found.region)), solution=found.solution,
                   **({"settings": found.settings} if found.settings is not None else {}))
-    return Imported(shot.with_track(track), track, found.words)
+    return Imported(shot.with_track(track), track, found.words, other)
+
+
+def _at_rate(found: _Found, path: Path, fps: float, retime: bool) -> _Found:
+    """What was found at the plate's frame rate, where that is wanted; else with words on another one."""
+    if found.fps is None or abs(found.fps / fps - 1) < _SAME_RATE:
+        return found
+    told = f"made at {found.fps:g} frames a second, and the plate has {fps:g}"
+    if not retime:
+        return found._replace(words=f"{found.words}, {told}")
+    made = retimed(found.solution, found.fps / fps, quad.UNIT_SQUARE * np.ptp(found.region, axis=0) + found.region.min(0))
+    if made is None:
+        raise DeliverError(f"{path.name} is {told}; this kind of motion cannot be brought to another rate.")
+    return found._replace(solution=made, words=f"{found.words}, {told}: brought to that")
 
 
 def _kind_of(path: Path) -> str:
@@ -188,8 +211,9 @@ def _pin(path: Path, fit: Fit) -> _Found:
     home = pin.reference if pin.reference in corners else min(corners, default=0)
     if not corners:
         raise DeliverError(f"{path.name} holds no frames; export it again.")
-    return _plane(fit((pin.width, pin.height)), pin.track, home, corners[home], {f: homography.from_points(corners[home], c) for f, c in corners.items()},
-                  "a corner pin")
+    found = _plane(fit((pin.width, pin.height)), pin.track, home, corners[home],
+                   {f: homography.from_points(corners[home], c) for f, c in corners.items()}, "a corner pin")
+    return found._replace(fps=pin.fps)
 
 
 def _plane(by: np.ndarray, name: str, home: int, region: np.ndarray, matrices: dict[int, np.ndarray], what: str) -> _Found:

@@ -285,11 +285,21 @@ class DeliverStep(Step):
                 return
             columns = asked.columns()
 
-        def made(scaled: bool) -> Shot:
-            found.append(import_motion(s.shot, Path(name), self.page.motion.layout_wanted(), Path(name).stem if columns else "", columns, scaled))
+        def made(scaled: bool, retime: bool = False) -> Shot:
+            found.append(import_motion(s.shot, Path(name), self.page.motion.layout_wanted(), Path(name).stem if columns else "", columns, scaled,
+                                       retime=retime))
             return found[-1].shot
 
         shot = self._scaled_if_wanted(made)
+        if shot is not None and found[-1].other_rate is not None and s.plate is not None:
+            box = QMessageBox(QMessageBox.Icon.Question, "Another frame rate",
+                              f"It was made at {found[-1].other_rate:g} frames a second, and the plate has {s.plate.fps:g}.", parent=self.bench.window)
+            keep = box.addButton("Frame by frame", QMessageBox.ButtonRole.RejectRole)
+            bring = box.addButton("At the plate's rate", QMessageBox.ButtonRole.AcceptRole)
+            box.setDefaultButton(keep)
+            box.exec()
+            if box.clickedButton() is bring:
+                shot = self._scaled_if_wanted(lambda _: made(True, True))
         if shot is not None and self.bench.edit("Import motion", lambda: shot):
             track = found[-1].track
             if track is not None:
