@@ -55,6 +55,8 @@ _SURROUNDINGS = 2.5  # sides of a patch, round what is hidden, in which patches 
 _LEAST_DISPLACEMENT = 0.3  # pixels by which a patch that is found must lie off
 _LEAST_ERROR = 0.02  # pixels, of a vertex however rich its texture: resampling
 _ERROR_FACTOR = 2.2  # times the expected error that the equations state, for what they leave out: tiles share grain, light is not quite a ramp
+_DRIFT_FOLDED = 5.0  # pixels a frame, where a part may have folded under
+_FOLDED_AREA, _FOLDED_SHARE = 0.75, 0.01  # of the usual area, below which that share of the tiles must have shrunk
 _DRIFT_OCCLUDED = 0.9  # pixels a frame, by which a hidden part may come to lie elsewhere than expected
 _HALF, _SURE_CORRELATION = 0.5, 0.65  # share that matches below which that much correlation of it is asked for
 _MEASURED_INFORMATION = 50.0  # per square pixel, of a control point: a deviation of a seventh of a pixel, from which its place is measured
@@ -66,7 +68,7 @@ _LEAST_INNOVATION_PRIOR = 1e-3  # weight of the prior on the innovation where no
 _KEPT_VELOCITY = 0.8  # part of the motion beside the whole surface's similarity that is predicted to go on
 _KEPT_VELOCITY_OCCLUDED = 0.6  # the same where the surface is hidden
 
-_NUMBERS = ("_bending_scale", "_innovation_scale", "_innovation", "_usual_matched_share", "grain", "_count", "_any_occluded", "_shutter",
+_NUMBERS = ("_bending_scale", "_innovation_scale", "_innovation", "_usual_matched_share", "grain", "_count", "_any_occluded", "_folded", "_shutter",
             "_shutter_measured")
 _PERHAPS = ("_reference_motion", "_last_motion", "_deviations")  # arrays that there may be; with those numbers, what is known besides the map
 
@@ -137,7 +139,9 @@ class MeshTracker:
         self._usual_matched_share = 1.0
         self.grain = float(np.quantile(fine.energy, 0.02))  # luma variance, of the reference at the finest level
         self._vertex_weights = _nearness(self.vertices, fine, step)
-        self._occluded_for = np.zeros(len(self.vertices))
+        self._occluded_for = np.zeros(len(self.vertices))  # frames
+        self._folded = False
+        self._occluded_error = np.zeros(len(self.vertices))  # pixels by which what is hidden may meanwhile lie elsewhere
 
     # -- public ---------------------------------------------------------------------------------------------------
 
@@ -181,6 +185,9 @@ class MeshTracker:
         near = self._vertex_weights @ (look.weight * np.sqrt(look.tiles.energy[look.chosen]))
         measured = near > 0.5 * self._vertex_weights @ np.sqrt(look.tiles.energy[look.chosen])
         self._occluded_for = np.where(measured, 0, self._occluded_for + 1)
+        self._folded = self._foreshortened(look) or (self._folded and bool(self._occluded_for.any()))
+        growth = _DRIFT_FOLDED if self._folded else _DRIFT_OCCLUDED
+        self._occluded_error = np.where(measured, 0, self._occluded_error + growth)
         return MeshFix(self.mesh, from_centred(places), self._expected_errors(), measured, share)
 
     def start_at(self, places: np.ndarray) -> None:
@@ -194,7 +201,7 @@ class MeshTracker:
 
     def state(self) -> dict[str, np.ndarray]:
         """Where it is with the last frame, as arrays: a tracker of the same reference frame that resumes it gives the same bits."""
-        found = {"values": self.values, "velocity": self._velocity, "occluded_for": self._occluded_for,
+        found = {"values": self.values, "velocity": self._velocity, "occluded_for": self._occluded_for, "occluded_error": self._occluded_error,
                  "shutter_scores": np.array(list(self._shutter_scores.values())),
                  "numbers": np.array([getattr(self, name) for name in _NUMBERS], np.float64)}
         found |= {name: array for name in _PERHAPS if (array := getattr(self, name)) is not None}
@@ -203,6 +210,7 @@ class MeshTracker:
     def resume(self, state: Mapping[str, np.ndarray]) -> None:
         """Go on from what `state` gave."""
         self.values, self._velocity, self._occluded_for = state["values"], state["velocity"], state["occluded_for"]
+        self._occluded_error = state["occluded_error"]
         self._shutter_scores = dict(zip(_SHUTTERS, map(float, state["shutter_scores"]), strict=True))
         for name, number in zip(_NUMBERS, state["numbers"], strict=True):
             setattr(self, name, type(getattr(self, name))(number))
@@ -438,6 +446,13 @@ class MeshTracker:
         total = np.bincount(index.ravel(), (basis * amount[:, None]).ravel(), self.lattice.rows * self.lattice.columns)
         return np.asarray((total / (total + _MEASURED_INFORMATION)).reshape(self.lattice.shape))
 
+    def _foreshortened(self, look: _Linearisation) -> bool:
+        """Whether a part of the surface turns so far away that what is hidden may be folded under it rather than passed: then it goes its own way."""
+        _, slopes = evaluate(self.lattice, self.values, look.tiles.centre[look.chosen], slopes=True)
+        assert slopes is not None
+        area = slopes[:, 0, 0] * slopes[:, 1, 1] - slopes[:, 0, 1] * slopes[:, 1, 0]
+        return float(np.quantile(area, _FOLDED_SHARE)) < _FOLDED_AREA * float(np.median(area))
+
     def _occlusion(self, look: _Linearisation, lattice: Lattice | None = None) -> np.ndarray:
         """(rows, columns) how far each control point's texture is hidden, 0..1; 0 where there is none."""
         index, basis = self._tile_basis(look, lattice or self.lattice)
@@ -546,7 +561,7 @@ class MeshTracker:
         if self._count % _COVARIANCE_EVERY == 1 or self._deviations is None:
             self._deviations = np.sqrt(np.trace(self._system.covariance(self.vertices), axis1=1, axis2=2))
         spread = self._deviations
-        return np.asarray(np.sqrt(_LEAST_ERROR ** 2 + (_ERROR_FACTOR * spread) ** 2 + (_DRIFT_OCCLUDED * self._occluded_for) ** 2))
+        return np.asarray(np.sqrt(_LEAST_ERROR ** 2 + (_ERROR_FACTOR * spread) ** 2 + self._occluded_error ** 2))
 
 def _student(differences: np.ndarray, usual: float) -> np.ndarray:
     """Weights (rows, columns) of second differences (rows, columns, 2) that are expected to be about `usual`, by Student's t (iterated)."""
