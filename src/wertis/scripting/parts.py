@@ -106,8 +106,8 @@ def tracked_on_cluster(cluster: Cluster, document: Document, wanted: Sequence[tu
     for track in dense:  # where the workers call it otherwise, they are told
         document = document.with_track(track.but(settings=dense_settings(track).but(folder=cluster.there(folders[track.id]))))
     with cluster.shared(document, *folders.values(), *beside) as shot:
-        whole = [(shot, track.id, tuple(map(_said, runs))) for track, runs in wanted if track not in dense]
-        parts = [(shot, track.id, (_said(run),)) for track, runs in wanted if track in dense for run in runs]
+        whole = [(shot, track.id, tuple(map(_said, runs))) for track, runs in wanted if track.id not in folders]
+        parts = [(shot, track.id, (_said(run),)) for track, runs in wanted if track.id in folders for run in runs]
         for (_, ident, _), found in cluster.imap_unordered(_tracked, whole + parts):
             for frame, fix in found:
                 here = KeptField(folders[ident], frame, fix.seen, fix.error, fix.reason) if ident in folders else fix
@@ -115,7 +115,7 @@ def tracked_on_cluster(cluster: Cluster, document: Document, wanted: Sequence[tu
                 if progress is not None:
                     progress(count.event(frame, here))
         for track, runs in wanted:
-            if track in dense and dense_settings(track).neighbours:
+            if track.id in folders and dense_settings(track).neighbours:
                 frames = sorted({track.region.frame, *chain(*runs)})
                 for _ in cluster.imap_unordered(_beside, [(shot, track.id, part) for part in cluster.chunks(frames)]):
                     pass
