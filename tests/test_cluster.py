@@ -109,7 +109,7 @@ class ClusterTest(unittest.TestCase):
             shot = wertis.open(self.saved)
             shot.range = (1001, 1012)
             folder = self.base / name
-            folder.mkdir()
+            folder.mkdir(exist_ok=True)
             dense = shot.add(self.made.region, 1006, "Dense", "dense", keep=folder / "dense")
             dense.track(cluster=cluster)
             drift = [*shot.surface("Wall").check(cluster=cluster).by_frame.values(), *dense.check(frames=[1001, 1012], cluster=cluster).by_frame.values()]
@@ -124,6 +124,8 @@ class ClusterTest(unittest.TestCase):
             self.assertEqual(len(fields), 11 + 12)
             return {**fields, **maps}, [s.slip.tobytes() + s.uncertainty.tobytes() for s in drift]
 
+        (self.base / "robbed" / "dense").mkdir(parents=True)
+        (self.base / "robbed" / "dense" / ".to.1004-abcd1234.exr").write_bytes(b"half")  # of a worker that was killed while it wrote
         alone = all_of("alone", None)
         with Cluster(workers=2, chunk=3) as cluster:
             self.assertEqual(all_of("shared", cluster) == alone, True)

@@ -30,7 +30,7 @@ from wertis.core.jobs.tracking import kept, track_shot
 from wertis.core.shot.dense import DenseSettings, dense_settings
 from wertis.core.shot.document import Shot as Document
 from wertis.core.shot.document import Track
-from wertis.core.track.motion_store import KeptField
+from wertis.core.track.motion_store import KeptField, MotionFolder
 from wertis.scripting.cluster import Cluster, Failed
 
 
@@ -119,8 +119,10 @@ def tracked_on_cluster(cluster: Cluster, document: Document, wanted: Sequence[tu
                 frames = sorted({track.region.frame, *chain(*runs)})
                 for _ in cluster.imap_unordered(_beside, [(shot, track.id, part) for part in cluster.chunks(frames)]):
                     pass
-    for track in dense:
-        document = document.with_track(track)
+    for track, runs in wanted:
+        if track.id in folders:
+            MotionFolder(folders[track.id], (0, 0)).clear_leftovers({track.region.frame, *chain(*runs)})
+            document = document.with_track(track)
     for track, _ in wanted:
         document = kept(document, track.id, answers[track.id])
     return document

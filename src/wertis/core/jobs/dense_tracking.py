@@ -53,6 +53,7 @@ def size_words(count: int) -> str:
 
 def _dense(shot: Shot, track: Track, plate: Plate, runs: list[range], read: Reader | None, stop: Stop | None) -> Iterator[tuple[int, KeptField]]:
     yield from dense_frames(shot, track, plate, runs, read, stop)
+    MotionFolder(motion_folder(track), plate.size).clear_leftovers(chain(*runs))
     if dense_settings(track).neighbours and not stopped(stop):
         keep_neighbours(track, plate, sorted({track.region.frame, *chain(*runs)}), stop)
 

@@ -12,7 +12,7 @@ import json
 import threading
 import zipfile
 from collections import OrderedDict
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -20,7 +20,7 @@ import numpy as np
 
 from wertis.core.errors import DeliverError
 from wertis.core.exchange.motion_fields import read_field, read_notes, write_channels, write_field
-from wertis.core.files import replacing, write_text
+from wertis.core.files import clear_leftovers, replacing, write_text
 from wertis.core.geometry.displacement_field import DisplacementField, FieldWarp
 from wertis.core.geometry.motion import FrameMotion
 from wertis.core.geometry.warp import IDENTITY, Warp
@@ -146,6 +146,11 @@ class MotionFolder:
         for frame in (0, 1):
             with contextlib.suppress(OSError):
                 self._state_file(onward, frame).unlink()
+
+    def clear_leftovers(self, frames: Iterable[int]) -> None:
+        """Take away what processes left that were killed while they wrote; only when none is writing."""
+        files = [name for f in frames for name in (field_file(self.folder, f), neighbour_file(self.folder, f), self._lost_file(f))]
+        clear_leftovers([*files, *(self._state_file(onward, f) for onward in (1, -1) for f in (0, 1))])
 
     def _made(self) -> None:
         try:
