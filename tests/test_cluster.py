@@ -157,6 +157,11 @@ class ClusterTest(unittest.TestCase):
         with contextlib.redirect_stderr(io.StringIO()) as complaint:
             self.assertEqual(main(["track", str(self.base / "wall"), "--start", "1001", "--model", "dense", "--workers", "2"]), 1)
         self.assertIn("--keep", complaint.getvalue())
+        for call in (["track", str(self.base / "wall"), "--start", "1001", "--region", "1,1 90,1 90,90", "--out", "x.csv", "--workers", "2"],
+                     ["export", str(self.saved), "--track", "Wall", "--what", "corners", "--out", "x.csv", "--workers", "2"]):
+            with contextlib.redirect_stderr(io.StringIO()) as complaint:
+                self.assertEqual(main(call), 1)
+            self.assertIn("--workers and --cluster share out", complaint.getvalue())
 
     def test_a_list_is_done_by_a_scheduler_that_runs_elsewhere(self) -> None:
         import distributed

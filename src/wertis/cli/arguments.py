@@ -72,6 +72,12 @@ def refused(a: argparse.Namespace, options: Sequence[str], models: str) -> None:
             raise WertisError(f"--{option} is for another kind of track; give --model {models} with it.")
 
 
+def no_workers(a: argparse.Namespace, what: str) -> None:
+    """Raises WertisError where processes are asked for by work that is not shared out."""
+    if a.cluster or a.workers > 1:
+        raise WertisError(f"--workers and --cluster share out {what} alone; leave them out here.")
+
+
 def full_resolution(a: argparse.Namespace) -> None:
     """Raises WertisError where half the resolution is asked for of a kind of track that has none."""
     if a.half:

@@ -5,6 +5,7 @@ import sys
 from collections.abc import Mapping
 from pathlib import Path
 
+from wertis.cli import arguments
 from wertis.cli.cluster import cluster_of
 from wertis.cli.exchange import layout_options, run_motion
 from wertis.cli.exits import EXIT_OK, EXIT_PARTLY
@@ -61,6 +62,8 @@ def _reported(left_out: Mapping[int, str], total: int) -> int:
 def run_export(a: argparse.Namespace) -> int:
     """Export a corner pin, a mesh, or a matte's shapes."""
     shot = shot_at(a.shot)
+    if a.what not in ("map", "inverse-map", "vectors"):
+        arguments.no_workers(a, "coordinate maps")
     if a.range_ is not None:
         shot.range = put_frames(shot, a.range_)  # of what goes out; the shot is not saved
     if a.what == "shapes":

@@ -22,6 +22,8 @@ def run_track(a: argparse.Namespace) -> int:
     """Run the command; the exit code says whether every frame has an answer."""
     if a.model not in (*KINDS, *_OTHERS):
         raise WertisError(f"--model {a.model} is not a kind of motion that this version tracks; choose one of {', '.join([*KINDS, *_OTHERS])}.")
+    if a.model != "dense":
+        arguments.no_workers(a, "dense motion")
     if a.model in _OTHERS:
         return _OTHERS[a.model](a)
     arguments.refused(a, ("pegs", "spacing", "stiffness"), "mesh")

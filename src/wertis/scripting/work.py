@@ -207,12 +207,12 @@ def _exported(surface: Surface, export: ExportTask, folder: Path, named: bool) -
     name = str(out.with_name(f"{out.name.split('.', 1)[0]}.{surface.name.replace('/', '-')}.{out.name.split('.', 1)[-1]}")) if named else export.out
     path = _written_to(folder, name)
     if export.what == "mesh":
-        surface.export_mesh(path, **export.layout)
+        surface.export_mesh(path, **export.options)
         return name
     there = [p for p in surface.placements if export.placement in ("", p.name)]
     if export.placement and not there:
         raise WertisError(f"{surface.name} has no graphic named {export.placement}.")
-    surface.export_motion(path, export.what, there[0] if there else None, export.reference, export.repaired, relative=export.relative, **export.layout)
+    surface.export_motion(path, export.what, there[0] if there else None, export.reference, export.repaired, relative=export.relative, **export.options)
     return name
 
 

@@ -11,6 +11,7 @@ from wertis.core.errors import DeliverError
 _Value = TypeVar("_Value")
 Centre = Literal["half", "zero"]
 Units = Literal["pixels", "unit"]
+Side = Annotated[int, Field(ge=1, le=65536)]
 
 
 class OtherSize(DeliverError):
@@ -31,28 +32,42 @@ def scale_to(name: str, size: tuple[int, int], plate: tuple[int, int], scaled: b
     return np.array(plate, float) / np.array(size, float)
 
 
-class Layout(BaseModel):
-    """How coordinates and frames are written.
+class LayoutOptions(BaseModel):
+    """What a receiver wants of coordinates and frames, whatever the plate.
 
     Attributes
     ----------
-    size : width, height of the plate's picture.
     y_up : y grows upward from the picture's lower edge, rather than downward from its upper one.
     centre : where the first pixel's centre is: at 0.5, 0.5 ("half") or at 0, 0 ("zero"). In units of the picture it means nothing.
     units : pixels, or shares of the receiver's picture from 0 to 1.
     receiver : width, height of the receiver's picture; None for the plate's own.
     first : number that the range's first frame gets; None for the plate's own numbers.
-    start : the plate's number of that frame.
     """
 
     model_config = ConfigDict(extra="forbid", frozen=True)
 
-    size: tuple[Annotated[int, Field(ge=1, le=65536)], Annotated[int, Field(ge=1, le=65536)]]
     y_up: bool = False
     centre: Centre = "half"
     units: Units = "pixels"
-    receiver: tuple[Annotated[int, Field(ge=1, le=65536)], Annotated[int, Field(ge=1, le=65536)]] | None = None
+    receiver: tuple[Side, Side] | None = None
     first: Annotated[int, Field(ge=-10_000_000, le=100_000_000)] | None = None
+
+    @property
+    def options(self) -> dict[str, Any]:
+        """These alone, by name."""
+        return self.model_dump(include=set(LayoutOptions.model_fields))
+
+
+class Layout(LayoutOptions):
+    """How coordinates and frames of a plate are written.
+
+    Attributes
+    ----------
+    size : width, height of the plate's picture.
+    start : the plate's number of the range's first frame.
+    """
+
+    size: tuple[Side, Side]
     start: int = 0
 
     @property

@@ -29,6 +29,8 @@ MEANS: dict[str, str] = {
     "transforms": "where the anchor is; scales; rotation in degrees, clockwise where y goes down and anticlockwise where it goes up; shear is x by y; "
                   "left_out is by how many pixels of the plate the surface's corners are off at most, since the rest of the motion is not in it",
     "points": "where each point is; confidence is 1 for a point that is measured and sure, towards 0 for one that is not"}
+CAN_BE_RELATIVE: tuple[Kind, ...] = ("corners", "points", "transforms")
+"""Kinds that may be written relative to where they are on the reference frame; the others are by what they are."""
 _DIGITS = 6
 
 
@@ -89,6 +91,8 @@ def written(body: MotionFile, suffix: str) -> str:
 
 def _homes(body: MotionFile) -> dict[str, list[float]]:
     """What a relative file's numbers are relative to."""
+    if body.kind not in CAN_BE_RELATIVE:
+        raise DeliverError(f"{body.kind.capitalize()} are relative to the reference frame by what they are; leave that choice out.")
     if body.kind == "points":
         lost = [n for n, rows in body.tracks.items() if body.reference not in rows]
         if lost:
@@ -96,8 +100,6 @@ def _homes(body: MotionFile) -> dict[str, list[float]]:
         return {n: [*rows[body.reference][:2], 0.0] for n, rows in body.tracks.items()}
     if body.kind == "transforms" and body.anchor is not None:
         return {"": [*body.anchor, *[0.0] * (len(COLUMNS["transforms"]) - 2)]}
-    if body.kind != "corners":
-        raise DeliverError(f"{body.kind.capitalize()} are relative to the reference frame by what they are; leave that choice out.")
     if body.reference not in body.frames:
         raise DeliverError(f"There is no answer on the reference frame {body.reference}, so that nothing can be relative to it; choose another.")
     return {"": list(body.frames[body.reference])}

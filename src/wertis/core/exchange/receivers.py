@@ -3,49 +3,35 @@
 import json
 import re
 from pathlib import Path
-from typing import Annotated, Any, Literal
+from typing import Literal
 
 import platformdirs
-from pydantic import BaseModel, ConfigDict, Field, ValidationError
+from pydantic import ValidationError
 
 from wertis.core.errors import WertisError
-from wertis.core.exchange.layout import Centre, Units
+from wertis.core.exchange.layout import LayoutOptions
 from wertis.core.files import read_text, write_text
 
 _NAME = re.compile(r"[^/\\\x00.][^/\\\x00]{0,79}")
-Side = Annotated[int, Field(ge=1, le=65536)]
 
 
-class Receiver(BaseModel):
-    """What a receiver wants.
+class Receiver(LayoutOptions):
+    """What a receiver wants, coordinates and all.
 
     Attributes
     ----------
     what : a kind of motion, or of coordinate map.
     suffix : of the file.
-    y_up, centre, units, receiver, first : as for `Layout`.
     repaired : with repairs.
     relative : to the reference frame.
     """
 
-    model_config = ConfigDict(extra="forbid", frozen=True)
-
     format: Literal["wertis-receiver"] = "wertis-receiver"
     version: Literal[1] = 1
-    what: Literal["corners", "inverse corners", "matrices", "transforms", "points", "map", "inverse map"] = "corners"
+    what: Literal["corners", "inverse corners", "matrices", "transforms", "points", "map", "inverse map", "vectors"] = "corners"
     suffix: Literal[".json", ".csv", ".txt", ".exr"] = ".json"
-    y_up: bool = False
-    centre: Centre = "half"
-    units: Units = "pixels"
-    receiver: tuple[Side, Side] | None = None
-    first: Annotated[int, Field(ge=-10_000_000, le=100_000_000)] | None = None
     repaired: bool = True
     relative: bool = False
-
-    @property
-    def options(self) -> dict[str, Any]:
-        """Those of the layout."""
-        return {"y_up": self.y_up, "centre": self.centre, "units": self.units, "receiver": self.receiver, "first": self.first}
 
 
 def folder() -> Path:

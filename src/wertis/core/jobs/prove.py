@@ -77,7 +77,8 @@ class Proof(NamedTuple):
 
 
 def prove(shot: Shot, track: Track, placement: Placement, kind: Kind, suffix: str, layout: Layout, plate: Plate, frames: Sequence[int],
-          believed: Layout | None = None, read: Callable[[int], np.ndarray] | None = None, stop: Stop | None = None) -> Iterator[Event]:
+          believed: Layout | None = None, read: Callable[[int], np.ndarray] | None = None, stop: Stop | None = None,
+          relative: bool = False) -> Iterator[Event]:
     """Export, let the receiver rebuild frames, and compare; the last event's item is the `Proof`.
 
     Parameters
@@ -85,6 +86,7 @@ def prove(shot: Shot, track: Track, placement: Placement, kind: Kind, suffix: st
     kind : corners, matrices or points.
     suffix : .json or .csv.
     believed : how the receiver takes the numbers, where that is not what the file says.
+    relative : corners and points are written relative to the reference frame.
 
     Raises
     ------
@@ -94,7 +96,7 @@ def prove(shot: Shot, track: Track, placement: Placement, kind: Kind, suffix: st
     if kind not in _CARRIES:
         raise DeliverError(f"{kind.capitalize()} alone do not say where artwork lies; prove corners, matrices or points.")
     fetch, plain = read or plate.read, _plain(placement).but(pose=placement.pose if kind == "corners" else Pose())
-    body = motion_file(shot, track, kind, layout, plain)
+    body = motion_file(shot, track, kind, layout, plain, relative=relative)
     held = {layout.frame_back(f) for f in (*body.frames, *(f for t in body.tracks.values() for f in t))}
     alone, compositor = shot.but(items=(plain,), mixing="plate"), Compositor()
     with tempfile.TemporaryDirectory() as name:

@@ -10,7 +10,7 @@ from typing import Annotated, Any, Literal
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
 
 from wertis.core.errors import WertisError
-from wertis.core.exchange.layout import Centre, Units
+from wertis.core.exchange.layout import LayoutOptions
 from wertis.core.files import read_text
 
 _MOST_FILES = 20_000  # of a plate whose names and sizes tell whether it changed
@@ -18,8 +18,8 @@ _MOST_FILES = 20_000  # of a plate whose names and sizes tell whether it changed
 Points = list[tuple[float, float]]
 
 
-class ExportTask(BaseModel):
-    """A file of motion that is to be written; fields as `wertis export` has them.
+class ExportTask(LayoutOptions):
+    """A file of motion that is to be written, in a receiver's coordinates; fields as `wertis export` has them.
 
     Attributes
     ----------
@@ -28,8 +28,6 @@ class ExportTask(BaseModel):
     reference : frame that everything is relative to; the region's own when None.
     """
 
-    model_config = ConfigDict(extra="forbid")
-
     what: Literal["corners", "inverse corners", "matrices", "transforms", "points", "map", "inverse map", "vectors", "mesh"] = "corners"
     out: Annotated[str, Field(min_length=1, max_length=4096)]
     track: str = ""
@@ -37,16 +35,6 @@ class ExportTask(BaseModel):
     reference: int | None = None
     repaired: bool = True
     relative: bool = False
-    y_up: bool = False
-    centre: Centre = "half"
-    units: Units = "pixels"
-    receiver: tuple[int, int] | None = None
-    first: int | None = None
-
-    @property
-    def layout(self) -> dict[str, Any]:
-        """The options of its layout."""
-        return self.model_dump(include={"y_up", "centre", "units", "receiver", "first"})
 
 
 class MatteTask(BaseModel):

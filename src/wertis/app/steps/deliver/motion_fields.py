@@ -118,7 +118,7 @@ class MotionFields(QWidget):
     @property
     def relative_wanted(self) -> bool:
         """Whether numbers are relative to the reference frame, where that means anything."""
-        return self.relative.isChecked() and self.kind.currentData() in ("corners", "points", "transforms")
+        return self.relative.isChecked() and self.kind.currentData() in motion_json.CAN_BE_RELATIVE
 
     def layout_wanted(self) -> Layout:
         """The layout that was chosen.
@@ -148,7 +148,7 @@ class MotionFields(QWidget):
         kind = self.kind.currentData()
         self._offer(kind)
         self.form.setRowVisible(self._size_row, self.own_size.isChecked())
-        self.relative.setEnabled(kind in ("corners", "points", "transforms"))
+        self.relative.setEnabled(kind in motion_json.CAN_BE_RELATIVE)
         self.centre.setEnabled(self.units.currentData() == "pixels")
         ready = track is not None and track.solution is not None and s.plate is not None
         self.export.setEnabled(ready)
@@ -161,8 +161,8 @@ class MotionFields(QWidget):
     def wanted(self) -> Receiver:
         """All of the choices, to be kept."""
         layout = self.layout_wanted()
-        return Receiver(what=self.kind.currentData(), suffix=self.format.currentData(), y_up=layout.y_up, centre=layout.centre, units=layout.units,
-                        receiver=layout.receiver, first=layout.first, repaired=self.repaired.isChecked(), relative=self.relative.isChecked())
+        return Receiver(what=self.kind.currentData(), suffix=self.format.currentData(), repaired=self.repaired.isChecked(),
+                        relative=self.relative.isChecked(), **layout.options)
 
     def take_receiver(self, receiver: Receiver) -> None:
         """Choose all that a receiver wants."""

@@ -208,8 +208,8 @@ class DeliverPage(Page):
             self._suggest()
 
     def _show_shapes(self) -> None:
-        """The mattes that have shapes."""
-        drawn = [m for m in mattes_of(self.session.shot) if m.shapes]
+        """The mattes; shapes are read into one that has none as well."""
+        drawn = mattes_of(self.session.shot)
         if [(m.name, m.id) for m in drawn] != [(self.shapes_of.itemText(k), self.shapes_of.itemData(k)) for k in range(self.shapes_of.count())]:
             chosen = self.shapes_of.currentData()
             with QSignalBlocker(self.shapes_of):
@@ -219,7 +219,9 @@ class DeliverPage(Page):
                 self.shapes_of.setCurrentIndex(max(self.shapes_of.findData(chosen), 0))
         for row in range(self._shapes_row, self._words_row):
             self.form.setRowVisible(row, self.part.checkedId() == 2 and bool(drawn))
-        self.shapes_proof.setEnabled("#" not in str(self.shapes_format.currentData()))
+        has_shapes = any(m.shapes for m in drawn if m.id == self.shapes_of.currentData())
+        self.shapes_button.setEnabled(has_shapes)
+        self.shapes_proof.setEnabled(has_shapes and "#" not in str(self.shapes_format.currentData()))
 
     def _say_layout(self, wanted: bool) -> None:
         """In which coordinates meshes, cameras and shapes go out."""

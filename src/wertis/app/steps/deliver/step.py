@@ -188,7 +188,7 @@ class DeliverStep(Step):
         relative = fields.relative_wanted
         if fields.background.isChecked():
             task = ExportTask(what=kind, out=name, track=track.name, placement=placement.name if placement is not None else "", reference=reference,
-                              repaired=repaired, relative=relative, **layout.model_dump(include={"y_up", "centre", "units", "receiver", "first"}))
+                              repaired=repaired, relative=relative, **layout.options)
             if self.bench.attempt(lambda: self.background.add_export(s.shot, task)):
                 self.bench.say("It is exported in the background; go on working. The page shows how far it is.")
             return
@@ -210,9 +210,9 @@ class DeliverStep(Step):
         if track is None or placement is None or plate is None or cache is None or self.bench.work.busy() or not self.bench.attempt(fields.layout_wanted):
             return
         shot, layout, kind, suffix = s.shot, fields.layout_wanted(), fields.kind.currentData(), fields.format.currentData()
-        frames = self._shown_frames()
+        frames, relative = self._shown_frames(), fields.relative_wanted
         self._prove(f"{placement.name}, {kind} as {suffix[1:].upper()}", frames,
-                    lambda stop: prove(shot, track, placement, kind, suffix, layout, plate, frames, None, cache.get, stop))
+                    lambda stop: prove(shot, track, placement, kind, suffix, layout, plate, frames, None, cache.get, stop, relative))
 
     def prove_mesh(self, suffix: str) -> None:
         """The same with the mesh of the selected track."""
