@@ -22,6 +22,7 @@ KIND_WORDS = {"corners": "Graphic's corners", "inverse corners": "Steadying corn
 _FORMATS = {".json": "JSON", ".csv": "CSV", ".txt": "Plain table", ".exr": "EXR sequence"}
 _NONE = "/"  # in place of a name: no receiver is chosen
 _LINES = 9  # of the preview
+_MANY_LINES, _FEW_LINES = 132, 40  # pixels of its height
 
 
 class MotionFields(QWidget):
@@ -87,7 +88,7 @@ class MotionFields(QWidget):
         self.preview.setReadOnly(True)
         self.preview.setFont(QFontDatabase.systemFont(QFontDatabase.SystemFont.FixedFont))
         self.preview.setLineWrapMode(QPlainTextEdit.LineWrapMode.NoWrap)
-        self.preview.setFixedHeight(132)
+        self.make_room(False)
         self.preview.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.preview.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.preview.setAccessibleName("First lines of the file")
@@ -114,6 +115,10 @@ class MotionFields(QWidget):
             return s.placement
         there = s.shot.placements(s.track_id)
         return there[0] if there else None
+
+    def make_room(self, wanted: bool) -> None:
+        """Show fewer lines of the file, so that what is done in the background fits below without scrolling."""
+        self.preview.setFixedHeight(_FEW_LINES if wanted else _MANY_LINES)
 
     @property
     def relative_wanted(self) -> bool:

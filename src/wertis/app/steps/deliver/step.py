@@ -57,6 +57,8 @@ class DeliverStep(Step):
         self.background = BackgroundRender(RenderQueue(), bench.window)
         self.background.ended.connect(bench.say)
         self.page.queue_place.addWidget(QueueFields(self.background))
+        self.background.changed.connect(lambda: self.page.motion.make_room(bool(self.background.entries)))
+        self.page.motion.make_room(bool(self.background.entries))
         self.proof: ProofWindow | None = None
         self.page.motion.import_wanted.connect(self.import_motion)
 
