@@ -37,6 +37,16 @@ def errors(shot: PlaneShot, fixes: list[Fix]) -> np.ndarray:
                      for i, f in enumerate(fixes, 1)])
 
 
+def first_and_last(shot: PlaneShot) -> tuple[dict[int, Fix], dict[int, Fix]]:
+    """The answers to the frames after the first, by frame: as they come first, and as they stand when all is done."""
+    first: dict[int, Fix] = {}
+    last: dict[int, Fix] = {}
+    for frame, fix in track_plane(FramesPlate(shot.frames), shot.region, 0, range(1, len(shot.frames))):
+        first.setdefault(frame, fix)
+        last[frame] = fix
+    return first, last
+
+
 class PyramidTest(unittest.TestCase):
     def test_levels_asked_for_by_several_threads_are_made_once(self) -> None:
         luma = np.random.default_rng(1).integers(0, 256, (1024, 1024), dtype=np.uint8)
@@ -102,6 +112,31 @@ class PlanarTrackerTest(unittest.TestCase):
         self.assertLess(np.sqrt((better ** 2).mean()), 0.25)
         self.assertLess(np.sqrt((better ** 2).mean()), 0.5 * np.sqrt((plain ** 2).mean()))
         self.assertGreater((better <= 2 * np.array([answers[f].error for f in range(1, 36)])).mean(), 0.9)
+
+    def test_a_reflection_that_was_followed_is_given_up_for_the_surface(self) -> None:
+        # as strong as the surface itself: the tracker goes with it at first, far off and sure
+        shot = PlaneShot(n=36, mirrored=1.0)
+        first, last = first_and_last(shot)
+        gone = errors(shot, [first[f] for f in range(1, 36)])
+        self.assertGreater(np.median(gone), 20)
+        found = errors(shot, [last[f] for f in range(1, 36)])
+        self.assertLess(np.sqrt((found ** 2).mean()), 0.25)
+        self.assertGreater((found <= 2 * np.array([last[f].error for f in range(1, 36)])).mean(), 0.9)
+
+    def test_where_surface_and_reflection_cannot_be_told_apart_the_frames_are_lost(self) -> None:
+        shot = PlaneShot(n=36, mirrored=0.7, picture="rocket")  # large flat areas
+        first, last = first_and_last(shot)
+        self.assertGreater(np.median(errors(shot, [first[f] for f in range(1, 36)])), 20)
+        for fix in last.values():
+            if fix.matrix is None:
+                self.assertIn("cannot be told apart; draw", fix.reason)
+        left = errors(shot, [last[f] for f in range(1, 36)])
+        self.assertFalse((np.isfinite(left) & (left > 0.25)).any(), left)
+
+    def test_what_passes_in_front_is_not_taken_for_a_layer_that_was_followed(self) -> None:
+        shot = PlaneShot(n=30, passer=0.6, noise=7, picture="rocket")
+        first, last = first_and_last(shot)
+        self.assertLessEqual({f for f, fix in first.items() if fix.matrix is not None}, {f for f, fix in last.items() if fix.matrix is not None})
 
     def test_a_slow_reflection_is_not_drawn_to_the_surface(self) -> None:
         # two layers so little apart from frame to frame that their peaks overlap

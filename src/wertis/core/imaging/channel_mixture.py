@@ -12,7 +12,7 @@ _FEWEST = 400  # pixels from which grain can be told
 _ENOUGH, _BAND = 300_000, 48  # pixels that are looked at, about, and the height in pixels of the bands that they are taken in
 _GRAIN_KERNEL = np.outer([1, -2, 1], [1, -2, 1]).astype(np.float32) / 6  # blind to slopes and to straight edges along the pixels
 _PATCH, _FLAT = 7, 0.1  # side in pixels of the patches in which grain is measured, and the part of them, the flattest, whose power is taken for it
-_NO_GRAIN = 1 / 12  # variance that rounding to whole numbers leaves in a picture without grain
+NO_GRAIN = 1 / 12  # variance that rounding to whole numbers leaves in a picture without grain
 _EVEN = 0.25  # part of the channels' mean grain that is added to each, so that a guess at it is never believed wholly
 
 
@@ -46,7 +46,7 @@ def channel_mixture(picture: np.ndarray, mask: np.ndarray) -> np.ndarray:
     channels = [luma(np.ascontiguousarray(part[..., k:k + 1])).astype(np.float32) for k in range(3)]
     slopes = np.stack([_slopes(c)[:, inside].ravel() for c in channels])
     power = slopes.astype(np.float64) @ slopes.T / slopes.shape[1]
-    grain = np.array([grain_variance(c, inside) for c in channels]) + _NO_GRAIN
+    grain = np.array([grain_variance(c, inside) for c in channels]) + NO_GRAIN
     grain = np.diag(grain + _EVEN * grain.mean())
     best, mixture = 0.0, brightness
     for count in (3, 2, 1):

@@ -89,6 +89,7 @@ class Layers:
     scale : how many pixels of level 0 a kept pixel is wide.
     mask : (h, w) uint8, 1 where the surface is, on the reference's crop.
     surface : (h, w) float32, the surface without the reflection, once it was told apart.
+    unexplained : part of what the surface leaves of the frames that the reflection does not explain, 0..1; 1 where none was found.
     """
 
     def __init__(self, luma: np.ndarray, mask: np.ndarray, start: int) -> None:
@@ -106,6 +107,7 @@ class Layers:
         self.mask = (small > 0.99).astype(np.uint8)
         self.surface = np.zeros((0, 0), np.float32)
         self._mirror_told: _Mirror | None = None
+        self.unexplained = 1.0
         self.keep(start, np.eye(3), luma)
 
     def keep(self, frame: int, matrix: np.ndarray, luma: np.ndarray) -> None:
@@ -131,7 +133,9 @@ class Layers:
             k.inside = self._inside(k)
         if self.mask.size > _COARSE_PIXELS:
             rough = self._halved()
-            if not rough.separated(align):
+            separated = rough.separated(align)
+            self.unexplained = rough.unexplained
+            if not separated:
                 return False
             for k, r in zip(kept, rough.kept, strict=True):
                 k.matrix, k.shift, k.sure = _DOUBLED @ r.matrix @ np.linalg.inv(_DOUBLED), 2 * r.shift, r.sure
@@ -144,6 +148,8 @@ class Layers:
             return False
         before = _spread(left, kept)
         after = self._refined(left, align, _ROUNDS, _MEANS)
+        if after is not None:
+            self.unexplained = min(1.0, after / max(before, 1e-9))
         return after is not None and after <= _BETTER * before
 
     def _refined(self, left: list[np.ndarray], align: Align, rounds: int, means: int, measured: bool = True) -> float | None:

@@ -18,7 +18,6 @@ from wertis.core.imaging.pyramid import Pyramid
 from wertis.core.plate.base import Plate
 from wertis.core.plate.cuts import thumbnail, with_cuts
 from wertis.core.track.deferred_refinement import DeferredTracker
-from wertis.core.track.kinds import KINDS
 from wertis.core.track.planar import PlanarTracker
 from wertis.core.track.reflection import ReflectionKeeper
 from wertis.core.track.tracker_input import looked_at
@@ -94,7 +93,8 @@ def track_plane(plate: Plate, region: np.ndarray, start: int, frames: Iterable[i
 
     Yields each frame's number and answer as it is found; lost and unreadable frames come with no matrix and a reason. Where another shot begins
     tracking ends, and the frames beyond come with that as their reason. A frame may come a
-    second time at the end, with a better answer: where little was seen of it but frames on both sides are known, or where a reflection was told apart.
+    second time at the end, with a better answer: where little was seen of it but frames on both sides are known, or where a reflection was told apart;
+    or as lost, where it turns out that the reflection was followed.
 
     Parameters
     ----------
@@ -138,7 +138,7 @@ def track_plane(plate: Plate, region: np.ndarray, start: int, frames: Iterable[i
         mask = _halved(mask)
     reference, corners = as_seen(first), outline * scale
     tracker = PlanarTracker(reference, mask, corners, kind)
-    keeper = ReflectionKeeper(reference, mask, corners, KINDS[kind], start) if held is None else None
+    keeper = ReflectionKeeper(reference, mask, corners, kind, start) if held is None else None
     tracker.told_apart_later = keeper is not None
     refiner = TwoSidedRefiner(tracker)
     order = list(frames)
@@ -149,6 +149,12 @@ def track_plane(plate: Plate, region: np.ndarray, start: int, frames: Iterable[i
             tracker.start_at(rescaled(nearest, scale))
     other_side = (known or {}).get(start - onward)
     deferred = DeferredTracker(tracker, rescaled(other_side, scale) if other_side is not None else None)
+
+    def again(frame: int) -> np.ndarray | None:
+        try:
+            return as_seen(fetch(frame))
+        except PlateError:
+            return None
 
     def first_thumb(frame: int) -> np.ndarray:
         if frame == start:
@@ -194,7 +200,7 @@ def track_plane(plate: Plate, region: np.ndarray, start: int, frames: Iterable[i
             return
         yield from refiner.answers(held_on)
         if keeper is not None:
-            yield from keeper.answers()
+            yield from keeper.answers(again)
 
     for frame, fix in answers():
         if half and fix.matrix is not None:

@@ -1,0 +1,263 @@
+"""Which of two layers that move over one another is the surface: the one that ends where the region ends.
+
+A tracker in a pane that mirrors something strongly may follow what is mirrored. Both layers are then seen through one another all over the region,
+and nothing in a single frame says which is which. Their motions differ, though: the median of the frames, each moved to where one layer stands
+still, shows that layer alone; taken off the frames it leaves the other, which is tracked in its turn, and so on by turns. The surface fills its
+outline on every frame. What is mirrored leaves the outline on one side, where the wall beside the pane is seen in its place.
+
+Where the other layer cannot be tracked, one thing still tells a reflection that was followed: parts of the region that were seen at first are gone
+for good, on the side on which it leaves the pane, while everything that is still seen has something lying over it.
+
+Known ground: M. Irani, B. Rousso and S. Peleg, Computing occluding and transparent motions, IJCV 1994 (each layer from the registered mean of the
+frames, and tracked apart); R. Szeliski, S. Avidan and P. Anandan, Layer extraction from multiple images containing reflections and transparency,
+CVPR 2000.
+"""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import cv2
+import numpy as np
+
+from wertis.core.errors import RegionError
+from wertis.core.geometry import homography
+from wertis.core.geometry.conventions import from_centred, homography_from_centred, homography_to_centred, to_centred
+from wertis.core.geometry.motion import Fix
+from wertis.core.imaging.channel_mixture import NO_GRAIN, grain_variance
+from wertis.core.imaging.parallel import side_by_side
+from wertis.core.imaging.pyramid import Pyramid
+from wertis.core.track.kinds import KINDS
+from wertis.core.track.planar import PlanarTracker
+
+_PIXELS = 90_000  # of the region at most, at the resolution at which the layers are told apart
+_MOST_FRAMES = 240  # that are kept, at about a quarter of a megabyte each
+_SAMPLED = 24  # frames of which a layer is the median; more change it by less than the grain
+_FEWEST = 8  # frames on which the second layer must be found
+# kinds of motion that the layers are tracked with by turns: few unknowns at first, while the other still shines through; "" is the track's own
+_ROUNDS = ("similarity", "similarity", "", "", "", "")
+_FINE = 5.0  # pixels, standard deviation: what is smoother is light rather than a layer's picture
+_MIDDLE = 128.0  # of 0..255, on which a layer's picture is laid, which is a difference
+_EXPLAINED = 0.55  # part of what the first layer leaves that may be left when the second is taken off too
+_ALONE = 0.02  # part of the region that one layer must cover without the other for a frame to count
+_BLOCK = 16  # pixels, side of the blocks in which a layer is looked for
+_VEILED = 4.0  # deviation of what a layer leaves, over that of the grain, at the median block, from which something lies over it everywhere
+_SEEN, _UNSEEN = 0.5, 0.3  # correlation of a block with the layer from which it is seen there, and below which it is not
+_LEAVING = 0.06  # part of the blocks seen on the first third of the frames that are not on the last, from which the layer leaves the region
+_STAYS = 0.55  # correlation of a layer with the frames where it lies alone, over that where both lie, from which it fills its outline
+_CLEARER = 0.15  # by which that of one layer must be above the other's
+
+
+@dataclass(frozen=True)
+class Verdict:
+    """What was found of two layers.
+
+    Attributes
+    ----------
+    kind : "first" (the surface is what was tracked, or nothing says otherwise), "second" (it is the other layer), or "unclear" (what was tracked
+        leaves the region, and the other layer cannot be told).
+    fixes : the second layer's motion, by frame, in the pixels of the whole picture.
+    """
+
+    kind: str
+    fixes: dict[int, Fix]
+
+
+class _Layer:
+    """One layer: where it is on each frame, and its picture where the region is on the reference frame."""
+
+    def __init__(self, matrices: dict[int, np.ndarray], errors: dict[int, float], mask: np.ndarray) -> None:
+        self.matrices, self.errors, self._mask = matrices, errors, mask
+        self.picture: np.ndarray = np.zeros(mask.shape, np.float32)
+        self._where = {f: cv2.warpPerspective(mask, m, mask.shape[::-1], flags=cv2.INTER_NEAREST) > 0 for f, m in matrices.items()}
+
+    def learn(self, pictures: dict[int, np.ndarray], valid: dict[int, np.ndarray] | None = None) -> None:
+        """Its picture: the median of the frames' `pictures` (h, w), where they are `valid` (h, w) bool, moved to the reference frame."""
+        frames = sorted(f for f in self.matrices if f in pictures)
+        frames = [frames[k] for k in np.unique(np.linspace(0, len(frames) - 1, _SAMPLED).astype(int))]
+        size = self._mask.shape[::-1]
+        inverse = cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP
+
+        def steadied(frame: int) -> np.ndarray:
+            moved = np.asarray(cv2.warpPerspective(pictures[frame], self.matrices[frame], size, flags=inverse, borderValue=np.nan))
+            if valid is not None:
+                seen = cv2.warpPerspective(valid[frame].astype(np.uint8), self.matrices[frame], size, flags=cv2.INTER_NEAREST | cv2.WARP_INVERSE_MAP)
+                moved[seen == 0] = np.nan
+            return moved[self._mask > 0]
+
+        stack = np.sort(np.stack(side_by_side(steadied, frames)), axis=0)  # what is not seen comes last
+        count = np.isfinite(stack).sum(0)
+        middle = np.take_along_axis(stack, np.maximum(count - 1, 0)[None] // 2, axis=0)[0]
+        self.picture = np.zeros_like(self.picture)
+        self.picture[self._mask > 0] = np.where(count > 0, middle, np.nanmedian(middle) if count.any() else 0.0)
+
+    def shown(self, frame: int) -> np.ndarray:
+        """(h, w) float32, as it is on a frame; 0 beyond the region."""
+        return np.asarray(cv2.warpPerspective(self.picture, self.matrices[frame], self.picture.shape[::-1]))
+
+    @property
+    def outlines(self) -> dict[int, np.ndarray]:
+        """`where` of every frame."""
+        return self._where
+
+    def where(self, frame: int) -> np.ndarray:
+        """(h, w) bool, where the region would be if it moved as this layer does."""
+        return self._where[frame]
+
+    def taken_off(self, pictures: dict[int, np.ndarray]) -> dict[int, np.ndarray]:
+        """What the frames show beside it, (h, w) float32 with a median of 0 where it is, and 0 elsewhere."""
+        def left(frame: int) -> np.ndarray:
+            rest = pictures[frame] - self.shown(frame)
+            inside = self.where(frame)
+            return np.asarray((rest - (np.median(rest[inside]) if inside.any() else 0.0)) * inside, np.float32)
+
+        frames = [f for f in self.matrices if f in pictures]
+        return dict(zip(frames, side_by_side(left, frames), strict=True))
+
+
+def told_apart(read: Callable[[int], np.ndarray | None], start: int, fixes: dict[int, Fix], mask: np.ndarray, corners: np.ndarray, kind: str) -> Verdict:
+    """Look for a second layer in a tracked region, and say which of the two is the surface.
+
+    Parameters
+    ----------
+    read : gives a frame's luma (height, width) on a scale of 0..255, or None where it cannot be read.
+    start : the reference frame.
+    fixes : the answers of the track, by frame, in their order away from `start`; one without a matrix is passed over.
+    mask : (height, width) uint8, non-zero where the surface is on the reference frame.
+    corners : (N, 2) points, in Wertis' pixels, at which the expected error is stated.
+    kind : a name in `kinds.KINDS`.
+    """
+    area = max(int(np.count_nonzero(mask)), 1)
+    level = int(np.clip(np.ceil(np.log2(area / _PIXELS) / 2), 0, 5))
+    scale = 2.0 ** level
+    small = (Pyramid(mask)[level] > 0.9 * mask.max()).astype(np.uint8)
+    order = [start, *(f for f, fix in fixes.items() if fix.matrix is not None and f != start)][:_MOST_FRAMES]
+    pictures = {f: np.clip(Pyramid(luma)[level], 0, 255) for f in order if (luma := read(f)) is not None}
+    if start not in pictures or len(pictures) <= _FEWEST or small.sum() < 1000:
+        return Verdict("first", {})
+    shrink = np.diag([1 / scale, 1 / scale, 1.0])
+    matrices = {start: np.eye(3), **{f: shrink @ homography_to_centred(fixes[f].matrix) @ np.linalg.inv(shrink)  # type: ignore[arg-type]
+                                     for f in pictures if f != start}}
+    first = _Layer(matrices, {}, small)
+    first.learn(pictures)
+    left = first.taken_off(pictures)
+    veiled, leaves = _residue(pictures, left, first, start)
+    if not (veiled and leaves):
+        return Verdict("first", {})
+    unclear = Verdict("unclear", {})
+    places = from_centred(to_centred(corners) / scale)
+    second: _Layer | None = None
+    for each in _ROUNDS:
+        if second is not None:
+            again = _tracked(second.taken_off(pictures), second, small, places, each or kind, start)
+            if again is not None:
+                first = again
+                first.learn(second.taken_off(pictures), second.outlines)
+                left = first.taken_off(pictures)
+        second = _tracked(left, first, small, places, each or kind, start)
+        if second is None:
+            return unclear
+        second.learn(left, first.outlines)
+    assert second is not None
+    found = {f: Fix(homography_from_centred(homography.normalised(np.linalg.inv(shrink) @ m @ shrink)), scale * second.errors[f], 1.0)
+             for f, m in second.matrices.items() if f != start}
+    which = _which(pictures, first, second, start, int(small.sum()))
+    return unclear if which == "unclear" else Verdict(which, found)
+
+
+def _residue(pictures: dict[int, np.ndarray], left: dict[int, np.ndarray], layer: _Layer, start: int) -> tuple[bool, bool]:
+    """Whether something lies over the layer all over the region, and whether the layer leaves it."""
+    h, w = layer.picture.shape
+    size, blocks = (w, h), (max(1, w // _BLOCK), max(1, h // _BLOCK))
+    inverse = cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP
+
+    def reduced(picture: np.ndarray) -> np.ndarray:
+        return np.asarray(cv2.resize(picture, blocks, interpolation=cv2.INTER_AREA))
+
+    def one(frame: int) -> tuple[np.ndarray, np.ndarray]:
+        matrix = layer.matrices[frame]
+        inside = np.asarray(layer.where(frame), np.uint8)
+        seen = cv2.warpPerspective(inside, matrix, size, flags=cv2.INTER_NEAREST | cv2.WARP_INVERSE_MAP) > 0
+        rest, picture = (_smoothed_away(cv2.warpPerspective(p[frame], matrix, size, flags=inverse), seen) for p in (left, pictures))
+        own = _smoothed_away(layer.picture, seen)
+        full = reduced(seen.astype(np.float32)) > 0.9
+        alike = reduced(own * picture) / np.maximum(np.sqrt(reduced(own * own) * reduced(picture * picture)), 1e-3)
+        return np.where(full, reduced(rest * rest), np.nan)[full], np.where(full, alike, np.nan)
+
+    frames = sorted((f for f in left if f != start), key=lambda f: abs(f - start))
+    each = side_by_side(one, frames)
+    counted = [rest for rest, _ in each if len(rest)]
+    if len(counted) < _FEWEST:
+        return False, False
+    grain = np.median([grain_variance(pictures[f], layer.where(f)) for f in frames[::max(1, len(frames) // _FEWEST)]]) + NO_GRAIN
+    veiled = bool(np.median([np.median(rest) for rest in counted]) > _VEILED ** 2 * grain)
+    third = len(each) // 3
+    early, late = (np.stack([alike for _, alike in part]) for part in (each[:third], each[-third:]))
+    known = np.isfinite(early).any(0) & np.isfinite(late).any(0)
+    at_first, at_last = (np.nanmedian(part[:, known], axis=0) for part in (early, late))
+    gone = ((at_first > _SEEN) & (at_last < _UNSEEN)).sum() / max((at_first > _SEEN).sum(), 1)
+    return veiled, bool(gone > _LEAVING)
+
+
+def _tracked(left: dict[int, np.ndarray], other: _Layer, mask: np.ndarray, corners: np.ndarray, kind: str, start: int) -> _Layer | None:
+    """The layer that is seen in what another one leaves of the frames, tracked; None where it is found on too few of them."""
+    try:
+        tracker = PlanarTracker(np.clip(left[start] + _MIDDLE, 0, 255), mask * 255, corners, kind if kind in KINDS else "perspective")
+    except RegionError:
+        return None
+    matrices, errors = {start: np.eye(3)}, {start: 0.0}
+    for frame, rest in left.items():
+        if frame == start:
+            continue
+        fix = tracker.feed(np.clip(rest + _MIDDLE, 0, 255), np.where(other.where(frame), 0, 255).astype(np.uint8))
+        if fix.matrix is not None:
+            matrices[frame], errors[frame] = homography_to_centred(fix.matrix), fix.error
+    return _Layer(matrices, errors, mask) if len(matrices) > _FEWEST else None
+
+
+def _which(pictures: dict[int, np.ndarray], first: _Layer, second: _Layer, start: int, area: int) -> str:
+    """The verdict, from how well each layer is seen where both should be and where it alone should be."""
+    together: tuple[list[float], list[float]] = ([], [])
+    alone: tuple[list[float], list[float]] = ([], [])
+    before = after = 0.0
+    inner = np.ones((5, 5), np.uint8)
+    for f in second.matrices:
+        if f == start or f not in first.matrices:
+            continue
+        a, b = first.where(f), second.where(f)
+        both = cv2.erode((a & b).astype(np.uint8), inner) > 0
+        if both.sum() < _ALONE * area:
+            continue
+        shown = first.shown(f), second.shown(f)
+        before += float((_detail(pictures[f] - shown[0], both) ** 2).sum())
+        after += float((_detail(pictures[f] - shown[0] - shown[1], both) ** 2).sum())
+        for k, only in enumerate((a & ~b, b & ~a)):
+            only = cv2.erode(only.astype(np.uint8), inner) > 0
+            if only.sum() >= _ALONE * area:
+                together[k].append(_correlation(shown[k], pictures[f], both))
+                alone[k].append(_correlation(shown[k], pictures[f], only))
+    if after > _EXPLAINED ** 2 * before:
+        return "unclear"
+    if min(len(alone[0]), len(alone[1])) < 3:
+        return "first"  # they hardly part, so that it makes little difference which is followed
+    stays = [float(np.median(x)) / max(float(np.median(t)), 1e-3) for x, t in zip(alone, together, strict=True)]
+    if stays[0] >= _STAYS and stays[0] > stays[1] + _CLEARER:
+        return "first"
+    return "second" if stays[1] >= _STAYS and stays[1] > stays[0] + _CLEARER else "unclear"
+
+
+def _detail(picture: np.ndarray, where: np.ndarray) -> np.ndarray:
+    """(n,) the picture's fine structure at the n pixels where `where` (h, w) is true."""
+    return _smoothed_away(picture, where)[where]
+
+
+def _smoothed_away(picture: np.ndarray, where: np.ndarray) -> np.ndarray:
+    """(h, w) a picture less its smoothed self, made of the pixels where `where` (h, w) is true alone; 0 elsewhere."""
+    weight = where.astype(np.float32)
+    smooth = cv2.GaussianBlur(picture * weight, (0, 0), _FINE) / np.maximum(cv2.GaussianBlur(weight, (0, 0), _FINE), 0.05)
+    return np.asarray((picture - smooth) * weight, np.float32)
+
+
+def _correlation(a: np.ndarray, b: np.ndarray, where: np.ndarray) -> float:
+    x, y = _detail(a, where), _detail(b, where)
+    x, y = x - x.mean(), y - y.mean()
+    return float((x * y).sum() / max(np.sqrt((x ** 2).sum() * (y ** 2).sum()), 1e-9))
