@@ -282,8 +282,7 @@ class Layers:
 
     def _first_signs(self, surface: np.ndarray) -> bool:
         """Whether anything moves over the surface on some pairs of frames; a quick look, since most surfaces mirror nothing."""
-        at = np.linspace(0, len(self.kept) - 2, _PAIRS).astype(int)
-        pairs = [(self.kept[i], self.kept[i + 1]) for i in at]
+        pairs = [(self.kept[i], self.kept[i + span]) for span in _SPANS for i in np.linspace(0, len(self.kept) - 1 - span, _PAIRS).astype(int)]
         left = {k.frame: rest for k, rest in zip([k for p in pairs for k in p], self._left_over(surface, [k for p in pairs for k in p]), strict=True)}
         return any(_shift_between(*_on_one(a, left[a.frame], b, left[b.frame]))[1] > _CLEAR for a, b in pairs)
 
