@@ -8,6 +8,7 @@ from pathlib import Path
 
 import cv2
 import numpy as np
+from PySide6.QtCore import Qt
 
 import wertis
 from tests.scenes import SIZE, texture
@@ -25,7 +26,7 @@ from wertis.core.jobs.point_tracking import good_spots
 from wertis.core.jobs.tracking import runs_from, tracked
 from wertis.core.shot import edits, points, store
 from wertis.core.shot.document import PlateRef, Shot
-from wertis.core.shot.points import PointsSettings, PointsSolution
+from wertis.core.shot.points import Pattern, PointsSettings, PointsSolution
 from wertis.core.shot.resolve import motion_of
 from wertis.core.track.points import PointTracker
 
@@ -131,7 +132,7 @@ class TrackingTest(unittest.TestCase):
     def shot(self) -> Shot:
         made = Shot(plate=PlateRef(path="/nowhere/wall", first=FIRST, last=FIRST + COUNT - 1, size=SIZE), range=(FIRST, FIRST + COUNT - 1))
         made, track = edits.add_track(made, np.array([[60.0, 50], [420, 50], [420, 280], [60, 280]]), FIRST, "Wall")
-        made = edits.set_settings(made, track.id, PointsSettings(points=START, names=NAMES, sides=(0,) * 5))
+        made = edits.set_settings(made, track.id, PointsSettings(points=START, names=NAMES, patterns=(Pattern(),) * 5))
         return tracked(made, track.id, Film(), runs_from(made, made.tracks[0], FIRST, "both"))  # type: ignore[arg-type]
 
     def solution(self) -> PointsSolution:
@@ -221,6 +222,76 @@ class TrackingTest(unittest.TestCase):
             store.save(made, Path(folder) / "wall.wertis")
             self.assertEqual(store.load(Path(folder) / "wall.wertis").tracks, made.tracks)
 
+    def test_a_pattern_may_lie_beside_its_point(self) -> None:
+        offsets = np.array([[0.0, 0], [-30, 20], [-25, -12], [0, 0], [30, 8]])
+        tracker = PointTracker(grey(0), START, offsets=offsets)
+        for k in range(1, COUNT):
+            fix = tracker.feed(grey(k))
+            assert fix.places is not None
+            away = np.linalg.norm(fix.places - placed(START, FIRST + k), axis=1)
+            self.assertLess(away[fix.measured].max(), 0.3, k)  # turned and scaled with the wall, which a plain shift would leave half a pixel off
+        alone = PointTracker(grey(0), START[:1], offsets=np.array([[30.0, 20]]))
+        patterns = placed(START[:1] + [30, 20], FIRST + 1) - placed(START[:1], FIRST + 1)
+        fix = alone.feed(grey(1))
+        assert fix.places is not None
+        np.testing.assert_allclose(fix.places, placed(START[:1] + [30, 20], FIRST + 1) - [30, 20], atol=0.3)  # alone it shifts
+        self.assertLess(np.abs(patterns - [30, 20]).max(), 0.5)
+        with self.assertRaisesRegex(RegionError, "pattern at"):
+            PointTracker(grey(0), START[:1], offsets=np.array([[-200.0, 0]]))
+
+    def test_the_search_area_holds_back_and_reaches_out(self) -> None:
+        jump = 52.0
+        moved = cv2.warpAffine(film()[0], np.array([[1.0, 0, jump], [0, 1, 0]]), SIZE, borderMode=cv2.BORDER_REFLECT)
+        picture = cv2.cvtColor(moved, cv2.COLOR_BGR2GRAY)
+        found = {}
+        for reach in (0, 20, 70):
+            fix = PointTracker(grey(0), START[:1], reaches=np.array([reach])).feed(picture)
+            assert fix.places is not None
+            found[reach] = bool(fix.measured[0]) and bool(abs(fix.places[0, 0] - START[0, 0] - jump) < 0.3)
+        self.assertEqual(found, {0: False, 20: False, 70: True})
+        near = cv2.cvtColor(cv2.warpAffine(film()[0], np.array([[1.0, 0, 12], [0, 1, 0]]), SIZE, borderMode=cv2.BORDER_REFLECT), cv2.COLOR_BGR2GRAY)
+        for reach, there in ((16, True), (8, False)):
+            self.assertEqual(bool(PointTracker(grey(0), START[:1], reaches=np.array([reach])).feed(near).measured[0]), there)
+
+    def test_a_look_that_changes_for_good_is_renewed_and_its_error_added(self) -> None:
+        before, after = (texture(name, size=SIZE).astype(np.float32) for name in ("coffee", "astronaut"))
+        rng, count = np.random.default_rng(4), 90
+        start = np.array([[150.0, 120], [300, 130], [200, 200]])
+        pictures = []
+        for k in range(count):
+            seen = before + (after - before) * np.float32(k / (count - 1))
+            seen = cv2.warpAffine(seen, np.array([[1, 0, 0.5 * k], [0, 1, -0.3 * k]]), SIZE, flags=cv2.INTER_CUBIC, borderMode=cv2.BORDER_REFLECT)
+            pictures.append(cv2.cvtColor(np.clip(seen + rng.normal(0, 1.5, seen.shape), 0, 255).astype(np.uint8), cv2.COLOR_RGB2GRAY))
+        seen_by = {}
+        for renewed in (False, True):
+            tracker = PointTracker(pictures[0], start, renewed=renewed)
+            fixes = [tracker.feed(p) for p in pictures[1:]]
+            seen_by[renewed] = np.mean([f.measured for f in fixes])
+            away = np.array([np.linalg.norm(f.places - start - [0.5 * k, -0.3 * k], axis=1) for k, f in enumerate(fixes, 1)])
+            measured, errors = np.array([f.measured for f in fixes]), np.array([f.errors for f in fixes])
+            self.assertGreater((away < 2.5 * errors)[measured].mean(), 0.9)
+            self.assertLess(away[measured].max(), 4.0)
+        self.assertGreater(seen_by[True], seen_by[False] + 0.2)
+
+    def test_patterns_are_set_and_kept(self) -> None:
+        made = self.shot()
+        ident = made.tracks[0].id
+        other = points.set_patterns(made, ident, {"b", "c"}, side=31, reach=50, offset=(10.0, -4.0), renewed=False)
+        self.assertEqual([p.side for p in other.tracks[0].settings.patterns], [0, 31, 31, 0, 0])  # type: ignore[attr-defined]
+        self.assertIsNotNone(other.tracks[0].solution)
+        with self.assertRaisesRegex(RegionError, "no point named x"):
+            points.set_patterns(made, ident, {"x"}, side=31)
+        with self.assertRaisesRegex(RegionError, "pattern of point a lies outside"):
+            points.set_patterns(made, ident, {"a"}, offset=(-500.0, 0))
+        with tempfile.TemporaryDirectory() as folder:
+            store.save(other, Path(folder) / "wall.wertis")
+            self.assertEqual(store.load(Path(folder) / "wall.wertis").tracks, other.tracks)
+        again = tracked(other, ident, Film(), runs_from(other, other.tracks[0], FIRST, "both"))  # type: ignore[arg-type]
+        found = again.tracks[0].solution
+        assert isinstance(found, PointsSolution)
+        np.testing.assert_allclose(found.points, START)
+        self.assertLess(np.linalg.norm(found.places[-1, :4] - placed(START[:4], FIRST + COUNT - 1), axis=1).max(), 0.3)
+
     def test_many_points_follow_a_surface_that_bends(self) -> None:
         x, y = np.meshgrid(np.linspace(130, 350, 6), np.linspace(90, 240, 5))
         start = np.column_stack([x.ravel(), y.ravel()])
@@ -234,6 +305,10 @@ class TrackingTest(unittest.TestCase):
             self.assertLess(np.sqrt((away ** 2).mean()), 0.3)
         self.assertEqual(REFERENCE + k, LAST)
         self.assertEqual(len(QUAD), 4)
+
+
+def grey(k: int) -> np.ndarray:
+    return np.asarray(cv2.cvtColor(film()[k], cv2.COLOR_BGR2GRAY))
 
 
 class Film:
@@ -279,6 +354,14 @@ class CommandTest(unittest.TestCase):
             self.assertFalse(wall.tracked_points(1006)["e"].measured)
             wall.use_points({"e"}, "similarity")
             np.testing.assert_allclose(wall.follow(at, 1004)[1008], placed(START, 1008), atol=0.3)
+            wall.set_patterns(["a"], side=25, reach=30, offset=(4, 2))
+            self.assertEqual(wall.record.settings.patterns[0].offset, (4, 2))
+            (folder / "own.csv").write_text("id,x,y,side,reach,dx,dy\n" + "".join(f"{n},{x},{y},25,40,6,-3\n"
+                                                                                  for n, (x, y) in zip(NAMES, at, strict=True)))
+            self.assertEqual(main([*given, "--points", str(folder / "own.csv"), "--save", str(folder / "own.wertis")]), 0)
+            own = wertis.open(folder / "own.wertis").surface("Surface")
+            self.assertEqual([(p.side, p.reach, p.offset) for p in own.record.settings.patterns], [(25, 40, (6.0, -3.0))] * 5)
+            self.assertLess(np.linalg.norm(own.tracked_points(1008)["a"].place - placed(START[:1], 1008)[0]), 0.3)
             for wrong in (["--pegs", "x.csv", "--points", str(folder / "in.csv"), "--out", "o.csv"], ["--out", "o.csv"]):
                 self.assertNotEqual(main([*given, *wrong]), 0)
 
@@ -311,6 +394,7 @@ class PointsWindowTest(WindowCase):
         page.points.taken.setCurrentIndex(page.points.taken.findData("similarity"))
         page.points.taken.activated.emit(page.points.taken.currentIndex())
         self.assertEqual(s.track.solution.model, "similarity")
+        self.patterns_dragged(w, page, tool)
         s.go_step("Use")
         w.steps["Use"].place()
         self.until(lambda: s.placement is not None)
@@ -321,6 +405,43 @@ class PointsWindowTest(WindowCase):
         while s.history.undo_label:
             w.undo()
         self.assertEqual(s.shot, start)
+
+    def patterns_dragged(self, w, page, tool) -> None:  # type: ignore[no-untyped-def]
+        """A pattern's size, its search area and its place beside the point are dragged on the picture; it is seen large."""
+        s, none, ctrl = w.session, Qt.KeyboardModifier.NoModifier, Qt.KeyboardModifier.ControlModifier
+        s.go(s.track.region.frame)
+        tool = w.viewer.tool
+        tool.chosen = {0}
+        w.steps["Track"]._points_chosen({0})
+        place = s.track.settings.points[0]
+        tool.press(place + 31 / 2, 3, none)  # the corner of a pattern whose size goes by the texture
+        tool.move(place + 22, 3)
+        tool.release(place + 22)
+        self.assertEqual(s.track.settings.patterns[0].side, 45)
+        outer = place + 45 / 2 + 24
+        tool.press(outer, 3, none)
+        tool.move(outer + 12, 3)
+        tool.release(outer + 12)
+        self.assertEqual(s.track.settings.patterns[0].reach, 36)
+        tool.press(place, 3, ctrl)
+        tool.move(place + [9, 6], 3)
+        tool.release(place + [9, 6])
+        self.assertEqual(s.track.settings.patterns[0].offset, (9.0, 6.0))
+        np.testing.assert_array_equal(s.track.settings.points[0], place)  # the point stays
+        tool.press(place + [9, 6], 3, none)  # it is taken by its middle from then on
+        tool.move(place + [4, 6], 3)
+        tool.release(place + [4, 6])
+        self.assertEqual(s.track.settings.patterns[0].offset, (4.0, 6.0))
+        self.assertTrue(page.points.large.isVisibleTo(page))
+        self.until(lambda: all(crop is not None for crop in page.points.large._crops))
+        s.go(s.track.region.frame + 1)
+        w.steps["Track"]._points_chosen({0})
+        self.assertRegex(page.points.large._words[1], r"^\d+%, \d\.\d\d px$")
+        page.points.buttons["pattern-back"].click()
+        self.assertEqual(s.track.settings.patterns[0].offset, (0.0, 0.0))
+        page.points.reach.setValue(0)
+        page.points.renewed.click()
+        self.assertEqual((s.track.settings.patterns[0].reach, s.track.settings.renewed), (0, False))
 
 
 del WindowCase, Conformance

@@ -7,6 +7,7 @@ from PySide6.QtGui import QPainter, QPen
 from wertis.app import theme
 from wertis.app.painting import words
 from wertis.app.picture_view import PictureView
+from wertis.app.session import Session
 from wertis.core.shot.document import Track
 from wertis.core.shot.points import PointsSettings, PointsSolution
 from wertis.core.track.points import PointsFix
@@ -15,9 +16,9 @@ _ARM = 6.0  # screen pixels of a cross, from its middle
 _FEW = 24  # points up to which each has its name
 
 
-def points_on(view: PictureView, track: Track) -> tuple[np.ndarray, np.ndarray] | None:
+def places_on(s: Session, track: Track) -> tuple[np.ndarray, np.ndarray] | None:
     """Where a track's points (N, 2) are on the frame in view, and (N,) which were found; None where unknown."""
-    s, settings, solution = view.session, track.settings, track.solution
+    settings, solution = track.settings, track.solution
     if not isinstance(settings, PointsSettings) or settings.points is None:
         return None
     if s.frame == track.region.frame:
@@ -33,9 +34,9 @@ def points_on(view: PictureView, track: Track) -> tuple[np.ndarray, np.ndarray] 
 
 def paint_points(painter: QPainter, view: PictureView, chosen: set[int]) -> None:
     """The selected track's points: a cross where one is found (in its pattern's square, where that has a set size), a ring where it is
-    hidden, dotted where it is left out."""
+    hidden, dotted where it is left out. A chosen one's pattern and search area are its tool's to draw."""
     track = view.session.track
-    there = points_on(view, track) if track is not None and track.visible else None
+    there = places_on(view.session, track) if track is not None and track.visible else None
     if track is None or there is None or not isinstance(track.settings, PointsSettings):
         return
     places, found = there
@@ -45,8 +46,9 @@ def paint_points(painter: QPainter, view: PictureView, chosen: set[int]) -> None
     if view.through is not None:
         painter.setClipRect(view.picture_area())
     for k, (place, name) in enumerate(zip(places, settings.names, strict=True)):
-        half = settings.sides[k] / 2  # where the size goes by the texture none is drawn
-        at, low, high = view.to_screen(np.array([place, place - half, place + half]))
+        pattern = settings.patterns[k]
+        half = pattern.side / 2 if k not in chosen else 0.0  # where the size goes by the texture none is drawn
+        at, low, high = view.to_screen(place + np.array([[0.0, 0], pattern.offset, pattern.offset]) + half * np.array([[0], [-1], [1]]))
         if not np.isfinite([at, low, high]).all():
             continue
         colour = theme.AMBER if k in chosen else theme.ACCENT if found[k] else theme.PAPER
@@ -58,6 +60,8 @@ def paint_points(painter: QPainter, view: PictureView, chosen: set[int]) -> None
                 painter.drawLines([QLineF(at[0] - _ARM, at[1], at[0] + _ARM, at[1]), QLineF(at[0], at[1] - _ARM, at[0], at[1] + _ARM)])
                 if half:
                     painter.drawRect(QRectF(QPointF(*low), QPointF(*high)).normalized())
+                if any(pattern.offset):
+                    painter.drawLine(QPointF(*at), QPointF(*((low + high) / 2)))
             else:
                 painter.drawEllipse(QPointF(*at), 7, 7)
         if len(places) <= _FEW:

@@ -26,13 +26,14 @@ def run_point_track(a: argparse.Namespace) -> int:
     arguments.full_resolution(a)
     arguments.folders_exist(a.out, a.save)
     points = points_csv.read_points(Path(a.points))
+    patterns = {name: _pattern(given) for name, given in points_csv.read_patterns(Path(a.points)).items()}
     shot = wertis.open(a.plate, a.layer)
     first, last = arguments.frame_range(a.range_, shot.plate.first, shot.plate.last)
     shot.range = min(first, a.start), max(last, a.start)
     region = arguments.points(a.region, "region") if a.region else _box_round(np.array(list(points.values())), shot.plate.size)
     progress = Progress("tracking", a.quiet)
     surface = shot.track(region, a.start, "points", a.name, a.look, hold_outs=[arguments.hold_out(text) for text in a.holdout], progress=progress,
-                         points=points)
+                         points=points, patterns=patterns)
     progress.end()
     shot.range = first, last
     if a.out:
@@ -42,6 +43,11 @@ def run_point_track(a: argparse.Namespace) -> int:
     if a.save:
         shot.save(Path(a.save))
     return reported(surface, a.start, first, last)
+
+
+def _pattern(given: dict[str, float]) -> dict[str, object]:
+    whole = {k: round(v) for k, v in given.items() if k in ("side", "reach")}
+    return {**whole, "offset": (given.get("dx", 0.0), given.get("dy", 0.0))}
 
 
 def _box_round(points: np.ndarray, size: tuple[int, int]) -> np.ndarray:

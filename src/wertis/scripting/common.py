@@ -21,7 +21,7 @@ from wertis.core.shot.document import Item
 from wertis.core.shot.document import Shot as Document
 from wertis.core.shot.hold_outs import open_matte, read_matte
 from wertis.core.shot.items import carry_item, duplicate_item, item_of, order_item, remove_item
-from wertis.core.shot.points import PointsSettings
+from wertis.core.shot.points import Pattern, PointsSettings
 
 if TYPE_CHECKING:
     from wertis.scripting.shot import Shot
@@ -122,11 +122,16 @@ def held(what: Points | str | Path, size: tuple[int, int]) -> Callable[[int], np
     return lambda frame: np.where(mask > 0, 255, 0).astype(np.uint8)
 
 
-def points_settings(points: Points | Mapping[str, tuple[float, float]], look: str) -> PointsSettings:
-    """Settings of a track of points: those given, by their names or numbered."""
+def points_settings(points: Points | Mapping[str, tuple[float, float]], look: str,
+                    patterns: Mapping[str, Mapping[str, Any]] | None = None) -> PointsSettings:
+    """Settings of a track of points: those given, by their names or numbered, and what they are found by, by name: `side`, `reach`, `offset`."""
     named = dict(points) if isinstance(points, Mapping) else {str(k): p for k, p in enumerate(numbers(points, "points"))}
     places = np.array(list(named.values()), float).reshape(-1, 2)
-    return PointsSettings(points=places, names=tuple(named), sides=(0,) * len(named), inside=True, look=look)  # type: ignore[arg-type]
+    unknown = sorted(set(patterns or {}) - set(named))
+    if unknown:
+        raise RegionError(f"There is no point named {unknown[0]} to have a pattern; the points are {', '.join(named)}.")
+    made = tuple(Pattern(**(patterns or {}).get(name, {})) for name in named)
+    return PointsSettings(points=places, names=tuple(named), patterns=made, inside=True, look=look)  # type: ignore[arg-type]
 
 
 def measured_match(shot: Shot, ident: str, parts: Iterable[str], progress: Progress | None, stop: threading.Event | None) -> dict[str, str]:

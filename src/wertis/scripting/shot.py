@@ -143,7 +143,7 @@ class Shot:
     def add(self, region: Points, frame: int, name: str = "Surface", model: str = "perspective", look: str = "mix", half: bool = False,
             smooth: bool = False, spacing: float | None = None, stiffness: float | None = None, vertices: Points | None = None,
             points: Points | Mapping[str, tuple[float, float]] | None = None, keep: str | Path | None = None, whole: bool = False,
-            parts: bool | None = None, neighbours: bool = True) -> Surface:
+            parts: bool | None = None, neighbours: bool = True, patterns: Mapping[str, Mapping[str, Any]] | None = None) -> Surface:
         """Add a track whose region (N, 2) is drawn on a frame, without tracking it yet; the words are those of `track`.
 
         Parameters
@@ -176,7 +176,7 @@ class Shot:
                 own = None if vertices is None else np.ascontiguousarray(numbers(vertices, "vertices"))
                 settings = MeshSettings(spacing=spacing, stiffness=stiffness, look=look, half=half, vertices=own)  # type: ignore[arg-type]
             elif points is not None:
-                settings = points_settings(points, look)
+                settings = points_settings(points, look, patterns)
             elif model == "dense":
                 settings = DenseSettings(folder=str(Path(keep).absolute()) if keep is not None else "", whole=whole, look=look,  # type: ignore[arg-type]
                                          parts=whole if parts is None else parts, neighbours=neighbours)
@@ -192,7 +192,7 @@ class Shot:
               hold_outs: Iterable[Points | str | Path] = (), progress: Progress | None = None, stop: threading.Event | None = None,
               spacing: float | None = None, stiffness: float | None = None, vertices: Points | None = None,
               points: Points | Mapping[str, tuple[float, float]] | None = None, keep: str | Path | None = None, whole: bool = False,
-              parts: bool | None = None) -> Surface:
+              parts: bool | None = None, patterns: Mapping[str, Mapping[str, Any]] | None = None) -> Surface:
         """Track a region through the shot's range, both ways from the frame on which it is drawn.
 
         Parameters
@@ -207,11 +207,14 @@ class Shot:
         stiffness : of a mesh, 0 (cloth) to 100 (board); from the pictures when not given.
         vertices : (V, 2) a mesh's own vertices on the frame, in place of those that are laid.
         points : (N, 2) the spots on the frame for model points, or name to x, y.
+        patterns : what points are found by, by their names: `side` of the square pattern, `reach` of the search round where it is expected, and `offset`
+            (x, y) from the point to the pattern's middle, in pixels.
         keep : folder in which dense motion is kept; in the user's cache when not given. What is there and still holds is not computed again.
         whole : dense motion of the whole picture, not of the region alone.
         parts : dense motion of what does not go with one surface as well; of the whole picture it is looked for when not given.
         """
-        surface = self.add(region, frame, name, model, look, half, False, spacing, stiffness, vertices, points, keep, whole, parts)
+        surface = self.add(region, frame, name, model, look, half, False, spacing, stiffness, vertices, points, keep, whole, parts,
+                           patterns=patterns)
         for each in hold_outs:
             surface.hold_out(each)
         return surface.track(progress=progress, stop=stop)

@@ -290,6 +290,20 @@ class Surface:
                                                                   model))  # type: ignore[arg-type]
         return self
 
+    def set_patterns(self, names: Iterable[str], side: int | None = None, reach: int | None = None, offset: tuple[float, float] | None = None,
+                     renewed: bool | None = None) -> Surface:
+        """Choose what points are found by; what was tracked stays until it is tracked again. Returns itself.
+
+        Parameters
+        ----------
+        side, reach : of the square pattern, and how far round where it is expected it is looked for, in pixels; 0 leaves that to the tracker.
+        offset : (x, y) from the point to the pattern's middle, in pixels.
+        renewed : for all points, whether a pattern that changes for good is looked for by its newer look as well.
+        """
+        with checked_fields():
+            self.shot._do("Set patterns", point_edits.set_patterns(self.shot.document, self.id, set(names), side, reach, offset, renewed))
+        return self
+
     def find_pegs(self, frame: int, vertices: Iterable[int] | None = None) -> dict[int, str]:
         """Let vertices of a mesh find their places on a frame by the reference frame's picture, and peg them there; the chosen ones, or all.
 

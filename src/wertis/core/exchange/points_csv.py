@@ -23,6 +23,27 @@ def read_points(path: Path) -> dict[str, tuple[float, float]]:
     return {ident: (place[0], place[1]) for _, ident, place in _rows(path, False)}
 
 
+PATTERN_COLUMNS = ("side", "reach", "dx", "dy")
+
+
+def read_patterns(path: Path) -> dict[str, dict[str, float]]:
+    """What each point of `id,x,y` is found by, as far as the table has columns for it: `side` of the pattern and `reach` of the search in pixels,
+    `dx` and `dy` from the point to the pattern's middle.
+
+    Raises
+    ------
+    DeliverError
+        As for `read_points`.
+    """
+    found: dict[str, dict[str, float]] = {}
+    for column in PATTERN_COLUMNS:
+        for _, ident, numbers in _rows(path, False, (column,)):
+            each = found.setdefault(ident, {})
+            if len(numbers) > 2:
+                each[column] = numbers[2]
+    return found
+
+
 def read_frames(path: Path, beside: Sequence[str] = ()) -> dict[int, dict[str, tuple[float, ...]]]:
     """Points over frames, `frame,id,x,y`: frame to id to x, y, and the numbers of further columns where the table has all of those.
 

@@ -132,14 +132,18 @@ class PatchAlignment:
     side : of a patch, odd, in pixels.
     centres : (K, 2) whole pixels, the patches' middles.
     spacing : pixels between the places that are looked for in a wide search; each patch itself when None.
+    reaches : (K,) pixels to each side in which a patch that is looked for itself may lie off where it is expected; the usual 24 when None.
     """
 
-    def __init__(self, reference: Pyramid, mask: np.ndarray, side: int, centres: np.ndarray, spacing: float | None) -> None:
+    def __init__(self, reference: Pyramid, mask: np.ndarray, side: int, centres: np.ndarray, spacing: float | None,
+                 reaches: np.ndarray | None = None) -> None:
         self._reference, self._mask = reference, HeldOut(np.where(mask > 0, 255, 0).astype(np.uint8))
         self.side, self.centres = side, centres
         self._searched = centres if spacing is None else grid_on(mask, spacing)
         self._near = nearest(self._searched, self._searched, _NEIGHBOURS + 1)[1][:, 1:]
         self._searched_near = nearest(self.centres, self._searched, 1)[1][:, 0]
+        self._given = reaches if spacing is None else None
+        self._reaches = np.full(len(self._searched), _REACH) if self._given is None else np.maximum(np.ceil(self._given / 2 ** _COARSE), 1).astype(int)
         self._levels = {level: self._patches(level) for level in _STEPS}
         self._template = self._searched_patches()
 
@@ -156,6 +160,8 @@ class PatchAlignment:
                 fine, covariance, explained[patches] = self._matched(view, level, patches, moves, affine)
                 patches, covariance = patches[fine], covariance[fine]
         kept = agrees_with_neighbours(self.centres[patches], moves[patches], affine[patches], _NEIGHBOURHOOD * self.side)
+        if self._given is not None:
+            kept &= np.abs(moves[patches]).max(1) <= self._given[patches]
         patches, covariance = patches[kept], covariance[kept]
         if self._searched is not self.centres:
             patches, covariance = self._grown(view, patches, covariance, moves, affine, among, explained)
@@ -225,7 +231,8 @@ class PatchAlignment:
 
     def _search(self, view: View, wanted: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """Moves (S, 2) of the reference's pixels of the places `wanted` (n,), and which of all (S,) were found or have neighbours that were."""
-        half = _SEARCHED // 2 + _REACH
+        reach = int(self._reaches[wanted].max(initial=1))
+        half = _SEARCHED // 2 + reach
         pixel = 2.0 ** _COARSE
         moves, found = np.zeros((len(self._searched), 2)), np.zeros(len(self._searched), bool)
         middles = self._searched[wanted]
@@ -233,10 +240,12 @@ class PatchAlignment:
         if not len(usable):
             return moves, found
         windows = view.read(_COARSE, self._searched[usable][:, None] + _square(half) * pixel, usable).reshape(len(usable), 2 * half + 1, -1)
-        span = np.arange(-_REACH, _REACH + 1)
-        stay = _STAY * (span[:, None] ** 2 + span ** 2) / _REACH ** 2
         for k, window in zip(usable, windows, strict=True):
             match = cv2.matchTemplate(window.astype(np.float32), self._template[k], cv2.TM_CCOEFF_NORMED)
+            own = int(self._reaches[k])
+            match = match[reach - own:reach + own + 1, reach - own:reach + own + 1]
+            span = np.arange(-own, own + 1)
+            stay = _STAY * (span[:, None] ** 2 + span ** 2) / own ** 2
             j, i = np.unravel_index(np.argmax(match - stay), match.shape)
             moves[k], found[k] = (span[i] * pixel, span[j] * pixel), match[j, i] > _LIKE
         out, known = moves.copy(), found.copy()

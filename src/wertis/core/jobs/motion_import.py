@@ -26,7 +26,7 @@ from wertis.core.shot.dense import DenseSettings, DenseSolution, spread_points
 from wertis.core.shot.document import PlaneSolution, Region, Shot, Solution, Track, TrackSettings, new_id
 from wertis.core.shot.edits import as_points, free_name
 from wertis.core.shot.meshes import MeshSettings, MeshSolution
-from wertis.core.shot.points import PointsSettings, PointsSolution
+from wertis.core.shot.points import Pattern, PointsSettings, PointsSolution
 from wertis.core.shot.retime import retimed
 from wertis.core.track.features import FeatureTracks
 from wertis.core.track.motion_store import MotionFolder
@@ -248,7 +248,7 @@ def _points(body: MotionFile, path: Path, by: np.ndarray) -> _Found:
     places, errors = places * by, errors * float(by.mean())
     points, measured = places[frames.index(home)], np.isfinite(places).all(-1)
     model = {1: "shift", 2: "similarity", 3: "affine"}.get(len(names), "perspective")
-    settings = PointsSettings(points=points, names=tuple(names), sides=(0,) * len(names), model=model)  # type: ignore[arg-type]
+    settings = PointsSettings(points=points, names=tuple(names), patterns=(Pattern(),) * len(names), model=model)  # type: ignore[arg-type]
     solution = PointsSolution(reference=home, points=points, names=tuple(names), frames=np.array(frames, np.int64), places=places, errors=errors,
                               matches=measured.astype(float), measured=measured, model=model)  # type: ignore[arg-type]
     low, high = points.min(0) - _ROUND_POINTS, points.max(0) + _ROUND_POINTS

@@ -33,7 +33,8 @@ def _points(shot: Shot, track: Track, plate: Plate, runs: list[range], read: Rea
     for frames in runs:
         if stopped(stop):
             return
-        yield from track_points(plate, settings.points, reference, frames, settings.sides, mask, read, stop, known, held, settings.look)
+        yield from track_points(plate, settings.points, reference, frames, [p.side for p in settings.patterns], mask, read, stop, known, held,
+                                settings.look, [p.reach for p in settings.patterns], settings.offsets, settings.renewed)
 
 
 def good_spots(shot: Shot, track: Track, plate: Plate, count: int, spacing: float = 0.0, read: Reader | None = None) -> np.ndarray:

@@ -62,7 +62,19 @@ def from_8(body: Body) -> Body:
     return body
 
 
-STEPS: dict[int, Callable[[Body], Body]] = {1: from_1, 2: from_2, 3: from_3, 4: from_4, 5: from_5, 6: from_6, 7: from_7, 8: from_8}
+def from_9(body: Body) -> Body:
+    """Points had the sides of their patterns alone."""
+    def changed(track: Body) -> Body:
+        settings = track["settings"]
+        if settings.get("kind") != "points":
+            return track
+        patterns = [{"side": side} for side in settings.get("sides", ())]
+        return {**track, "settings": {**{k: v for k, v in settings.items() if k != "sides"}, "patterns": patterns}}
+
+    return {**body, "tracks": [changed(track) for track in body.get("tracks", ())]}
+
+
+STEPS: dict[int, Callable[[Body], Body]] = {1: from_1, 2: from_2, 3: from_3, 4: from_4, 5: from_5, 6: from_6, 7: from_7, 8: from_8, 9: from_9}
 
 
 def brought_up(body: Body, version: int, current: int) -> Body:

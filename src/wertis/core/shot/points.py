@@ -1,5 +1,6 @@
 """Tracks of single points: their settings, what tracking gave, and the motion that some of the points make."""
 
+from collections.abc import Sequence
 from functools import cached_property
 from typing import Annotated, Literal, Self
 
@@ -11,13 +12,30 @@ from wertis.core.geometry.affine import PointsKind, robust_fit
 from wertis.core.geometry.motion import Motion, PlanarMotion
 from wertis.core.shot.document import Look, Region, Shot, Solution, Track, TrackSettings
 from wertis.core.shot.edits import unlocked
-from wertis.core.shot.fields import Flags, Integers, Matrices, Name, Table
+from wertis.core.shot.fields import Flags, Integers, Matrices, Name, Record, Table
 from wertis.core.shot.named_places import register_places
 from wertis.core.shot.resolve import motion_of, register_solution
 from wertis.core.track.points import PointsFix
 
 _BY_HAND = 0.3  # pixels of error of a point that is put right by hand
 Side = Annotated[int, Field(ge=0, le=401)]
+Reach = Annotated[int, Field(ge=0, le=400)]
+Away = Annotated[float, Field(ge=-4000, le=4000)]
+
+
+class Pattern(Record):
+    """What a point is found by.
+
+    Attributes
+    ----------
+    side : of the square pattern in pixels; 0 for one whose size goes by the texture.
+    reach : pixels to each side in which it is looked for round where it is expected; 0 for the usual.
+    offset : pixels from the point to the pattern's middle, on the region's frame.
+    """
+
+    side: Side = 0
+    reach: Reach = 0
+    offset: tuple[Away, Away] = (0.0, 0.0)
 
 
 class PointsSettings(TrackSettings):
@@ -27,8 +45,9 @@ class PointsSettings(TrackSettings):
     ----------
     points : (N, 2) on the region's frame; None before any is set.
     names : of the points.
-    sides : of their square patterns in pixels; 0 for one whose size goes by the texture.
+    patterns : what each is found by.
     inside : patterns are made of what lies in the region alone.
+    renewed : where a pattern's look changes for good, its newer look is taken.
     model : what of their motion the track takes.
     look : as for a plane.
     """
@@ -36,8 +55,9 @@ class PointsSettings(TrackSettings):
     kind: Literal["points"] = "points"
     points: Table | None = None
     names: tuple[Name, ...] = ()
-    sides: tuple[Side, ...] = ()
+    patterns: tuple[Pattern, ...] = ()
     inside: bool = False
+    renewed: bool = True
     model: PointsKind = "perspective"
     look: Look = "mix"
     half: Literal[False] = False
@@ -47,9 +67,14 @@ class PointsSettings(TrackSettings):
         count = 0 if self.points is None else len(self.points)
         if self.points is not None and self.points.shape != (count, 2):
             raise ValueError("points have an x and a y")
-        if len(self.names) != count or len(self.sides) != count or len(set(self.names)) != count:
-            raise ValueError("every point has one name of its own and one size of its pattern")
+        if len(self.names) != count or len(self.patterns) != count or len(set(self.names)) != count:
+            raise ValueError("every point has one name of its own and one pattern")
         return self
+
+    @property
+    def offsets(self) -> np.ndarray:
+        """(N, 2) pixels from each point to its pattern's middle, on the region's frame."""
+        return np.array([p.offset for p in self.patterns], float).reshape(-1, 2)
 
 
 class PointsSolution(Solution):
@@ -150,7 +175,7 @@ def points_settings(track: Track) -> PointsSettings:
     return PointsSettings(look=look, model=getattr(track.settings, "model", "perspective"))
 
 
-def with_points(shot: Shot, ident: str, points: np.ndarray, names: tuple[str, ...], sides: tuple[int, ...]) -> Shot:
+def with_points(shot: Shot, ident: str, points: np.ndarray, names: tuple[str, ...], patterns: Sequence[Pattern]) -> Shot:
     """The shot with other points to be tracked, (N, 2) on the region's frame; what was tracked of those that stay the same is kept.
 
     Raises
@@ -161,12 +186,15 @@ def with_points(shot: Shot, ident: str, points: np.ndarray, names: tuple[str, ..
     track = unlocked(shot, ident)
     if shot.plate is not None:
         w, h = shot.plate.size
-        outside = ~((points >= 0) & (points <= [w, h])).all(1) if len(points) else np.zeros(0, bool)
-        if outside.any():
-            raise RegionError(f"Point {names[int(outside.argmax())]} lies outside of the picture, which is {w} x {h}; set it inside.")
+        offsets = np.array([p.offset for p in patterns]).reshape(-1, 2)
+        for places, what in ((points, "Point"), (points + offsets, "The pattern of point")):
+            outside = ~((places >= 0) & (places <= [w, h])).all(1) if len(points) else np.zeros(0, bool)
+            if outside.any():
+                raise RegionError(f"{what} {names[int(outside.argmax())]} lies outside of the picture, which is {w} x {h}; set it inside.")
     if len(set(names)) != len(names):
         raise RegionError("Two points have the same name; give each its own.")
-    settings = points_settings(track).but(points=np.ascontiguousarray(points, np.float64) if len(points) else None, names=tuple(names), sides=tuple(sides))
+    set_points = np.ascontiguousarray(points, np.float64) if len(points) else None
+    settings = points_settings(track).but(points=set_points, names=tuple(names), patterns=tuple(patterns))
     solution = track.solution
     if isinstance(solution, PointsSolution):
         before = {name: k for k, name in enumerate(solution.names)}
@@ -177,13 +205,36 @@ def with_points(shot: Shot, ident: str, points: np.ndarray, names: tuple[str, ..
     return shot.with_track(track.but(settings=settings, solution=solution))
 
 
-def add_point(shot: Shot, ident: str, place: np.ndarray, side: int = 0) -> Shot:
+def set_patterns(shot: Shot, ident: str, names: set[str], side: int | None = None, reach: int | None = None,
+                 offset: tuple[float, float] | None = None, renewed: bool | None = None) -> Shot:
+    """The shot with other patterns of some points, and of all whether they are renewed; what was tracked stays until it is tracked again.
+
+    Raises
+    ------
+    RegionError
+        When a point does not exist, or a pattern would lie outside the picture.
+    """
+    settings = points_settings(unlocked(shot, ident))
+    if settings.points is None or not names <= set(settings.names):
+        raise RegionError(f"There is no point named {', '.join(sorted(names - set(settings.names)))}; the track has {len(settings.names)}.")
+    changes = {k: v for k, v in (("side", side), ("reach", reach), ("offset", offset)) if v is not None}
+    patterns = tuple(Pattern.model_validate({**p.model_dump(), **changes}) if n in names else p
+                     for n, p in zip(settings.names, settings.patterns, strict=True))
+    shot = with_points(shot, ident, np.array(settings.points), settings.names, patterns)
+    if renewed is None:
+        return shot
+    track = unlocked(shot, ident)
+    return shot.with_track(track.but(settings=points_settings(track).but(renewed=renewed)))
+
+
+def add_point(shot: Shot, ident: str, place: np.ndarray, pattern: Pattern | None = None) -> Shot:
     """The shot with a point more on the region's frame; what was tracked goes, since all are tracked together."""
     track = unlocked(shot, ident)
     settings = points_settings(track)
     points = np.zeros((0, 2)) if settings.points is None else settings.points
     number = next(k for k in range(1, len(points) + 2) if str(k) not in settings.names)
-    return with_points(shot, ident, np.vstack([points, np.asarray(place, float)[None]]), (*settings.names, str(number)), (*settings.sides, side))
+    return with_points(shot, ident, np.vstack([points, np.asarray(place, float)[None]]), (*settings.names, str(number)),
+                       (*settings.patterns, pattern or Pattern()))
 
 
 def remove_points(shot: Shot, ident: str, names: set[str]) -> Shot:
@@ -191,7 +242,7 @@ def remove_points(shot: Shot, ident: str, names: set[str]) -> Shot:
     settings = points_settings(unlocked(shot, ident))
     keep = [k for k, name in enumerate(settings.names) if name not in names]
     points = np.zeros((0, 2)) if settings.points is None else settings.points
-    return with_points(shot, ident, points[keep], tuple(settings.names[k] for k in keep), tuple(settings.sides[k] for k in keep))
+    return with_points(shot, ident, points[keep], tuple(settings.names[k] for k in keep), tuple(settings.patterns[k] for k in keep))
 
 
 def use_points(shot: Shot, ident: str, left_out: set[str] | None = None, model: PointsKind | None = None) -> Shot:

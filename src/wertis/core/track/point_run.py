@@ -19,13 +19,15 @@ _AROUND = 40  # pixels round the points whose channels are mixed for most detail
 
 def track_points(plate: Plate, points: np.ndarray, start: int, frames: Iterable[int], sides: Sequence[int] | None = None, mask: np.ndarray | None = None,
                  read: PictureReader | None = None, stop: threading.Event | None = None, known: dict[int, np.ndarray] | None = None,
-                 held: Masks | None = None, look: str = "mix") -> Iterator[tuple[int, PointsFix]]:
+                 held: Masks | None = None, look: str = "mix", reaches: Sequence[int] | None = None, offsets: np.ndarray | None = None,
+                 renewed: bool = True) -> Iterator[tuple[int, PointsFix]]:
     """Track points (N, 2) that lie on frame `start` through `frames`, which lead away from it in one direction.
 
     Parameters
     ----------
     sides : of the patterns in pixels; by the texture where 0 or not given.
     mask : (height, width) uint8, non-zero on what patterns may be made of; everything when None.
+    reaches, offsets, renewed : as for `PointTracker`.
     known : places (N, 2) on frames that were tracked already; where `frames` begins next to one of them tracking goes on from there.
 
     The others, what is yielded and what is raised are as for `mesh_run.track_mesh`.
@@ -35,14 +37,15 @@ def track_points(plate: Plate, points: np.ndarray, start: int, frames: Iterable[
         raise RegionError(f"The reference frame {start} is not in the plate, which runs from {plate.first} to {plate.last}.")
     first = fetch(start)
     near = np.zeros(first.shape[:2], np.uint8)
-    for x, y in np.clip(points, 0, np.array(plate.size) - 1).astype(int):
+    for x, y in np.clip(points + (0 if offsets is None else offsets), 0, np.array(plate.size) - 1).astype(int):
         near[max(y - _AROUND, 0):y + _AROUND, max(x - _AROUND, 0):x + _AROUND] = 1
     mixture = channel_mixture(first, near) if look == "mix" else None
 
     def as_seen(picture: np.ndarray) -> np.ndarray:
         return looked_at(picture, look, False, mixture)
 
-    tracker = PointTracker(as_seen(first), points, None if sides is None else np.array(sides, int), mask)
+    tracker = PointTracker(as_seen(first), points, None if sides is None else np.array(sides, int), mask,
+                           None if reaches is None else np.array(reaches, int), offsets, renewed)
     order = list(frames)
     onward = 1 if len(order) < 2 or order[1] > order[0] else -1
     if known and order:

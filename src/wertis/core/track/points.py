@@ -3,8 +3,12 @@
 A pattern is matched with the first sight of it, so that error does not add up: looked for by normalised correlation where the point was and was going,
 then aligned to a fraction of a pixel with an affine motion, light and sharpness of its own (J. Shi and C. Tomasi, Good features to track, 1994). A pattern
 that is not found, or moves as nothing round it does, is hidden; its point goes with the points round it, and is looked for where they lead.
+
+A pattern whose look changes slowly and for good is looked for by its newer look as well, whose own error is then added (compare I. Matthews,
+T. Ishikawa and S. Baker, The template update problem, PAMI 2004: the newest look is where to begin, the first one has the last word while it can).
 """
 
+from collections import deque
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -33,6 +37,14 @@ _NEIGHBOURHOOD = 4.0  # sides of the largest pattern within which points are nei
 _LEADERS = 6  # points that a hidden one goes with
 _DRIFT = 0.9  # pixels a frame, by which a hidden point may come to lie elsewhere than expected
 _KEPT_VELOCITY = 0.8  # part of a point's motion that is expected to go on
+REACH = 24  # pixels to each side in which a pattern is looked for round where it is expected, unless it is set
+_CHANGED = 1.6  # times the usual expected error of a pattern from which its look is changing: less and less of it is like the first
+_FOR_GOOD = 3  # frames in a row on which that is so before a newer look is taken
+_RECENT = 6  # frames among which the newer look is chosen, the last with about the least error
+_ABOUT_LEAST = 1.3  # times the least error up to which that is so
+_SURE_ENOUGH = 0.8  # pixels of expected error, that of a look before it left out, up to which a place is good enough for a newer look
+_BETTER = 0.8  # part of the first look's error below which a newer one is believed in its place
+_NEW_SHARE = 0.3  # part by which the usual error follows a frame's
 
 
 @dataclass(frozen=True)
@@ -75,6 +87,28 @@ class PointsFix:
         return float(np.sqrt(np.mean(self.errors[self.measured] ** 2))) if self.measured.any() else np.inf
 
 
+@dataclass(frozen=True)
+class _Look:
+    """A pattern as it looks on a later frame: what finds it, its place (2,) there, its affine motion (2, 2) since the first, and the place's error."""
+
+    alignment: PatchAlignment
+    place: np.ndarray
+    shape: np.ndarray
+    error: float
+
+
+@dataclass(frozen=True)
+class _Answers:
+    """A frame's answers while they are made, changed in place: places (N, 2), affine motions (N, 2, 2), errors, matches, whether found, covariances."""
+
+    places: np.ndarray
+    shape: np.ndarray
+    errors: np.ndarray
+    matches: np.ndarray
+    found: np.ndarray
+    spreads: np.ndarray
+
+
 class PointTracker:
     """Tracks points from their reference frame in one direction; feed it the frames in their order.
 
@@ -84,6 +118,9 @@ class PointTracker:
     points : (N, 2) in Wertis' pixels.
     sides : (N,) of the square patterns in pixels, odd; by the texture round each where 0 or None.
     mask : (height, width) uint8, non-zero on what patterns may be made of; everything when None.
+    reaches : (N,) pixels to each side in which a pattern is looked for round where it is expected; `REACH` where 0 or None.
+    offsets : (N, 2) pixels from each point to the middle of its pattern, where that lies beside it.
+    renewed : a pattern's newer look is taken where it changes for good.
 
     Raises
     ------
@@ -91,21 +128,32 @@ class PointTracker:
         When there is no point, or one lies outside the picture.
     """
 
-    def __init__(self, luma: np.ndarray, points: np.ndarray, sides: np.ndarray | None = None, mask: np.ndarray | None = None) -> None:
+    def __init__(self, luma: np.ndarray, points: np.ndarray, sides: np.ndarray | None = None, mask: np.ndarray | None = None,
+                 reaches: np.ndarray | None = None, offsets: np.ndarray | None = None, renewed: bool = True) -> None:
         h, w = luma.shape[:2]
         if not len(points):
             raise RegionError("There are no points to track; set one on something that stands out.")
-        outside = ~((points >= 0) & (points <= [w, h])).all(1)
-        if outside.any():
-            x, y = points[outside][0]
-            raise RegionError(f"A point at {x:.0f}, {y:.0f} lies outside of the picture, which is {w} x {h}; "
-                              "give places on the reference frame, in pixels.")
-        self._start = to_centred(points)
+        self._offsets = np.zeros_like(points) if offsets is None else np.asarray(offsets, float)
+        for places, what in ((points, "A point"), (points + self._offsets, "A point's pattern")):
+            outside = ~((places >= 0) & (places <= [w, h])).all(1)
+            if outside.any():
+                x, y = places[outside][0]
+                raise RegionError(f"{what} at {x:.0f}, {y:.0f} lies outside of the picture, which is {w} x {h}; "
+                                  "give places on the reference frame, in pixels.")
+        self._points = to_centred(points)
+        self._start = self._points + self._offsets  # of the patterns, which is what is tracked
+        self._reaches = np.full(len(points), REACH) if reaches is None else np.where(np.asarray(reaches) > 0, reaches, REACH)
+        self._renewed = renewed
+        self._newer: dict[int, _Look] = {}
+        self._changing = np.zeros(len(points), int)  # frames in a row
+        self._lately, self._usual = np.zeros(len(points)), np.full(len(points), np.inf)  # expected errors in pixels: smoothed, and the least so far
+        self._beneath = np.zeros(len(points))  # pixels of error of the newer look that a pattern was found by on the last frame
+        self._recent: deque[tuple[Pyramid, np.ndarray, np.ndarray, np.ndarray]] = deque(maxlen=_RECENT)  # pictures, places, motions, errors
         mask = np.ones((h, w), np.uint8) if mask is None else mask
         pyramid = Pyramid(luma)
         self.sides = self._chosen_sides(pyramid, mask, np.zeros(len(points), int) if sides is None else np.asarray(sides, int))
-        self._groups = [(np.flatnonzero(self.sides == side), PatchAlignment(pyramid, mask, int(side), self._start[self.sides == side], None))
-                        for side in np.unique(self.sides)]
+        self._groups = [(numbers, PatchAlignment(pyramid, mask, int(side), self._start[numbers], None, self._reaches[numbers]))
+                        for side in np.unique(self.sides) for numbers in [np.flatnonzero(self.sides == side)]]
         self._bare = np.zeros(len(points), bool)
         for numbers, alignment in self._groups:
             self._bare[numbers] = alignment.expected_deviation(_USUAL_GRAIN) > _BARE
@@ -128,8 +176,8 @@ class PointTracker:
         return np.where(sides == 0, SIDES[-1], sides)
 
     def start_at(self, places: np.ndarray) -> None:
-        """Go on from known places (N, 2), in Wertis' pixels, on the frame before the next one fed."""
-        self._places = to_centred(places)
+        """Go on from known places (N, 2) of the points, in Wertis' pixels, on the frame before the next one fed."""
+        self._places = to_centred(places) + self._turned(self._points, to_centred(places), np.ones(len(places), bool))
         self._velocity = np.zeros_like(self._places)
         for k in range(len(places)):
             self._shape[k] = self._carried_by_neighbours(k, np.ones(len(places), bool))[1]
@@ -166,6 +214,7 @@ class PointTracker:
                 places[k] = own.mapped((self._start[k] + got.moves[good])[:, None], got.patches[good])[:, 0]
                 shape[k] = here @ (np.eye(2) + got.affine[good])
                 errors[k], matches[k], found[k], spreads[k] = error[good], got.explained[good], True, spread[good]
+            self._by_newer_looks(pyramid, away, _Answers(places, shape, errors, matches, found, spreads))
             index = np.flatnonzero(found)  # patterns of all sizes together
             reach = _NEIGHBOURHOOD * float(self.sides.max())
             kept = agrees_with_neighbours(self._start[index], places[index] - self._start[index], shape[index] - np.eye(2), reach)
@@ -173,13 +222,68 @@ class PointTracker:
         for k in np.flatnonzero(~found):
             places[k], shape[k] = self._carried_by_neighbours(int(k), found, places) if found.any() else (expected[k], shape[k])
         errors = np.where(found, errors, np.inf)
+        self._look_anew(pyramid, places, shape, errors, found)
         if found.sum() >= _MANY:
             places, errors, found = self._regularised(places, spreads, found)
         self._hidden_for = np.where(found, 0, self._hidden_for + 1)
         errors = np.where(found, errors, np.hypot(_DRIFT * self._hidden_for, _LOST))
         self._velocity = np.where(found[:, None], _KEPT_VELOCITY * (places - before), 0)
         self._places, self._shape = places, shape
-        return PointsFix(from_centred(self._start), from_centred(places), errors, np.where(found, matches, 0), found)
+        spots = places - self._turned(self._start, places, found)
+        return PointsFix(from_centred(self._points), from_centred(spots), errors, np.where(found, matches, 0), found)
+
+    def _turned(self, start: np.ndarray, places: np.ndarray, found: np.ndarray) -> np.ndarray:
+        """(N, 2) the way from each point to its pattern on this frame: turned and scaled as the points round it say, where there are two more.
+
+        A pattern alone says too little of that to be believed over the length of the way.
+        """
+        out = self._offsets.copy()
+        index = np.flatnonzero(found)
+        if len(index) > 2:
+            for k in np.flatnonzero(self._offsets.any(1)):
+                near = index[nearest(start[k:k + 1], start[index], _LEADERS)[1][0]]
+                out[k] = affine_through(start[near], places[near])[:2, :2] @ self._offsets[k]
+        return out
+
+    def _by_newer_looks(self, pyramid: Pyramid, away: HeldOut | None, answers: "_Answers") -> None:
+        """Look for the patterns that have a newer look by that; taken where the first look is not found, or is clearly less sure."""
+        for k, look in self._newer.items():
+            self._beneath[k] = 0.0
+            if answers.found[k] and answers.errors[k] < _CHANGED * self._usual[k]:
+                continue
+            own = OwnMotionView(pyramid, away, look.place[None], answers.places[k][None], (answers.shape[k] @ np.linalg.inv(look.shape))[None])
+            got = look.alignment.align(own)
+            if not len(got.patches):
+                continue
+            here = own.slopes_at(got.moves, got.patches)
+            spread = (here @ got.covariance @ here.transpose(0, 2, 1))[0] + look.error ** 2 / _OVERDISPERSION ** 2 * np.eye(2)
+            error = float(np.sqrt(_OVERDISPERSION ** 2 * np.linalg.eigvalsh(spread)[1] + _FLOOR ** 2))
+            if error >= _LOST or (answers.found[k] and error > _BETTER * answers.errors[k]):
+                continue
+            answers.places[k] = own.mapped((look.place + got.moves[0])[None, None], got.patches)[0, 0]
+            answers.shape[k] = here[0] @ (np.eye(2) + got.affine[0]) @ look.shape
+            answers.errors[k], answers.matches[k], answers.found[k], answers.spreads[k] = error, got.explained[0], True, spread
+            self._beneath[k] = look.error
+
+    def _look_anew(self, pyramid: Pyramid, places: np.ndarray, shape: np.ndarray, errors: np.ndarray, found: np.ndarray) -> None:
+        """Keep a newer look of the patterns that have lately been less and less sure, from just before that."""
+        if not self._renewed:
+            return
+        own = np.sqrt(np.maximum(errors ** 2 - self._beneath ** 2, 0))  # without that of the newer look it was found by
+        first = found & (self._lately == 0)
+        self._lately = np.where(first, own, np.where(found, self._lately + _NEW_SHARE * (np.where(found, own, 0) - self._lately), self._lately))
+        self._usual = np.where(found, np.minimum(self._usual, self._lately), self._usual)
+        self._changing = np.where(found & (own > _CHANGED * self._usual), self._changing + 1, 0)
+        self._recent.append((pyramid, places.copy(), shape.copy(), errors))
+        for k in np.flatnonzero(self._changing >= _FOR_GOOD):
+            lately = np.array([e[k] for *_, e in self._recent])
+            if own[k] >= _SURE_ENOUGH or not np.isfinite(lately.min()):
+                continue
+            picture, there, turned, e = self._recent[int(np.flatnonzero(lately <= _ABOUT_LEAST * lately.min())[-1])]
+            whole = np.ones(picture.size[::-1], np.uint8)
+            alignment = PatchAlignment(picture, whole, int(self.sides[k]), there[k][None], None, self._reaches[k:k + 1])
+            self._newer[int(k)] = _Look(alignment, there[k], turned[k], float(e[k]))
+            self._changing[k] = 0
 
     def _regularised(self, places: np.ndarray, spreads: np.ndarray, found: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         """Places (N, 2), errors (N,) and which are known (N,), where many points together say how the surface moves.

@@ -11,11 +11,12 @@ from PySide6.QtWidgets import QFileDialog
 from wertis.app.commands import Command
 from wertis.app.mesh_painting import paint_mesh
 from wertis.app.picture_view import PictureView
-from wertis.app.point_painting import paint_points, points_on
+from wertis.app.point_painting import paint_points, places_on
 from wertis.app.step import Step
 from wertis.app.steps.region.overlays import paint_hold_outs
 from wertis.app.steps.track.camera_part import CameraPart, camera_points_on, paint_camera_points
 from wertis.app.steps.track.page import TrackPage
+from wertis.app.steps.track.patterns_tool import PatternsTool, Square
 from wertis.app.tools import ScatteredPointsTool, Tool
 from wertis.app.workbench import Workbench
 from wertis.core.blas import single_threaded
@@ -28,8 +29,9 @@ from wertis.core.jobs.tracking import runs_from, track_shot
 from wertis.core.shot import hold_outs, items
 from wertis.core.shot.cameras import CameraSettings, SolvedCameraRecord
 from wertis.core.shot.document import HoldOut
-from wertis.core.shot.points import PointsSettings, add_point, put_points, remove_points, use_points, with_points
+from wertis.core.shot.points import Pattern, PointsSettings, add_point, put_points, remove_points, set_patterns, use_points, with_points
 from wertis.core.track.advice import advice
+from wertis.core.track.points import REACH
 
 _WAYS = (("track.forward", "Forward", "T", "forward"), ("track.backward", "Backward", "Shift+T", "backward"),
          ("track.both", "Both ways", "Ctrl+T", "both"),
@@ -78,6 +80,7 @@ class TrackStep(Step):
     def paint(self, painter: QPainter, view: PictureView) -> None:
         paint_mesh(painter, view)
         paint_points(painter, view, self.page.points.chosen)
+        self.page.points.show_pattern()  # its pictures may have come
         paint_camera_points(painter, view, self.page.camera.chosen)
         paint_hold_outs(painter, view, self.bench.mattes)
 
@@ -98,11 +101,11 @@ class TrackStep(Step):
             numbers = there[1] if there is not None else np.zeros(0, int)
             return ScatteredPointsTool(lambda: there[2] if there is not None else None, lambda places, dragging: None,
                                        lambda chosen: self._camera_points_chosen({int(numbers[k]) for k in chosen if k < len(numbers)}))
-        return ScatteredPointsTool(self._point_places, self._points_moved, self._points_chosen)
+        return PatternsTool(self._point_places, self._points_moved, self._points_chosen, self._squares, self._pattern_dragged)
 
     def _point_places(self) -> np.ndarray | None:
         track = self.session.track
-        there = points_on(self.bench.viewer, track) if track is not None else None
+        there = places_on(self.session, track) if track is not None else None
         return there[0] if there is not None else None
 
     def _points_chosen(self, chosen: set[int]) -> None:
@@ -114,6 +117,23 @@ class TrackStep(Step):
         self.page.camera.show_state()
         self.bench.update_views()
 
+    def _squares(self, chosen: set[int]) -> dict[int, Square]:
+        """The chosen points' patterns, on the region's frame, where they are set."""
+        s, track = self.session, self.session.track
+        settings = track.settings if track is not None else None
+        if track is None or not isinstance(settings, PointsSettings) or settings.points is None or s.frame != track.region.frame:
+            return {}
+        middles = settings.points + settings.offsets
+        return {k: Square(middles[k], self.page.points.side_of(k) / 2, settings.patterns[k].reach or REACH, settings.patterns[k].side > 0)
+                for k in sorted(chosen) if k < len(middles)}
+
+    def _pattern_dragged(self, what: str, value: np.ndarray, dragging: bool) -> None:
+        s, names = self.session, self.page.points.names()
+        side, reach = int(np.clip(round(value[0]), 9, 401)) // 2 * 2 + 1, int(np.clip(round(value[0]), 1, 400))
+        label, change = {"side": ("Set the patterns' size", {"side": min(side, 401)}), "reach": ("Set the search area", {"reach": reach}),
+                         "offset": ("Move a pattern off its point", {"offset": tuple(float(v) for v in value)})}[what]
+        self.bench.edit(label, lambda: set_patterns(s.shot, s.track_id, names, **change), f"pattern-{what}", dragging)  # type: ignore[arg-type]
+
     def _points_moved(self, places: np.ndarray, dragging: bool) -> None:
         """Points were dragged: on the region's frame they are set elsewhere, on others they are put right there, and tracking goes on from them."""
         s, track = self.session, self.session.track
@@ -121,7 +141,7 @@ class TrackStep(Step):
             return
         settings = track.settings
         if s.frame == track.region.frame:
-            self.bench.edit("Move a point", lambda: with_points(s.shot, s.track_id, places, settings.names, settings.sides), "point-drag", dragging)
+            self.bench.edit("Move a point", lambda: with_points(s.shot, s.track_id, places, settings.names, settings.patterns), "point-drag", dragging)
         else:
             self.bench.edit("Put a point right", lambda: put_points(s.shot, s.track_id, s.frame, places), "point-drag", dragging)
             if not dragging:
@@ -141,6 +161,8 @@ class TrackStep(Step):
             self.bench.attempt(self._find_spots)
         elif not names:
             self.bench.say("Choose points first: click one, or Shift-drag a box round several.")
+        elif what == "pattern-back":
+            self.bench.edit("Pattern onto its point", lambda: set_patterns(s.shot, s.track_id, names, offset=(0.0, 0.0)))
         elif what == "remove-points":
             s.history.do("Remove points", remove_points(s.shot, track.id, names))
         else:
@@ -158,7 +180,7 @@ class TrackStep(Step):
         assert track is not None and s.plate is not None and s.cache is not None
         found = good_spots(s.shot, track, s.plate, int(self.page.points.count.value()), read=s.cache.get)
         names = tuple(str(k + 1) for k in range(len(found)))
-        s.history.do("Find good spots", with_points(s.shot, track.id, found, names, (0,) * len(found)))
+        s.history.do("Find good spots", with_points(s.shot, track.id, found, names, (Pattern(),) * len(found)))
         self.bench.say(f"{len(found)} good spots were found. Track them with Ctrl+T.")
 
     # -- tracking -------------------------------------------------------------------------------------------------
