@@ -27,6 +27,7 @@ from wertis.core.track.patch_layer import OwnMotionView
 SIDES = (21, 31, 45)  # pixels, of patterns whose size is chosen by their texture
 _SURE = 0.15  # pixels, standard deviation under usual grain, from which a pattern is large enough
 _USUAL_GRAIN = 2.0  # luma
+_MARGIN = 32  # pixels round a pattern that a newer look of it keeps, for its coarser levels
 _OVERDISPERSION = 2.0  # times the deviation that the pixels of a pattern state, for what its affine motion leaves out
 _FLOOR = 0.03  # pixels of error that no texture takes away
 _LOST = 1.5  # pixels of expected error from which a point counts as hidden
@@ -89,7 +90,8 @@ class PointsFix:
 
 @dataclass(frozen=True)
 class _Look:
-    """A pattern as it looks on a later frame: what finds it, its place (2,) there, its affine motion (2, 2) since the first, and the place's error."""
+    """A pattern as it looks on a later frame: what finds it, its place (2,) in the part of that frame that is kept, its affine
+    motion (2, 2) since the first, and the place's error."""
 
     alignment: PatchAlignment
     place: np.ndarray
@@ -148,7 +150,7 @@ class PointTracker:
         self._changing = np.zeros(len(points), int)  # frames in a row
         self._lately, self._usual = np.zeros(len(points)), np.full(len(points), np.inf)  # expected errors in pixels: smoothed, and the least so far
         self._beneath = np.zeros(len(points))  # pixels of error of the newer look that a pattern was found by on the last frame
-        self._recent: deque[tuple[Pyramid, np.ndarray, np.ndarray, np.ndarray]] = deque(maxlen=_RECENT)  # pictures, places, motions, errors
+        self._recent: deque[tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]] = deque(maxlen=_RECENT)  # pictures, places, motions, errors
         mask = np.ones((h, w), np.uint8) if mask is None else mask
         pyramid = Pyramid(luma)
         self.sides = self._chosen_sides(pyramid, mask, np.zeros(len(points), int) if sides is None else np.asarray(sides, int))
@@ -222,7 +224,7 @@ class PointTracker:
         for k in np.flatnonzero(~found):
             places[k], shape[k] = self._carried_by_neighbours(int(k), found, places) if found.any() else (expected[k], shape[k])
         errors = np.where(found, errors, np.inf)
-        self._look_anew(pyramid, places, shape, errors, found)
+        self._look_anew(luma, places, shape, errors, found)
         if found.sum() >= _MANY:
             places, errors, found = self._regularised(places, spreads, found)
         self._hidden_for = np.where(found, 0, self._hidden_for + 1)
@@ -249,7 +251,8 @@ class PointTracker:
         """Look for the patterns that have a newer look by that; taken where the first look is not found, or is clearly less sure."""
         for k, look in self._newer.items():
             self._beneath[k] = 0.0
-            if answers.found[k] and answers.errors[k] < _CHANGED * self._usual[k]:
+            # where many points say how the surface moves, one that is less sure has their help
+            if answers.found[k] and (len(self._start) >= _MANY or answers.errors[k] < _CHANGED * self._usual[k]):
                 continue
             own = OwnMotionView(pyramid, away, look.place[None], answers.places[k][None], (answers.shape[k] @ np.linalg.inv(look.shape))[None])
             got = look.alignment.align(own)
@@ -265,7 +268,7 @@ class PointTracker:
             answers.errors[k], answers.matches[k], answers.found[k], answers.spreads[k] = error, got.explained[0], True, spread
             self._beneath[k] = look.error
 
-    def _look_anew(self, pyramid: Pyramid, places: np.ndarray, shape: np.ndarray, errors: np.ndarray, found: np.ndarray) -> None:
+    def _look_anew(self, luma: np.ndarray, places: np.ndarray, shape: np.ndarray, errors: np.ndarray, found: np.ndarray) -> None:
         """Keep a newer look of the patterns that have lately been less and less sure, from just before that."""
         if not self._renewed:
             return
@@ -274,15 +277,19 @@ class PointTracker:
         self._lately = np.where(first, own, np.where(found, self._lately + _NEW_SHARE * (np.where(found, own, 0) - self._lately), self._lately))
         self._usual = np.where(found, np.minimum(self._usual, self._lately), self._usual)
         self._changing = np.where(found & (own > _CHANGED * self._usual), self._changing + 1, 0)
-        self._recent.append((pyramid, places.copy(), shape.copy(), errors))
+        self._recent.append((luma, places.copy(), shape.copy(), errors))
         for k in np.flatnonzero(self._changing >= _FOR_GOOD):
             lately = np.array([e[k] for *_, e in self._recent])
             if own[k] >= _SURE_ENOUGH or not np.isfinite(lately.min()):
                 continue
             picture, there, turned, e = self._recent[int(np.flatnonzero(lately <= _ABOUT_LEAST * lately.min())[-1])]
-            whole = np.ones(picture.size[::-1], np.uint8)
-            alignment = PatchAlignment(picture, whole, int(self.sides[k]), there[k][None], None, self._reaches[k:k + 1])
-            self._newer[int(k)] = _Look(alignment, there[k], turned[k], float(e[k]))
+            around = int(self.sides[k]) + _MARGIN
+            low = np.maximum(np.floor((there[k] - around) / 8) * 8, 0).astype(int)  # whole pixels of the pyramid's coarsest level in use
+            high = np.ceil(there[k] + around).astype(int) + 1
+            part = Pyramid(picture[low[1]:high[1], low[0]:high[0]])
+            own_place = there[k] - low
+            alignment = PatchAlignment(part, np.ones(part.size[::-1], np.uint8), int(self.sides[k]), own_place[None], None, self._reaches[k:k + 1])
+            self._newer[int(k)] = _Look(alignment, own_place, turned[k], float(e[k]))
             self._changing[k] = 0
 
     def _regularised(self, places: np.ndarray, spreads: np.ndarray, found: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
