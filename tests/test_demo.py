@@ -6,12 +6,14 @@ from pathlib import Path
 
 import numpy as np
 
+import wertis
 from wertis.core.comp.picture import Compositor
 from wertis.core.geometry import homography
 from wertis.core.plate import open_plate
 from wertis.core.shot import store
 from wertis.demo import make
 from wertis.demo.scene import FIRST
+from wertis.demo.walk import Walk
 
 
 class DemoTest(unittest.TestCase):
@@ -51,6 +53,21 @@ class DemoTest(unittest.TestCase):
             picture = plate.read(FIRST).astype(float)
             self.assertGreater(picture.std(), 30)
             self.assertLess((picture >= 255).mean(), 0.02)
+
+    def test_signs_on_one_two_and_four_points_follow_what_they_are_on(self) -> None:
+        shot, scene = wertis.open(self.root / make.WALK_SIGNS), Walk(make.WALKS[make.WALK])
+        for name, corners, count in (("House, one point", scene.house, 1), ("Crate, two points", scene.crate_front(1), 2),
+                                     ("Crate, four points", scene.crate_front(4), 4)):
+            sign = shot.surface(name)
+            start = np.array([p.place for p in sign.tracked_points(FIRST).values()])
+            self.assertEqual(len(start), count)
+            first = homography.from_unit_square(scene.seen(corners, 0))
+            for index in range(1, 6):
+                onto = homography.from_unit_square(np.mean([scene.seen(corners, t) for t in scene.moments(index)], axis=0))
+                truth = homography.apply(onto @ np.linalg.inv(first), start)
+                found = np.array([p.place for p in sign.tracked_points(FIRST + index).values()])
+                self.assertLess(np.linalg.norm(found - truth, axis=1).max(), 0.4, name)
+            self.assertEqual(len(shot.document.placements(sign.id)), 1)
 
     def test_making_again_does_nothing(self) -> None:
         stamp = (self.root / make.TRACKED).stat().st_mtime_ns

@@ -36,6 +36,7 @@ class DemoShots:
         menu_entry(window, menu, "The sail, tracked, with an emblem", partial(self.open, make.SAIL_TRACKED))
         menu_entry(window, menu, "The docker, cut out by mattes", partial(self.open, make.DOCKER_CUT_OUT))
         menu_entry(window, menu, "The walk, its camera solved, with a mural", partial(self.open, make.WALK_SOLVED))
+        menu_entry(window, menu, "The walk, signs on one, two and four points", partial(self.open, make.WALK_SIGNS))
         for name, title in make.TITLES.items():
             menu_entry(window, menu, f"{title}, untouched", partial(self.open, name))
 
@@ -44,7 +45,7 @@ class DemoShots:
         from wertis.demo import make
 
         name = name or make.TRACKED
-        film_of = {make.SAIL_TRACKED: make.SAIL, make.WALK_SOLVED: make.WALK, make.DOCKER_CUT_OUT: make.DOCKER,
+        film_of = {make.SAIL_TRACKED: make.SAIL, make.WALK_SOLVED: make.WALK, make.WALK_SIGNS: make.WALK, make.DOCKER_CUT_OUT: make.DOCKER,
                    make.ROPE_AWAY: make.PASSED}
         wanted = [name] if name in make.ALL else [film_of.get(name, make.FIRST_FILM)]
 

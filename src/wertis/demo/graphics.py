@@ -75,9 +75,22 @@ def emblem(size: tuple[int, int] = (720, 720)) -> np.ndarray:
     return np.concatenate([(alpha * ink).astype(np.uint8), alpha], 2)
 
 
+def tide_table(size: tuple[int, int] = (900, 600)) -> np.ndarray:
+    """A printed notice with the day's tides, (h, w, 3) uint8."""
+    w, h = size
+    page = np.full((h, w, 3), (236, 226, 196), np.uint8)
+    cv2.rectangle(page, (0, 0), (w, int(h * .27)), (40, 74, 92), -1)
+    centred(page, "TIDES TODAY", int(h * .19), int(h * .15), (240, 232, 206), 900)
+    for k, (when, words) in enumerate((("04:12", "low"), ("10:25", "high"), ("16:40", "low"), ("22:58", "high"))):
+        centred(page, f"{when}   {words}", int(h * (.44 + .15 * k)), int(h * .10), (44, 52, 60), 700)
+    cv2.rectangle(page, (12, 12), (w - 13, h - 13), (40, 74, 92), 6, cv2.LINE_AA)
+    return page
+
+
 def write_all(folder: Path) -> None:
     """Write every graphic as PNG."""
     folder.mkdir(parents=True, exist_ok=True)
     write_picture(folder / "night_market.png", night_market())
     write_picture(folder / "stencil.png", stencil())
     write_picture(folder / "emblem.png", emblem())
+    write_picture(folder / "tide_table.png", tide_table())

@@ -27,7 +27,7 @@ from wertis.demo.sail import CLOTH, Sail, SailFilm
 from wertis.demo.scene import FIRST, Film, Scene
 from wertis.demo.walk import Walk, WalkFilm
 
-VERSION = 7
+VERSION = 8
 FRAMES = 60
 FILMS = {"tea_crate": Film(FRAMES, "", 11), "tea_crate_passers": Film(FRAMES, "barrow", 12), "tea_crate_awning": Film(FRAMES, "awning", 13),
          "docker": Film(FRAMES, "docker", 14)}
@@ -42,12 +42,14 @@ TITLES["walk"] = "Walk along the quay, for a solved camera"
 SAIL_TRACKED = "Brindle Quay sail.wertis"
 SAIL, WALK = "sail", "walk"
 WALK_SOLVED = "Brindle Quay walk.wertis"
+WALK_SIGNS = "Brindle Quay walk, signs on points.wertis"
 DOCKER, PASSED = "docker", "tea_crate_passers"
 RELETTERED = "Brindle Quay, new lettering.wertis"
 ROPE_AWAY = "Brindle Quay, rope taken away.wertis"
 _LABEL = 0.17, 0.83  # of the crate's front, within which its label lies
 _GAPS = (0.199, 0.400, 0.598, 0.799)  # of its height, where planks meet behind the label
 DOCKER_CUT_OUT = "Brindle Quay docker.wertis"
+_SOFT = ("softness", "shutter")  # what the signs on points are matched in
 _KEYS = 4  # frames between the keys of what moves by itself in that shot
 _ENOUGH = 20  # frames from which the walk's camera can be solved
 TRACKED = "Brindle Quay.wertis"
@@ -124,6 +126,9 @@ def _made(root: Path, frames: int, names: Iterable[str]) -> Iterator[tuple[str, 
                 graphics.write_all(root / "graphics")
                 for text in _solved_walk(root):
                     yield name, text
+            if name == WALK:
+                graphics.write_all(root / "graphics")
+                yield name, _signs_on_points(root)
             (root / f"{name}.made").write_text(f"{VERSION}\n")
     except OSError as why:
         raise DeliverError(f"The demo shots cannot be made in {root} ({why.strerror or why}); free some space (about 40 MB), or set "
@@ -289,6 +294,27 @@ def _solved_walk(root: Path) -> Iterator[str]:
     shot.opened.do("Solve", document.but(name="Brindle Quay walk"))
     shot.surface("Wall").place(root / "graphics" / "night_market.png", corners, FIRST, "Mural", fit="fit", blend="multiply", opacity=0.9)
     shot.save(root / WALK_SOLVED)
+
+
+def _signs_on_points(root: Path) -> str:
+    """Signs carried by one, two and four points of the walk; what it did, in words."""
+    scene, shot = Walk(WALKS[WALK]), wertis.open(root / WALK)
+    shot.opened.do("Name it", shot.document.but(name="Brindle Quay walk, signs on points"))
+    crates = [homography.from_unit_square(scene.seen(scene.crate_front(k), 0)) for k in (1, 4)]
+    inside = np.array([[.04, .05], [.96, .05], [.96, .95], [.04, .95]])
+    left, right = _LABEL[0] - .01, _LABEL[1] + .01  # the printed label and a little more
+    over = np.array([[left, .16], [right, .16], [right, .84], [left, .84]])
+    house = scene.seen(scene.house, 0)
+    on_house = homography.apply(homography.from_unit_square(house), np.array([[.33, .12], [.67, .12], [.67, .50], [.33, .50]]))
+    for name, region, count, model, place, picture in (
+            ("House, one point", house, 1, "shift", on_house, "emblem"),
+            ("Crate, two points", homography.apply(crates[0], inside), 2, "similarity", homography.apply(crates[0], over), "tide_table"),
+            ("Crate, four points", homography.apply(crates[1], inside), 4, "perspective", homography.apply(crates[1], over), "night_market")):
+        spots = shot.good_spots(region, FIRST, count, 60.0 if count > 1 else 0.0)
+        sign = shot.track(region, FIRST, "points", name, points=spots).use_points(model=model)
+        sign.place(root / "graphics" / f"{picture}.png", place, FIRST, picture.replace("_", " ").capitalize(), fit="stretch").match(_SOFT)
+    shot.save(root / WALK_SIGNS)
+    return "tracking the signs' points"
 
 
 def _spoilt(shot: Shot) -> Shot:

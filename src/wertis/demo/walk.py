@@ -17,6 +17,7 @@ FOCAL = 1120.0
 _WALL = -2.1  # metres to the right, where the brick wall stands along the quay
 _MURAL = np.array([[_WALL, -2.55, 4.3], [_WALL, -2.55, 7.5], [_WALL, -0.55, 7.5], [_WALL, -0.55, 4.3]])
 _SIGN = np.array([[_WALL, -2.75, 8.4], [_WALL, -2.75, 10.2], [_WALL, -1.75, 10.2], [_WALL, -1.75, 8.4]])
+_SHORE = np.array([[-30.0, -11.6, 46], [34.0, -11.6, 46], [34.0, 4.0, 46], [-30.0, 4.0, 46]])
 _SUBFRAMES = 3
 _STACKS = ((0.55, 5.2, 0.9, 0.7, 28.0, 2), (1.75, 7.4, 1.1, 0.8, -18.0, 3), (-0.75, 9.6, 0.9, 0.75, 12.0, 1), (2.6, 4.9, 0.8, 0.62, 40.0, 1))
 """x, z, width, height in metres, turn in degrees, and how many crates lie on each other."""
@@ -83,21 +84,32 @@ class Walk:
         p = corners @ pose[:, :3].T + pose[:, 3]
         return np.asarray(FOCAL * p[:, :2] / p[:, 2:] + [WIDTH / 2, HEIGHT / 2])
 
+    @property
+    def house(self) -> np.ndarray:
+        """(4, 3) the corners of a house on the far shore, clockwise from its top left."""
+        across, down = (_SHORE[1] - _SHORE[0]), (_SHORE[3] - _SHORE[0])
+        return np.array([_SHORE[0] + x * across + y * down for x, y in ((.385, .34), (.455, .34), (.455, .62), (.385, .62))])
+
+    def crate_front(self, number: int) -> np.ndarray:
+        """(4, 3) the corners of a crate's front, clockwise from its top left; the crates of each stack from the lowest, stack by stack."""
+        return self._boxes[number][0].corners
+
     def truth(self, index: int) -> np.ndarray:
         """The mural's corners as a blurred frame shows them: their mean over the shutter."""
-        return np.mean([self.seen(_MURAL, t) for t in self._moments(index)], axis=0)
+        return np.mean([self.seen(_MURAL, t) for t in self.moments(index)], axis=0)
 
     def frame(self, index: int) -> np.ndarray:
         """The picture (h, w, 3) uint8 of a frame, counted from 0."""
         total = np.zeros((HEIGHT, WIDTH, 3), np.float32)
-        for moment in self._moments(index):
+        for moment in self.moments(index):
             cv2.accumulate(self._instant(float(moment)), total)
         total *= self._vignette * np.float32(1.05 / _SUBFRAMES)
         dx, dy = np.random.default_rng((self.film.seed, index)).integers(0, 256, 2)
         total += self._grain[dy:dy + HEIGHT, dx:dx + WIDTH]
         return np.clip(total + np.float32(0.5), 0, 255).astype(np.uint8)
 
-    def _moments(self, index: int) -> np.ndarray:
+    def moments(self, index: int) -> np.ndarray:
+        """The times at which the shutter of a frame, counted from 0, takes its pictures."""
         return index + np.linspace(-SHUTTER / 2, SHUTTER / 2, _SUBFRAMES)
 
     def _instant(self, time: float) -> np.ndarray:
@@ -105,8 +117,7 @@ class Walk:
         pose = self.pose(time)
         eye = -pose[:, :3].T @ pose[:, 3]
         h, w = self._shore.shape[:2]
-        shore = np.array([[-30.0, -11.6, 46], [34.0, -11.6, 46], [34.0, 4.0, 46], [-30.0, 4.0, 46]])
-        onto = homography.from_points(np.array([[0.0, 0], [w, 0], [w, h], [0, h]]), self.seen(shore, time))
+        onto = homography.from_points(np.array([[0.0, 0], [w, 0], [w, h], [0, h]]), self.seen(_SHORE, time))
         cv2.warpPerspective(self._shore, homography_to_centred(onto), (WIDTH, HEIGHT), canvas, cv2.INTER_LINEAR, cv2.BORDER_REPLICATE)
         for face in self._still:
             painted(canvas, face.picture, self.seen(face.corners, time))

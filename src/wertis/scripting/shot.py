@@ -14,6 +14,7 @@ from wertis.core.blas import single_threaded
 from wertis.core.errors import RegionError, WertisError
 from wertis.core.jobs.camera import Solve, solve_plate, with_camera
 from wertis.core.jobs.events import Event
+from wertis.core.jobs.point_tracking import good_spots
 from wertis.core.jobs.render import render, render_frame
 from wertis.core.jobs.tracking import runs_from
 from wertis.core.open_shot import OpenShot
@@ -187,6 +188,17 @@ class Shot:
                 mesh_of(track.but(settings=settings), plate.size)  # says at once what is wrong with it
         self._do(f"Draw {track.name}", shot)
         return Surface(self, track.id)
+
+    def good_spots(self, region: Points, frame: int, count: int = 4, spacing: float = 0.0) -> np.ndarray:
+        """Up to `count` spots (n, 2) of a frame, inside a region (N, 2) drawn there, that are good for tracking points, at least `spacing` pixels apart.
+
+        Raises
+        ------
+        WertisError
+            When there is none.
+        """
+        shot, track = edits.add_track(self.document, numbers(region, "region"), frame)
+        return good_spots(shot, track, self.plate, count, spacing)
 
     def track(self, region: Points, frame: int, model: str = "perspective", name: str = "Surface", look: str = "mix", half: bool = False,
               hold_outs: Iterable[Points | str | Path] = (), progress: Progress | None = None, stop: threading.Event | None = None,
