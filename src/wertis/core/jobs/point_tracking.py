@@ -19,6 +19,8 @@ from wertis.core.track.points import PointsFix
 from wertis.core.track.texture import strength
 from wertis.core.track.tracker_input import looked_at
 
+_SURROUNDINGS = 4  # pixels to each side within which a spot is the strongest
+_CLOSEST = 9.0  # pixels to which the spots are let come together where there are fewer good ones than are wanted
 _WEAK = 0.01  # of the strongest spot's strength, below which a spot is not good
 
 
@@ -55,20 +57,28 @@ def good_spots(shot: Shot, track: Track, plate: Plate, count: int, spacing: floa
     if away is not None:
         mask[away > 127] = 0
     holds = np.where(mask > 0, strength(looked_at((read or plate.read)(track.region.frame))), 0)
-    apart = spacing or 0.7 * float(np.sqrt(np.count_nonzero(mask) / count))
-    best = cv2.dilate(holds, np.ones((2 * max(int(apart / 2), 1) + 1,) * 2, np.uint8))
+    best = cv2.dilate(holds, np.ones((2 * _SURROUNDINGS + 1,) * 2, np.uint8))
     ys, xs = np.nonzero((holds >= best) & (holds > _WEAK * float(holds.max())))
-    order = np.argsort(-holds[ys, xs], kind="stable")
-    chosen: list[np.ndarray] = []
-    for k in order:
-        place = np.array([xs[k], ys[k]], float)
+    places = np.stack([xs, ys], axis=1)[np.argsort(-holds[ys, xs], kind="stable")].astype(float)
+    apart = spacing or 0.7 * float(np.sqrt(np.count_nonzero(mask) / count))
+    chosen = _spread(places, count, apart)
+    while not spacing and len(chosen) < count and apart > _CLOSEST:
+        apart *= 0.85
+        chosen = _spread(places, count, apart)
+    if not len(chosen):
+        raise RegionError("There is no good spot in the region; draw it round an area with detail.")
+    return np.asarray(from_centred(chosen))
+
+
+def _spread(places: np.ndarray, count: int, apart: float) -> np.ndarray:
+    """Up to `count` of the places (N, 2), the first ones first, that lie at least `apart` from each other."""
+    chosen = np.zeros((0, 2))
+    for place in places:
         if len(chosen) >= count:
             break
-        if all(np.linalg.norm(place - other) >= apart for other in chosen):
-            chosen.append(place)
-    if not chosen:
-        raise RegionError("There is no good spot in the region; draw it round an area with detail.")
-    return np.asarray(from_centred(np.array(chosen)))
+        if (np.linalg.norm(chosen - place, axis=1) >= apart).all():
+            chosen = np.vstack([chosen, place])
+    return chosen
 
 
 register_tracker(PointsSettings, _points, set_points_tracked)
