@@ -11,7 +11,7 @@ from skimage.draw import polygon2mask
 from tests.scenes import SIZE, PlaneShot
 from wertis.core import compiled
 from wertis.core.compiled import address
-from wertis.core.geometry import polygon
+from wertis.core.geometry import coons, polygon
 from wertis.core.imaging.pyramid import Pyramid
 from wertis.core.matte.coverage import mean_area, soft_area
 from wertis.core.plate.base import grey_of, luma
@@ -52,6 +52,17 @@ class CompiledLoops(unittest.TestCase):
         self.assertNear(sampling.read_tiles(picture, MATRIX, x, y, 1.0, taps), total, 1e-4)
         # OpenCV rounds places to a thirty-second of a pixel
         self.assertNear(sampling.plainly_read(picture, MATRIX, x, y, 1.0, taps), total, 0.02)
+
+    def test_bent_squares_are_straightened_as_numpy_does_it(self) -> None:
+        for size in (0.0, 0.05, 0.25):  # the last folds in places
+            offsets, points = size * self.rng.normal(0, 1, (8, 2)), self.rng.uniform(-1, 2, (40, 25, 2))
+            found = coons.straight(points, offsets)
+            with mock.patch.object(compiled, "LIBRARY", None):
+                meant = coons.straight(points, offsets)
+            inside = ((meant > -0.2) & (meant < 1.2)).all(-1) if size < 0.1 else np.zeros(points.shape[:2], bool)
+            self.assertEqual(found.shape, points.shape)
+            np.testing.assert_allclose(found, meant, atol=1e-6 if size < 0.1 else np.inf)
+            np.testing.assert_allclose(coons.bent(found, offsets)[inside], points[inside], atol=1e-6)
 
     def test_channels_are_mixed_as_numpy_mixes_them(self) -> None:
         colour = self.rng.integers(0, 256, (31, 17, 3), dtype=np.uint8)

@@ -19,7 +19,7 @@ _OWN = 0.42  # pixels, standard deviation, of a graphic as it is laid
 _LEAST, _MOST = 3, 64  # samples
 _STILL = 0.1  # pixels of travel below which there is no blur
 _SOFT = 0.05  # pixels, standard deviation, below which there is no softness
-_BAND = 96  # rows that are worked on at a time; bands are shared out among threads
+_BAND = 48  # rows that are worked on at a time; bands are shared out among threads
 _TABLE = 2048  # steps of brightness in which grain's deviation is looked up
 _FLOOR = 0.02  # of white in linear light, added to a surface's detail so that its black parts divide by something
 _DARKEST = 0.01  # of the light, that is left of it at least
@@ -109,7 +109,8 @@ def lit(laid: Laid, gains: np.ndarray, local: np.ndarray | None, surface: Warp, 
     if local is None and not np.abs(gains).max() > 1e-6:
         return laid
     if local is None and not np.abs(gains[1:]).max() > 1e-6:
-        return _multiplied(laid, np.asarray(np.exp(gains[0]), np.float32).reshape(1, 1, 3), space)
+        by = np.asarray(np.exp(gains[0]), np.float32).reshape(1, 1, 3)
+        return _multiplied(laid, lambda band: [by], space)
     h, w = laid.pixels.shape[:2]
     across, down = (np.linspace(0, n, max(2, int(np.ceil(n / _SIDE)) + 1)) for n in (w, h))
     x, y = np.meshgrid(across + laid.left, down + laid.top)
@@ -122,10 +123,14 @@ def lit(laid: Laid, gains: np.ndarray, local: np.ndarray | None, surface: Warp, 
         coarse = np.concatenate([coarse + np.log(np.maximum(1 + besides[:, :3], _DARKEST)), besides[:, 3:]], axis=1)
     shape = len(down), len(across)
     columns, rows = ((np.arange(n, dtype=np.float32) + 0.5) / n * (count - 1) for n, count in ((w, shape[1]), (h, shape[0])))
-    at_x, at_y = np.meshgrid(columns, rows)
-    fine = [cv2.remap(np.ascontiguousarray(part.reshape(*shape, 3), np.float32), at_x, at_y, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
-            for part in (coarse[:, :3], coarse[:, 3:]) if part.size]
-    return _multiplied(laid, np.exp(fine[0]), space, fine[1] if local is not None else None)
+    parts = [np.ascontiguousarray(part.reshape(*shape, 3), np.float32) for part in (coarse[:, :3], coarse[:, 3:]) if part.size]
+
+    def at_rows(band: slice) -> list[np.ndarray]:
+        at_x, at_y = np.meshgrid(columns, rows[band])
+        fine = [cv2.remap(part, at_x, at_y, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE) for part in parts]
+        return [np.exp(fine[0], out=fine[0]), *fine[1:]]
+
+    return _multiplied(laid, at_rows, space)
 
 
 def textured(laid: Laid, plate: np.ndarray, match: Match, space: str) -> Laid:
@@ -143,7 +148,8 @@ def textured(laid: Laid, plate: np.ndarray, match: Match, space: str) -> Laid:
     part = np.ascontiguousarray(plate[y0:laid.top + h + room, x0:laid.left + w + room].mean(-1)) + np.float32(_FLOOR)
     fine = cv2.GaussianBlur(part, (0, 0), match.fine) if match.fine > _SOFT else part
     detail = (fine / cv2.GaussianBlur(part, (0, 0), max(match.coarse, 0.3)))[laid.top - y0:laid.top - y0 + h, laid.left - x0:laid.left - x0 + w]
-    return _multiplied(laid, np.power(np.clip(detail, 0.05, 20), np.float32(match.texture))[..., None], space)
+    by = np.power(np.clip(detail, 0.05, 20), np.float32(match.texture))[..., None]
+    return _multiplied(laid, lambda band: [by[band]], space)
 
 
 def reflected(laid: Laid, plate: np.ndarray, ground: Laid, share: float, space: str) -> Laid:
@@ -165,26 +171,29 @@ def reflected(laid: Laid, plate: np.ndarray, ground: Laid, share: float, space: 
     # less the clean surface as far as it is known
     more[y0 - laid.top:y1 - laid.top, x0 - laid.left:x1 - laid.left] = clean[..., 3:] * plate[y0:y1, x0:x1] - clean[..., :3]
     smooth = np.maximum(cv2.GaussianBlur(more, (0, 0), _MIRRORED) - np.float32(_FAINT), 0) * np.float32(share)
-    return _multiplied(laid, np.ones((1, 1, 3), np.float32), space, smooth)
+    one = np.ones((1, 1, 3), np.float32)
+    return _multiplied(laid, lambda band: [one, smooth[band]], space)
 
 
-def _multiplied(laid: Laid, by: np.ndarray, space: str, added: np.ndarray | None = None) -> Laid:
-    """A graphic with its light multiplied by (h, w, 3 or 1), or one number or colour for all, and light (h, w, 3) added."""
+def _multiplied(laid: Laid, light: Callable[[slice], list[np.ndarray]], space: str) -> Laid:
+    """A graphic with its light multiplied, and light added: `light` gives for rows what it is multiplied by, (n, w, 3 or 1) or one colour for all, and
+    what is added, (n, w, 3), if anything is."""
     out = np.empty_like(laid.pixels)
 
     def rows(band: slice) -> None:
-        part, factor = laid.pixels[band], by if by.shape[0] == 1 else by[band]
+        part = laid.pixels[band]
+        factor, *added = light(band)
         alpha = part[..., 3:]
         out[band, :, 3:] = alpha
         if space == LINEAR:
             lighter = part[..., :3] * factor
-            out[band, :, :3] = lighter if added is None else np.maximum(lighter + added[band] * alpha, 0)
+            out[band, :, :3] = np.maximum(lighter + added[0] * alpha, 0) if added else lighter
         else:
             straight = np.ascontiguousarray(part[..., :3] / np.maximum(alpha, np.float32(1e-6)))
             convert(straight, space, LINEAR)
             straight *= factor
-            if added is not None:
-                straight += added[band]
+            if added:
+                straight += added[0]
                 np.maximum(straight, 0, out=straight)
             convert(straight, LINEAR, space)
             np.multiply(straight, alpha, out=out[band, :, :3])

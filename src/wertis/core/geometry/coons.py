@@ -7,6 +7,9 @@ The corners stay where they are. A side is bent by its two inner control points,
 
 import numpy as np
 
+from wertis.core import compiled
+from wertis.core.compiled import address
+
 CORNERS = np.array([[0.0, 0], [1, 0], [1, 1], [0, 1]])
 THIRDS = np.array([a + (b - a) * part for a, b in zip(CORNERS, np.roll(CORNERS, -1, 0), strict=True) for part in (1 / 3, 2 / 3)])
 """Where the control points of straight sides are, (8, 2)."""
@@ -23,6 +26,12 @@ def bent(points: np.ndarray, offsets: np.ndarray) -> np.ndarray:
 
 def straight(points: np.ndarray, offsets: np.ndarray) -> np.ndarray:
     """The inverse of `bent`: points (..., 2) of the bent square's plane, back in the straight one (Newton's method; for gentle bends)."""
+    if compiled.LIBRARY is not None:
+        flat = np.ascontiguousarray(points, np.float64).reshape(-1, 2)
+        sides, out = np.ascontiguousarray(offsets, np.float64), np.empty_like(flat)
+        compiled.LIBRARY.coons_straight(address(flat, np.float64), compiled.long(len(flat)), address(sides, np.float64), compiled.double(_CLOSE),
+                                        compiled.double(_FOLDED), _TURNS, address(out, np.float64))
+        return out.reshape(np.shape(points))
     target = np.asarray(points, np.float64).reshape(-1, 2).T  # x and y apart, which is quicker
     found = target.copy()
     left = np.arange(found.shape[1])  # that have not arrived yet

@@ -6,7 +6,7 @@ one of about 1 / sqrt(2 n) of it). Where a surface is nowhere flat, it is taken 
 Grain goes together over some pixels as white noise through a Gaussian does.
 """
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from functools import cache, lru_cache
 from itertools import pairwise
@@ -243,15 +243,26 @@ def _field(grain_size: float) -> np.ndarray:
     return _through(np.random.default_rng(1).standard_normal((_FIELD, _FIELD, 3), dtype=np.float32), grain_size)
 
 
+def _stretches(first: int, count: int) -> Iterator[tuple[slice, slice]]:
+    """Slices of `count` places and of the field's own side, which is repeated, from a first place on."""
+    done = 0
+    while done < count:
+        start = (first + done) % _FIELD
+        many = min(_FIELD - start, count - done)
+        yield slice(done, done + many), slice(start, start + many)
+        done += many
+
+
 def part_of_frame(box: tuple[int, int, int, int], grain_size: float, seed: Sequence[int]) -> np.ndarray:
     """(h, w, 3) float32 noise as `made` gives it for a box x0, y0, x1, y1 of a picture, quickly: for each seed another part of one large field, which is
     repeated beyond its edges."""
     x0, y0, x1, y1 = box
     dx, dy, over = np.random.default_rng(list(seed)).integers(0, [_FIELD, _FIELD, 8])
-    rows, columns = (np.arange(y0, y1) + dy) % _FIELD, (np.arange(x0, x1) + dx) % _FIELD
-    if over & 1:
-        rows = _FIELD - 1 - rows
-    if over & 2:
-        columns = _FIELD - 1 - columns
-    found = _field(round(grain_size, 3))[rows[:, None], columns[None]]
-    return -found if over & 4 else found
+    field, low, size = _field(round(grain_size, 3)), (y0 + int(dy), x0 + int(dx)), (y1 - y0, x1 - x0)
+    if over & 3:
+        field = field[::-1 if over & 1 else 1, ::-1 if over & 2 else 1]
+    found = np.empty((*size, 3), np.float32)
+    for rows, from_rows in _stretches(low[0], size[0]):
+        for columns, from_columns in _stretches(low[1], size[1]):
+            found[rows, columns] = field[from_rows, from_columns]
+    return np.negative(found, out=found) if over & 4 else found

@@ -501,8 +501,13 @@ class Placement(Item):
 
     def square_at(self, time: float) -> np.ndarray:
         """(3, 3) the unit square of the placement, moved as its keys say at a time, to the picture of the placement's frame."""
-        square = homography.from_unit_square(self.array)
-        return square @ self.pose.matrix_at(time) if self.pose.keys else square
+        return self._square @ self.pose.matrix_at(time) if self.pose.keys else self._square
+
+    @cached_property
+    def _square(self) -> np.ndarray:
+        found = homography.from_unit_square(self.array)
+        found.flags.writeable = False  # everyone is given the same one
+        return found
 
     def quad_at(self, time: float) -> np.ndarray:
         """The quad (4, 2) in the picture of the placement's frame, moved as its keys say at a time."""
