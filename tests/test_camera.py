@@ -4,6 +4,7 @@ import csv
 import json
 import tempfile
 import unittest
+from collections.abc import Callable
 from dataclasses import replace
 from functools import cache
 from pathlib import Path
@@ -13,20 +14,24 @@ import numpy as np
 
 import wertis
 from tests.helpers import painted_patch_leaves_the_rest
-from tests.scenes import texture
+from tests.scenes import FramesPlate, texture
 from tests.test_window import WindowCase
 from wertis.cli.main import main
 from wertis.core.errors import DeliverError, WertisError
 from wertis.core.exchange.camera_json import read_camera, write_camera
 from wertis.core.exchange.camera_usd import read_camera_usd, write_camera_usd
+from wertis.core.exchange.gltf import read_camera as read_camera_gltf
+from wertis.core.exchange.gltf import write_camera as write_camera_gltf
+from wertis.core.exchange.laid_out import camera_scaled
 from wertis.core.geometry.camera import ScenePlane, SolvedCamera, on_plane, plane_through, refined_plane
-from wertis.core.jobs.camera import Solve, picked_plane, solve_again
+from wertis.core.jobs.camera import Solve, picked_plane, solve_again, solve_plate
 from wertis.core.shot.cameras import CameraSettings, camera_record, carried_on_plane, set_off_plane, set_plane, solved_camera
 from wertis.core.shot.document import Shot
 from wertis.core.shot.edits import add_track
 from wertis.core.shot.resolve import motion_of
 from wertis.core.track.camera import solve_camera
 from wertis.core.track.features import FeatureTracks, follow_features
+from wertis_receiver.camera import read_camera as receiver_camera
 
 SIZE, FOCAL = (640, 400), 700.0
 FRAMES = list(range(1, 25))
@@ -45,6 +50,26 @@ def seen(points: np.ndarray, frame: int, turning_only: bool = False) -> np.ndarr
     matrix = np.array([[FOCAL, 0, SIZE[0] / 2], [0, FOCAL, SIZE[1] / 2], [0, 0, 1]])
     at = pose(frame, turning_only)
     return cv2.projectPoints(points, cv2.Rodrigues(at[:, :3])[0], at[:, 3], matrix, None)[0][:, 0]
+
+
+def zoomed(frame: int) -> float:
+    """The focal length of a camera that zooms by half as much again."""
+    t = (frame - 1) / (len(FRAMES) - 1)
+    return FOCAL * (1 + 0.5 * (3 * t ** 2 - 2 * t ** 3))
+
+
+def tracks_through(points: np.ndarray, focal: Callable[[int], float], radial: tuple[float, float] = (0.0, 0.0), noise: float = 0.1) -> FeatureTracks:
+    """Tracks of points (n, 3) as OpenCV projects them, by a lens of a focal length for each frame; the first 20 move by themselves."""
+    rng = np.random.default_rng(2)
+    places: list[dict[int, np.ndarray]] = [{} for _ in points]
+    for frame in FRAMES:
+        matrix, at = np.array([[focal(frame), 0, SIZE[0] / 2], [0, focal(frame), SIZE[1] / 2], [0, 0, 1]]), pose(frame)
+        there = cv2.projectPoints(points, cv2.Rodrigues(at[:, :3])[0], at[:, 3], matrix, np.array([*radial, 0, 0]))[0][:, 0]
+        there = there + rng.normal(0, noise, there.shape)
+        there[:20] += np.array([4.0, 1.5]) * frame
+        for k in np.flatnonzero(((there > 0) & (there < SIZE)).all(1)):
+            places[k][frame] = there[k]
+    return FeatureTracks(FRAMES, places)
 
 
 def tracks_of(points: np.ndarray, turning_only: bool = False, noise: float = 0.1, wandering: int = 0) -> FeatureTracks:
@@ -133,6 +158,50 @@ class SolveTest(unittest.TestCase):
         np.testing.assert_allclose(camera.project(points, 1), theirs, atol=1e-6)  # OpenCV's radial terms are the same
         eye, rays = camera.rays(theirs, 1)
         np.testing.assert_allclose(np.cross(rays, points - eye), 0, atol=1e-6)
+
+    def test_a_camera_that_zooms_is_solved_with_a_focal_length_of_each_frame(self) -> None:
+        camera = solve_camera(tracks_through(scene(), zoomed), SIZE, zoom=True)
+        self.assertEqual(sorted(camera.zoom), FRAMES)
+        self.assertLess(max(abs(camera.focal_at(f) / zoomed(f) - 1) for f in FRAMES), 0.01)
+        self.assertLess(camera.error, 0.2)
+        self.assertRegex(camera.focal_words, r"^\d+\.\d to \d+\.\d px$")
+        first = pose(FRAMES[0])
+        for frame in FRAMES:
+            off = cv2.Rodrigues(camera.poses[frame][:, :3] @ (pose(frame)[:, :3] @ first[:, :3].T).T)[0]
+            self.assertLess(np.degrees(np.linalg.norm(off)), 0.1)
+        with self.assertRaisesRegex(WertisError, "one plane|turns"):
+            solve_camera(tracks_of(scene(), turning_only=True), SIZE, zoom=True)
+        for wrong in ({"focal": 700.0}, {"radial": 1}):
+            with self.assertRaisesRegex(WertisError, "that zooms"):
+                list(solve_plate(FramesPlate(film()), FRAMES, zoom=True, **wrong))  # type: ignore[arg-type]
+        with tempfile.TemporaryDirectory() as name:
+            corners = np.array([[-1.0, -1, 4], [1, -1, 4], [1, 1, 4], [-1, 1, 4]])
+            for suffix, write, read in ((".json", write_camera, read_camera), (".usdc", write_camera_usd, read_camera_usd),
+                                        (".glb", write_camera_gltf, read_camera_gltf)):
+                path = Path(name) / f"camera{suffix}"
+                write(path, camera, 25.0, {"Wall": corners})
+                back = read(path)
+                for frame in (FRAMES[0], FRAMES[9], FRAMES[-1]):
+                    self.assertAlmostEqual(back.focal_at(frame), camera.focal_at(frame), 3, suffix)
+                    theirs = receiver_camera(path, frame)
+                    np.testing.assert_allclose(theirs.seen(theirs.planes["Wall"]), camera.project(corners, frame), atol=0.01, err_msg=suffix)
+            data = json.loads((Path(name) / "camera.json").read_text())
+            for wrong in ({}, {**data["focal"], "7": -2}, {str(f): 500 for f in FRAMES[1:]}):
+                (Path(name) / "wrong.json").write_text(json.dumps({**data, "focal": wrong}))
+                with self.assertRaises(DeliverError):
+                    read_camera(Path(name) / "wrong.json")
+        record = camera_record(camera, tracks_through(scene(), zoomed), False, 0)
+        self.assertEqual(record.solved.zoom, camera.zoom)
+        half = camera_scaled(camera, (SIZE[0] // 2, SIZE[1] // 2))
+        self.assertAlmostEqual(half.focal_at(FRAMES[3]), camera.focal_at(FRAMES[3]) / 2)
+
+    def test_two_lens_terms_are_told_where_one_leaves_something(self) -> None:
+        tracks = tracks_through(scene(), lambda frame: FOCAL, (-0.2, 0.08))
+        one, two = (solve_camera(tracks, SIZE, radial=terms) for terms in (1, 2))
+        np.testing.assert_allclose(two.radial, [-0.2, 0.08], atol=0.01)
+        self.assertLess(abs(two.focal / FOCAL - 1), 0.01)
+        self.assertLess(two.error, one.error)
+        self.assertEqual(one.radial[1], 0)
 
     def test_a_camera_that_only_turns_is_solved_as_that(self) -> None:
         camera = solve_camera(tracks_of(scene(), turning_only=True, wandering=20), SIZE)

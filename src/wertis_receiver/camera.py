@@ -47,7 +47,7 @@ def read_camera(path: Path, frame: int) -> CameraFrame:
     try:
         if suffix == ".json":
             body = json.loads(path.read_text("utf-8"))
-            return CameraFrame(tuple(body["size"]), float(body["focal"]), np.array(body["principal"], float), tuple(body["radial"]),
+            return CameraFrame(tuple(body["size"]), _focal(body["focal"], frame), np.array(body["principal"], float), tuple(body["radial"]),
                                np.array(body["cameras"][str(frame)], float), {n: np.array(p, float) for n, p in body["planes"].items()})
         if suffix in (".glb", ".gltf"):
             return _gltf(Gltf(path), frame)
@@ -56,6 +56,11 @@ def read_camera(path: Path, frame: int) -> CameraFrame:
     except (OSError, ValueError, KeyError, TypeError, IndexError, struct.error) as why:
         raise Unreadable(f"{path.name}: {why!r}") from why
     raise Unreadable(f"{path.name} is no camera")
+
+
+def _focal(given: float | dict[str, float], frame: int) -> float:
+    """One number, or one of each frame where the camera zooms."""
+    return float(given[str(frame)] if isinstance(given, dict) else given)
 
 
 def _pose(to_world: np.ndarray) -> np.ndarray:
@@ -83,7 +88,8 @@ def _gltf(file: Gltf, frame: int) -> CameraFrame:
     for other in file.body["nodes"]:
         if "mesh" in other and file.body["meshes"][other["mesh"]]["primitives"][0].get("mode", 4) == 4:
             planes[other["name"]] = file.values(file.body["meshes"][other["mesh"]]["primitives"][0]["attributes"]["POSITION"]).astype(float)
-    return CameraFrame(tuple(about["size"]), float(about["focal"]), np.array(about["principal"], float), tuple(about["radial"]), _pose(matrix), planes)
+    return CameraFrame(tuple(about["size"]), _focal(about["focal"], frame), np.array(about["principal"], float), tuple(about["radial"]), _pose(matrix),
+                       planes)
 
 
 def _usd(path: Path, frame: int) -> CameraFrame:
@@ -101,4 +107,4 @@ def _usd(path: Path, frame: int) -> CameraFrame:
     principal = np.array([w / 2 - camera.GetHorizontalApertureOffsetAttr().Get() * unit, h / 2 + camera.GetVerticalApertureOffsetAttr().Get() * unit])
     to_world = np.array(UsdGeom.XformCache(frame).GetLocalToWorldTransform(camera.GetPrim()), float).T
     planes = {str(p.GetCustomDataByKey("wertis")["name"]): np.array(UsdGeom.Mesh(p).GetPointsAttr().Get(), float) for p in prims if p.IsA(UsdGeom.Mesh)}
-    return CameraFrame((w, h), camera.GetFocalLengthAttr().Get() * unit, principal, (about["radial1"], about["radial2"]), _pose(to_world), planes)
+    return CameraFrame((w, h), camera.GetFocalLengthAttr().Get(frame) * unit, principal, (about["radial1"], about["radial2"]), _pose(to_world), planes)

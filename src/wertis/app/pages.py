@@ -1,6 +1,7 @@
 """What the pages of the details share."""
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
+from typing import Any
 
 from PySide6.QtCore import QTimer
 from PySide6.QtGui import QColor, QShowEvent
@@ -58,7 +59,7 @@ def part_form(parent: QWidget) -> QFormLayout:
     return layout
 
 
-def combo(words: dict[str, str], name: str, activated: Callable[[], object]) -> Choice:
+def combo(words: Mapping[Any, str], name: str, activated: Callable[[], object]) -> Choice:
     """A box to choose from; `words` are key to text."""
     box = Choice(name)
     for key, text in words.items():

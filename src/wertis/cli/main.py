@@ -73,7 +73,8 @@ def build_parser() -> argparse.ArgumentParser:
     solve.add_argument("--out", required=True, metavar="CAMERA.json",
                        help="file to write: focal length, error, a matrix for each frame, points; .json or .usd")
     solve.add_argument("--focal", type=float, metavar="PX", help="focal length in pixels, when it is known (default: solved)")
-    solve.add_argument("--lens", action="store_true", help="solve for a radial term of the lens as well")
+    solve.add_argument("--lens", type=int, nargs="?", const=1, default=0, choices=(0, 1, 2), help="solve for so many radial terms of the lens as well (1)")
+    solve.add_argument("--zoom", action="store_true", help="the focal length changes from frame to frame; CAMERA.json then has one of each frame")
     solve.add_argument("--start", type=int, metavar="FRAME", help="frame on which the corners are given")
     solve.add_argument("--corners", metavar='"x,y x,y x,y x,y"', help="corners of a rectangle on a flat part of the scene")
     solve.add_argument("--ground", metavar='"x,y x,y x,y ..."', help="three or more places of the ground on frame --start: the world stands on it")

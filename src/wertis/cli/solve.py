@@ -23,7 +23,7 @@ def run_solve(a: argparse.Namespace) -> int:
     first, last = arguments.frame_range(a.range_, shot.plate.first, shot.plate.last)
     shot.range = first, last
     progress = Progress("solving", a.quiet)
-    camera = shot.solve(a.focal, a.lens, [arguments.hold_out(text) for text in a.holdout], progress)
+    camera = shot.solve(a.focal, a.lens, [arguments.hold_out(text) for text in a.holdout], progress, zoom=a.zoom)
     progress.end()
     if corners is not None and a.pin:
         write_plain(Path(a.pin), camera.pin(corners, a.start))
@@ -43,6 +43,6 @@ def run_solve(a: argparse.Namespace) -> int:
         shot.save(Path(a.save))
     solved = camera.solved
     missing = last - first + 1 - len(solved.poses)
-    print(f"{len(solved.poses)} of {last - first + 1} frames solved, mean error {solved.error:.2f} px, focal length {solved.focal:.1f} px, "
+    print(f"{len(solved.poses)} of {last - first + 1} frames solved, mean error {solved.error:.2f} px, focal length {solved.focal_words}, "
           f"{len(solved.points)} points.")
     return EXIT_PARTLY if missing else EXIT_OK

@@ -333,14 +333,15 @@ class Shot:
                 raise WertisError(f"Nothing that is laid on the plate is named {name}; there is: {', '.join(x.name for x in there) or 'nothing'}.")
         return with_only(self.document, [x.id for x in there if x.name in names])
 
-    def solve(self, focal: float | None = None, radial: bool = False, hold_outs: Iterable[Points | str | Path] = (), progress: Progress | None = None,
-              stop: threading.Event | None = None) -> Camera:
+    def solve(self, focal: float | None = None, radial: int = 0, hold_outs: Iterable[Points | str | Path] = (), progress: Progress | None = None,
+              stop: threading.Event | None = None, zoom: bool = False) -> Camera:
         """Solve the camera of the shot's range from features of the whole picture.
 
         Parameters
         ----------
         focal : in pixels, when it is known; solved for otherwise.
-        radial : solve for a radial term of the lens as well.
+        radial : how many radial terms of the lens are solved for as well: none, one or two.
+        zoom : the focal length changes from frame to frame.
         hold_outs : polygons (N, 2) that stay in the picture, or matte sequences, whose features do not count.
 
         Raises
@@ -355,13 +356,13 @@ class Shot:
 
         found: Solve | None = None
         with single_threaded():
-            for event in solve_plate(self.plate, self._frames(), focal, radial, held if masks else None, stop=stop):
+            for event in solve_plate(self.plate, self._frames(), focal, int(radial), held if masks else None, stop=stop, zoom=zoom):
                 if progress is not None:
                     progress(event)
                 found = event.item if isinstance(event.item, Solve) else found
         if found is None:
             raise WertisError("Solving was stopped before its end.")
-        self._do("Solve the camera", with_camera(self.document, found, focal is not None, radial))
+        self._do("Solve the camera", with_camera(self.document, found, focal is not None, int(radial)))
         return Camera(self, found)
 
     @property

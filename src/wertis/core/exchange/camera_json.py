@@ -7,7 +7,7 @@ from pathlib import Path
 import numpy as np
 
 from wertis.core.errors import DeliverError
-from wertis.core.exchange.laid_out import camera_back
+from wertis.core.exchange.laid_out import camera_back, focal_and_zoom
 from wertis.core.exchange.layout import Layout
 from wertis.core.files import read_text, write_text
 from wertis.core.geometry.camera import SolvedCamera
@@ -32,7 +32,8 @@ def write_camera(path: Path, camera: SolvedCamera, fps: float = 24.0, planes: Ma
     DeliverError
         When the file cannot be written.
     """
-    data = {"format": FORMAT, "version": VERSION, "convention": _CONVENTION, "size": list(camera.size), "focal": camera.focal,
+    data = {"format": FORMAT, "version": VERSION, "convention": _CONVENTION, "size": list(camera.size),
+            "focal": {str(f): v for f, v in camera.zoom.items()} or camera.focal,
             "principal": camera.principal.tolist(), "radial": list(camera.radial), "error": camera.error,
             "errors": {str(f): e for f, e in camera.errors.items()},
             "cameras": {str(f): p.tolist() for f, p in camera.poses.items()}, "fps": fps,
@@ -55,12 +56,13 @@ def read_camera(path: Path) -> SolvedCamera:
             raise DeliverError(f"{path.name} is not a camera of a version that can be read here.")
         poses = {int(f): np.array(p, float) for f, p in data["cameras"].items()}
         points, principal = np.array(data["points"], float).reshape(-1, 3), np.array(data["principal"], float)
-        if any(p.shape != (3, 4) or not np.isfinite(p).all() for p in poses.values()) or principal.shape != (2,) or not float(data["focal"]) > 0:
+        focal, zoom = focal_and_zoom(data["focal"], poses)
+        if any(p.shape != (3, 4) or not np.isfinite(p).all() for p in poses.values()) or principal.shape != (2,) or not focal > 0:
             raise DeliverError(f"{path.name} holds a camera that is none: its matrices, principal point or focal length cannot be used.")
         width, height = (int(v) for v in data["size"])
         first, second = (float(v) for v in data["radial"])
-        found = SolvedCamera((width, height), float(data["focal"]), principal, (first, second), poses, points, np.arange(len(points)),
-                             {int(f): float(e) for f, e in data["errors"].items()})
+        found = SolvedCamera((width, height), focal, principal, (first, second), poses, points, np.arange(len(points)),
+                             {int(f): float(e) for f, e in data["errors"].items()}, zoom)
         return camera_back(found, data.get("layout"))
     except (KeyError, TypeError, ValueError, AttributeError, OverflowError, RecursionError) as why:
         raise DeliverError(f"{path.name} does not hold a camera as docs/formats.md says ({why}).") from why

@@ -12,7 +12,7 @@ import numpy as np
 
 from wertis.core.errors import DeliverError
 from wertis.core.exchange.camera_axes import TURNED, from_world, to_world
-from wertis.core.exchange.laid_out import camera_back
+from wertis.core.exchange.laid_out import camera_back, focal_and_zoom
 from wertis.core.exchange.layout import Layout
 from wertis.core.exchange.usd_stage import read_stage, reason, usd_library, written_stage
 from wertis.core.geometry.camera import SolvedCamera
@@ -43,7 +43,9 @@ def write_camera_usd(path: Path, camera: SolvedCamera, fps: float = 24.0, planes
         root = UsdGeom.Xform.Define(stage, "/scene")
         stage.SetDefaultPrim(root.GetPrim())
         made = UsdGeom.Camera.Define(stage, "/scene/camera")
-        made.CreateFocalLengthAttr(camera.focal * unit)
+        length = made.CreateFocalLengthAttr(camera.focal * unit)
+        for frame, focal in camera.zoom.items():
+            length.Set(focal * unit, frame)
         made.CreateHorizontalApertureAttr(_APERTURE)
         made.CreateVerticalApertureAttr(height * unit)
         made.CreateHorizontalApertureOffsetAttr((width / 2 - float(camera.principal[0])) * unit)
@@ -86,9 +88,11 @@ def read_camera_usd(path: Path) -> SolvedCamera:
         (move,) = UsdGeom.Xformable(made).GetOrderedXformOps()
         poses = {int(t): from_world(np.array(move.Get(t), float).T) for t in move.GetTimeSamples()}
         points = np.array(UsdGeom.Points(stage.GetPrimAtPath("/scene/points")).GetPointsAttr().Get(), float).reshape(-1, 3) @ TURNED
-        focal = float(made.GetFocalLengthAttr().Get()) / unit
+        length = made.GetFocalLengthAttr()
+        zoom = {int(t): float(length.Get(t)) / unit for t in length.GetTimeSamples()}
+        focal, zoom = focal_and_zoom(zoom or float(length.Get()) / unit, poses)
         radial = float(about["radial1"]), float(about["radial2"])
-        found = SolvedCamera((width, height), focal, principal, radial, poses, points, np.arange(len(points)), {})
+        found = SolvedCamera((width, height), focal, principal, radial, poses, points, np.arange(len(points)), {}, zoom)
         return camera_back(found, about.get("layout"))
     except Exception as why:  # the library raises its own kinds
         raise DeliverError(f"{path.name} cannot be read as a camera in USD ({reason(why)}).") from why

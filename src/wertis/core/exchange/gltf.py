@@ -16,7 +16,7 @@ from scipy.spatial.transform import Rotation
 from wertis.core.errors import DeliverError
 from wertis.core.exchange.animated_mesh import AnimatedMesh
 from wertis.core.exchange.camera_axes import TURNED, from_world, to_world
-from wertis.core.exchange.laid_out import camera_back
+from wertis.core.exchange.laid_out import camera_back, focal_and_zoom
 from wertis.core.exchange.layout import Layout
 from wertis.core.files import replacing
 from wertis.core.geometry.camera import SolvedCamera
@@ -148,7 +148,8 @@ def write_camera(path: Path, camera: SolvedCamera, fps: float = 24.0, planes: Ma
     width, height = camera.size
     lens = builder.library.Perspective(aspectRatio=width / height, yfov=float(2 * np.arctan(height / 2 / camera.focal)), znear=0.01)
     builder.made.cameras.append(builder.library.Camera(name="camera", type="perspective", perspective=lens))
-    about = {"frames": frames, "size": [width, height], "focal": camera.focal, "principal": [float(v) for v in camera.principal],
+    about = {"frames": frames, "size": [width, height], "focal": {str(f): v for f, v in camera.zoom.items()} or camera.focal,
+             "principal": [float(v) for v in camera.principal],
              "radial": list(camera.radial), "fps": fps, **({"layout": layout.said()} if layout is not None else {})}
     node = builder.node(name="camera", camera=0, extras={"wertis": about})
     matrices = np.array([to_world(camera.poses[f]) for f in frames])
@@ -267,11 +268,11 @@ def read_camera(path: Path) -> SolvedCamera:
         matrices[:, :3, :3], matrices[:, :3, 3] = Rotation.from_quat(turns).as_matrix(), places
         points = next((numbers.values(m.primitives[0].attributes.POSITION) @ TURNED for m in numbers.made.meshes if m.primitives[0].mode == _POINTS),
                       np.zeros((0, 3)))
-        size, focal = (int(about["size"][0]), int(about["size"][1])), float(about["focal"])
+        size, (focal, zoom) = (int(about["size"][0]), int(about["size"][1])), focal_and_zoom(about["focal"], frames)
         principal = np.array([float(v) for v in about["principal"]])
         if not (min(size) >= 1 and max(size) <= 65536 and 0 < focal < 1e7 and principal.shape == (2,) and np.isfinite(principal).all()):
             raise ValueError("its lens is none")
         radial = float(about["radial"][0]), float(about["radial"][1])
         found = SolvedCamera(size, focal, principal, radial, {f: from_world(m) for f, m in zip(frames, matrices, strict=True)}, points,
-                             np.arange(len(points)), {})
+                             np.arange(len(points)), {}, zoom)
         return camera_back(found, about.get("layout"))

@@ -1,5 +1,6 @@
 """Meshes, shapes and cameras in a receiver's coordinates and frame numbers, and back in the plate's."""
 
+from collections.abc import Iterable, Mapping
 from dataclasses import replace
 from typing import Any
 
@@ -62,7 +63,24 @@ def camera_in(camera: SolvedCamera, layout: Layout) -> SolvedCamera:
     DeliverError
         When the receiver's picture has other proportions.
     """
-    return replace(camera_scaled(camera, layout.picture), poses=layout.frames(camera.poses), errors=layout.frames(camera.errors))
+    scaled = camera_scaled(camera, layout.picture)
+    return replace(scaled, poses=layout.frames(scaled.poses), errors=layout.frames(camera.errors), zoom=layout.frames(scaled.zoom))
+
+
+def focal_and_zoom(given: Any, frames: Iterable[int]) -> tuple[float, dict[int, float]]:
+    """The focal length, the mean where it changes, and by frame where it does, of a file's number or frame to number.
+
+    Raises
+    ------
+    ValueError
+        When a frame has none, or one that is not above 0.
+    """
+    if not isinstance(given, Mapping):
+        return float(given), {}
+    zoom = {int(f): float(v) for f, v in given.items()}
+    if set(zoom) != set(frames) or not all(0 < v < np.inf for v in zoom.values()):
+        raise ValueError("the focal length is not known on each frame")
+    return float(np.mean(list(zoom.values()))), zoom
 
 
 def camera_back(camera: SolvedCamera, said: Any) -> SolvedCamera:
@@ -77,7 +95,7 @@ def camera_back(camera: SolvedCamera, said: Any) -> SolvedCamera:
     if not said:
         return camera
     layout = Layout.model_validate_json(said) if isinstance(said, str) else Layout.model_validate(said)
-    return replace(camera, poses=layout.frames_back(camera.poses), errors=layout.frames_back(camera.errors))
+    return replace(camera, poses=layout.frames_back(camera.poses), errors=layout.frames_back(camera.errors), zoom=layout.frames_back(camera.zoom))
 
 
 def camera_scaled(camera: SolvedCamera, size: tuple[int, int]) -> SolvedCamera:
@@ -93,4 +111,4 @@ def camera_scaled(camera: SolvedCamera, size: tuple[int, int]) -> SolvedCamera:
         raise DeliverError(f"A camera of a picture of {camera.size[0]} x {camera.size[1]} cannot be one of {size[0]} x {size[1]}, whose proportions are "
                            "others: a lens has one focal length. Choose a size of the same proportions.")
     return replace(camera, size=size, focal=camera.focal * across, principal=camera.principal * [across, along],
-                   errors={f: e * across for f, e in camera.errors.items()})
+                   errors={f: e * across for f, e in camera.errors.items()}, zoom={f: v * across for f, v in camera.zoom.items()})

@@ -3,7 +3,7 @@
 R. Hartley and A. Zisserman, Multiple view geometry in computer vision, 2004 (the camera); D. Brown, Decentering distortion of lenses, 1966 (radial terms).
 """
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 
@@ -19,13 +19,14 @@ class SolvedCamera:
     Attributes
     ----------
     size : width and height of the picture.
-    focal : pixels.
+    focal : pixels; of a camera that zooms, the mean of all frames.
     principal : (2,) in pixels, the first pixel's centre at (0.5, 0.5).
     radial : first and second radial terms of the lens, on the picture in units of the focal length.
     poses : frame to (3, 4), world to camera: x right, y down, z forward.
     points : (N, 3) features in space.
     numbers : (N,) which track of `FeatureTracks` each is.
     errors : frame to mean reprojection error in pixels.
+    zoom : frame to focal length in pixels, of a camera that zooms; empty where it is `focal` on all.
     """
 
     size: tuple[int, int]
@@ -36,6 +37,18 @@ class SolvedCamera:
     points: np.ndarray
     numbers: np.ndarray
     errors: dict[int, float]
+    zoom: dict[int, float] = field(default_factory=dict)
+
+    def focal_at(self, frame: int) -> float:
+        """The focal length on a frame, in pixels."""
+        return self.zoom.get(frame, self.focal)
+
+    @property
+    def focal_words(self) -> str:
+        """The focal length, in words."""
+        if not self.zoom:
+            return f"{self.focal:.1f} px"
+        return f"{min(self.zoom.values()):.1f} to {max(self.zoom.values()):.1f} px"
 
     @property
     def error(self) -> float:
@@ -54,12 +67,12 @@ class SolvedCamera:
         at = points @ pose[:, :3].T + pose[:, 3]
         with np.errstate(all="ignore"):
             flat = np.where(at[:, 2:] > 1e-9, at[:, :2] / at[:, 2:], np.nan)
-        return self.distorted(flat) * self.focal + self.principal
+        return self.distorted(flat) * self.focal_at(frame) + self.principal
 
     def rays(self, points: np.ndarray, frame: int) -> tuple[np.ndarray, np.ndarray]:
         """The camera's place (3,) on a frame, and the directions (n, 3) in the world in which it sees points (n, 2) of its picture."""
         pose = self.poses[frame]
-        flat = self.straight((points - self.principal) / self.focal)
+        flat = self.straight((points - self.principal) / self.focal_at(frame))
         return -pose[:, :3].T @ pose[:, 3], np.column_stack([flat, np.ones(len(flat))]) @ pose[:, :3]
 
     def distorted(self, flat: np.ndarray) -> np.ndarray:
@@ -97,7 +110,8 @@ def plane_through(camera: SolvedCamera, points: np.ndarray, frame: int) -> Scene
     """
     if len(points) < 3:
         raise WertisError(f"{len(points)} features were solved on that surface, and a plane needs three; draw it larger, or where there is more detail.")
-    scale = camera.focal / max(float(np.median((points @ camera.poses[frame][:, :3].T + camera.poses[frame][:, 3])[:, 2])), 1e-9)  # pixels per unit
+    depths = (points @ camera.poses[frame][:, :3].T + camera.poses[frame][:, 3])[:, 2]
+    scale = camera.focal_at(frame) / max(float(np.median(depths)), 1e-9)  # pixels per unit
     rng = np.random.default_rng(len(points))
     best, least = np.ones(len(points), bool), np.inf
     for _ in range(300):

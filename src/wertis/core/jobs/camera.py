@@ -43,14 +43,15 @@ def _luma_of(picture: np.ndarray) -> np.ndarray:
     return np.clip(luma(picture), 0, 255).astype(np.uint8)
 
 
-def solve_plate(plate: Plate, frames: Sequence[int], focal: float | None = None, radial: bool = False, held: Callable[[int], np.ndarray] | None = None,
-                read: Callable[[int], np.ndarray] | None = None, stop: Stop | None = None) -> Iterator[Event]:
+def solve_plate(plate: Plate, frames: Sequence[int], focal: float | None = None, radial: int = 0, held: Callable[[int], np.ndarray] | None = None,
+                read: Callable[[int], np.ndarray] | None = None, stop: Stop | None = None, zoom: bool = False) -> Iterator[Event]:
     """Follow features through frames and solve the camera; the last event's item is the `Solve`.
 
     Parameters
     ----------
     focal : in pixels, when it is known.
-    radial : solve for one radial term of the lens.
+    radial : how many radial terms of the lens are solved for: none, one or two.
+    zoom : the focal length changes from frame to frame.
     held : gives (h, w) uint8, 255 on what moves by itself or does not count.
 
     Raises
@@ -64,6 +65,9 @@ def solve_plate(plate: Plate, frames: Sequence[int], focal: float | None = None,
         raise WertisError(f"A camera needs three frames at least; the range has {len(frames)}.")
     if focal is not None and not 0.1 * max(plate.size) < focal < 50 * max(plate.size):
         raise WertisError(f"A focal length of {focal:g} pixels does not fit a picture that is {plate.size[0]} wide; give it in pixels, or leave it out.")
+    if zoom and (focal is not None or radial):
+        raise WertisError("A camera that zooms has a focal length of its own on each frame, and its lens terms cannot be told apart from that; "
+                          "leave out the focal length and the lens, or the zoom.")
     fetch = read or plate.read
     count = Counter(len(frames) + 1)
     tracks: FeatureTracks | None = None
@@ -74,7 +78,7 @@ def solve_plate(plate: Plate, frames: Sequence[int], focal: float | None = None,
             return
     assert tracks is not None
     yield count.remark(frames[-1], note="solving the camera")
-    camera = solve_camera(tracks, plate.size, focal, radial)
+    camera = solve_camera(tracks, plate.size, focal, radial, zoom)
     yield Event(None, count.total, count.total, Solve(camera, tracks, plate, held, read), "done")
 
 
@@ -194,23 +198,23 @@ _CONSISTENT = 0.45  # pixels by which the planar tracker's answers may miss a pl
 _JUDGES, _STILL = 6, 1.0  # features that judge planes, and pixels within which a still point in space explains one
 
 
-def with_camera(shot: Shot, solve: Solve, known_focal: bool, lens: bool) -> Shot:
+def with_camera(shot: Shot, solve: Solve, known_focal: bool, lens: int) -> Shot:
     """The shot with a solved camera; planes that were picked with another are to be picked again."""
     return shot.but(camera=camera_record(solve.camera, solve.tracks, known_focal, lens))
 
 
-def solve_shot(shot: Shot, plate: Plate, focal: float | None = None, lens: bool = False, held: Callable[[int], np.ndarray] | None = None,
-               read: Callable[[int], np.ndarray] | None = None, stop: Stop | None = None) -> Iterator[Event]:
+def solve_shot(shot: Shot, plate: Plate, focal: float | None = None, lens: int = 0, held: Callable[[int], np.ndarray] | None = None,
+               read: Callable[[int], np.ndarray] | None = None, stop: Stop | None = None, zoom: bool = False) -> Iterator[Event]:
     """Solve the camera of a shot's range; the last event's item is the shot with it. The words are those of `solve_plate`."""
     low, high = shot.range
-    for event in solve_plate(plate, range(low, high + 1), focal, lens, held, read, stop):
+    for event in solve_plate(plate, range(low, high + 1), focal, lens, held, read, stop, zoom):
         if isinstance(event.item, Solve):
             yield Event(None, event.done, event.total, with_camera(shot, event.item, focal is not None, lens), "the camera is solved")
         else:
             yield event
 
 
-def solve_again(shot: Shot, dropped: Collection[int] = (), focal: float | None = None, lens: bool | None = None) -> Shot:
+def solve_again(shot: Shot, dropped: Collection[int] = (), focal: float | None = None, lens: int | None = None) -> Shot:
     """The shot with its camera solved again from where it is, without some of its points; its planes are as they were until they are picked again.
 
     Parameters

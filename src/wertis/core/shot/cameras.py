@@ -26,7 +26,8 @@ class SolvedCameraRecord(ShotCamera):
     ----------
     size : width and height of the picture.
     focal, principal, radial : in pixels, in pixels, and in units of the focal length; see `core.geometry.camera`.
-    known_focal, lens : the focal length was given rather than solved; a radial term of the lens was solved for.
+    zoom : (n,) focal lengths in pixels of a camera that zooms; None where it is `focal` on all frames.
+    known_focal, lens : the focal length was given rather than solved; so many radial terms of the lens were solved for.
     frames : (n,) int64, those that are solved.
     poses : (n, 3, 4) world to camera.
     errors : (n,) mean reprojection error in pixels.
@@ -41,7 +42,8 @@ class SolvedCameraRecord(ShotCamera):
     principal: Point
     radial: tuple[Number, Number] = (0.0, 0.0)
     known_focal: bool = False
-    lens: bool = False
+    lens: Annotated[int, Field(ge=0, le=2)] = 0
+    zoom: Reals | None = None
     frames: Integers
     poses: Matrices
     errors: Reals
@@ -55,6 +57,8 @@ class SolvedCameraRecord(ShotCamera):
         n, count = len(self.frames), len(self.sights_point)
         if n < 3 or self.poses.shape != (n, 3, 4) or self.errors.shape != (n,) or self.points.shape[1:] != (3,):
             raise ValueError("the camera's numbers are not all of one length")
+        if self.zoom is not None and (self.zoom.shape != (n,) or not (np.isfinite(self.zoom) & (self.zoom > 0)).all()):
+            raise ValueError("a camera that zooms has a focal length on each of its frames")
         if self.sights_frame.shape != (count,) or self.sights_place.shape != (count, 2):
             raise ValueError("what the camera saw is not all of one length")
         if count and not (self.sights_point.min() >= 0 and self.sights_point.max() < len(self.points)):
@@ -67,7 +71,8 @@ class SolvedCameraRecord(ShotCamera):
         poses = {int(f): p for f, p in zip(self.frames, self.poses, strict=True)}
         errors = {int(f): float(e) for f, e in zip(self.frames, self.errors, strict=True) if np.isfinite(e)}
         numbers = np.arange(len(self.points))
-        return SolvedCamera(self.size, self.focal, np.array(self.principal), self.radial, poses, np.array(self.points), numbers, errors)
+        return SolvedCamera(self.size, self.focal, np.array(self.principal), self.radial, poses, np.array(self.points), numbers, errors,
+                            {} if self.zoom is None else dict(zip(poses, self.zoom.tolist(), strict=True)))
 
     @cached_property
     def tracks(self) -> FeatureTracks:
@@ -95,13 +100,14 @@ class SolvedCameraRecord(ShotCamera):
         return self.sights_point[here], self.sights_place[here]
 
 
-def camera_record(camera: SolvedCamera, tracks: FeatureTracks, known_focal: bool, lens: bool) -> SolvedCameraRecord:
+def camera_record(camera: SolvedCamera, tracks: FeatureTracks, known_focal: bool, lens: int) -> SolvedCameraRecord:
     """A solved camera, and the tracks it was solved from, as a record."""
     frames = sorted(camera.poses)
     there = [(k, f, tracks.places[n][f]) for k, n in enumerate(camera.numbers.tolist()) for f in tracks.places[n] if f in camera.poses]
     return SolvedCameraRecord(
         size=camera.size, focal=camera.focal, principal=(float(camera.principal[0]), float(camera.principal[1])), radial=camera.radial,
-        known_focal=known_focal, lens=lens, frames=np.array(frames, np.int64), poses=np.array([camera.poses[f] for f in frames], float),
+        known_focal=known_focal, lens=lens, zoom=np.array([camera.zoom[f] for f in frames]) if camera.zoom else None,
+        frames=np.array(frames, np.int64), poses=np.array([camera.poses[f] for f in frames], float),
         errors=np.array([camera.errors.get(f, np.inf) for f in frames], float), points=np.array(camera.points, float).reshape(-1, 3),
         sights_point=np.array([k for k, _, _ in there], np.int64), sights_frame=np.array([f for _, f, _ in there], np.int64),
         sights_place=np.array([p for _, _, p in there], float).reshape(-1, 2))

@@ -35,14 +35,15 @@ _ERROR = 2.0  # pixels, by which a feature may be off its place in space
 _SEED = 1  # of what is sampled at random; it is all done by one thread, too, so that the same tracks give the same bits
 
 
-def solve_camera(tracks: FeatureTracks, size: tuple[int, int], focal: float | None = None, radial: bool = False) -> SolvedCamera:
+def solve_camera(tracks: FeatureTracks, size: tuple[int, int], focal: float | None = None, radial: int = 0, zoom: bool = False) -> SolvedCamera:
     """Solve a camera.
 
     Parameters
     ----------
     size : width and height of the picture.
     focal : in pixels, when it is known; else it is solved for.
-    radial : solve for one radial term of the lens.
+    radial : how many radial terms of the lens are solved for: none, one or two.
+    zoom : the focal length changes from frame to frame.
 
     Raises
     ------
@@ -59,14 +60,19 @@ def solve_camera(tracks: FeatureTracks, size: tuple[int, int], focal: float | No
     with tempfile.TemporaryDirectory(prefix="wertis-camera-") as folder:
         path = Path(folder) / "tracks.db"
         database = pycolmap.Database.open(path)
-        camera = pycolmap.Camera.create_from_model_name(1, "SIMPLE_RADIAL", focal or 1.2 * max(size), *size)
-        camera.has_prior_focal_length = focal is not None
-        _written(pycolmap, database, camera, frames, on)
+        cameras = [pycolmap.Camera.create_from_model_name(k, "SIMPLE_RADIAL", focal or 1.2 * max(size), *size)
+                   for k in range(1, len(frames) + 1 if zoom else 2)]
+        for camera in cameras:
+            camera.has_prior_focal_length = focal is not None
+        _written(pycolmap, database, cameras, frames, on)
         pairs = _pairs(frames, on)
         if not pairs:
             raise WertisError("Too few features are seen on several frames; the shot is too short, too blurred or too bare to solve a camera from.")
         flat = _one_plane(on, pairs)
-        if flat > _MAYBE_TRIPOD:
+        if flat > _TRIPOD and zoom:
+            database.close()
+            raise WertisError(_NO_PARALLAX)
+        if flat > _MAYBE_TRIPOD and not zoom:
             turning = turning_camera(tracks, size, focal)
             if turning is not None or flat > _TRIPOD:
                 database.close()
@@ -84,7 +90,7 @@ def solve_camera(tracks: FeatureTracks, size: tuple[int, int], focal: float | No
         options.num_threads = options.mapper.num_threads = 1
         options.random_seed = options.mapper.random_seed = _SEED
         options.ba_refine_focal_length = focal is None
-        options.ba_refine_extra_params = radial
+        options.ba_refine_extra_params = radial > 0 and not zoom  # with a zoom it is told apart when all frames are adjusted together
         options.multiple_models, options.extract_colors = False, False
         options.ba_global_frames_ratio = options.ba_global_points_ratio = 1.4
         options.mapper.init_min_tri_angle, options.mapper.filter_max_reproj_error = 4.0, _ERROR
@@ -93,22 +99,25 @@ def solve_camera(tracks: FeatureTracks, size: tuple[int, int], focal: float | No
         best = max(found.values(), key=lambda r: r.num_reg_images(), default=None)
     if best is None or best.num_reg_images() < 3:
         raise WertisError(_why_not(on, frames))
-    return adjusted(_taken(best, tracks, size), tracks, focal is None, radial)
+    return adjusted(_taken(best, tracks, size, zoom), tracks, focal is None, radial)
 
 
 def _name(frame: int) -> str:
     return f"frame{frame:+09d}"
 
 
-def _written(pycolmap: Any, database: Any, camera: Any, frames: Sequence[int], on: dict[int, tuple[np.ndarray, np.ndarray]]) -> None:
-    """The camera, and the features of all frames, put into a database."""
-    camera_id = database.write_camera(camera, use_camera_id=True)
-    rig = pycolmap.Rig()
-    rig.rig_id = 1
-    rig.add_ref_sensor(camera.sensor_id)
-    rig_id = database.write_rig(rig, use_rig_id=True)
+def _written(pycolmap: Any, database: Any, cameras: Sequence[Any], frames: Sequence[int], on: dict[int, tuple[np.ndarray, np.ndarray]]) -> None:
+    """The camera, or the one of each frame, and the features of all frames, put into a database."""
+    rigs = []
+    for k, camera in enumerate(cameras, 1):
+        camera_id = database.write_camera(camera, use_camera_id=True)
+        rig = pycolmap.Rig()
+        rig.rig_id = k
+        rig.add_ref_sensor(camera.sensor_id)
+        rigs.append((camera_id, database.write_rig(rig, use_rig_id=True)))
     for k, frame in enumerate(frames, 1):
         image = pycolmap.Image()
+        camera_id, rig_id = rigs[k - 1 if len(rigs) > 1 else 0]
         image.name, image.camera_id, image.image_id = _name(frame), camera_id, k
         database.write_image(image, use_image_id=True)
         whole = pycolmap.Frame()
@@ -149,14 +158,15 @@ def _why_not(on: dict[int, tuple[np.ndarray, np.ndarray]], frames: Sequence[int]
     return "No camera could be solved: too few features move as one rigid scene. Hold out what moves by itself, or choose a range with more parallax."
 
 
-def _taken(found: Any, tracks: FeatureTracks, size: tuple[int, int]) -> SolvedCamera:
+def _taken(found: Any, tracks: FeatureTracks, size: tuple[int, int], zoom: bool) -> SolvedCamera:
     camera = next(iter(found.cameras.values()))
     focal, cx, cy, k1 = camera.params
-    poses = {}
+    poses, focals = {}, {}
     frames = {_name(f): f for f in tracks.frames}
     for image in found.images.values():
         if image.has_pose:
             poses[frames[image.name]] = np.asarray(image.cam_from_world().matrix())
+            focals[frames[image.name]] = float(found.cameras[image.camera_id].params[0])
     numbers = {f: tracks.on(f)[0] for f in poses}
     points, which = [], []
     for point in found.points3D.values():
@@ -166,6 +176,10 @@ def _taken(found: Any, tracks: FeatureTracks, size: tuple[int, int]) -> SolvedCa
         which.append(numbers[frames[image.name]][element.point2D_idx])
     poses, space = _from_first(poses, np.array(points).reshape(-1, 3))
     solved = SolvedCamera(size, float(focal), np.array([cx, cy]), (float(k1), 0.0), poses, space, np.array(which, int), {})
+    if zoom:
+        known = sorted(focals)
+        focals = {f: float(np.interp(f, known, [focals[k] for k in known])) for f in tracks.frames}
+        solved = replace(solved, focal=float(np.mean(list(focals.values()))), zoom=focals)
     place = dict(zip(which, solved.points, strict=True))
     for frame in tracks.frames:
         if frame not in poses:
@@ -175,15 +189,15 @@ def _taken(found: Any, tracks: FeatureTracks, size: tuple[int, int]) -> SolvedCa
                 pose = _placed(solved, at, was, min(poses, key=lambda f, frame=frame: abs(f - frame)))  # type: ignore[misc]
                 if pose is not None:
                     poses[frame] = pose
-    return replace(solved, poses=dict(sorted(poses.items())))
+    return replace(solved, poses=dict(sorted(poses.items())), zoom={f: solved.zoom[f] for f in sorted(poses)} if zoom else {})
 
 
-def adjusted(solved: SolvedCamera, tracks: FeatureTracks, focal: bool, radial: bool) -> SolvedCamera:
+def adjusted(solved: SolvedCamera, tracks: FeatureTracks, focal: bool, radial: int) -> SolvedCamera:
     """A camera with all frames and all tracks that fit adjusted together, those that fit badly left out (bundle adjustment, with Cauchy's weights).
 
     Parameters
     ----------
-    focal, radial : solve for the focal length, and for a radial term of the lens, as well.
+    focal, radial : solve for the focal length, which is one of each frame where the camera zooms, and for so many radial terms of the lens, as well.
     """
     import pycolmap  # large, and nobody else needs it
 
@@ -213,7 +227,8 @@ def triangulated(solved: SolvedCamera, places: dict[int, np.ndarray]) -> np.ndar
     frames = [f for f in places if f in solved.poses]
     if len(frames) < _LEAST_SIGHTS:
         return None
-    flat = solved.straight((np.array([places[f] for f in frames]) - solved.principal) / solved.focal)
+    focals = np.array([[solved.focal_at(f)] for f in frames])
+    flat = solved.straight((np.array([places[f] for f in frames]) - solved.principal) / focals)
     poses = np.array([solved.poses[f] for f in frames])
     rows = np.concatenate([flat[:, :1] * poses[:, 2] - poses[:, 0], flat[:, 1:] * poses[:, 2] - poses[:, 1]])
     rows /= np.linalg.norm(rows, axis=1, keepdims=True)
@@ -225,23 +240,26 @@ def triangulated(solved: SolvedCamera, places: dict[int, np.ndarray]) -> np.ndar
     return point if (depth > 0).all() else None
 
 
-def _adjusted_once(pycolmap: Any, solved: SolvedCamera, tracks: FeatureTracks, space: dict[int, np.ndarray], good: dict[int, set[int]], zoom: bool,
-                   radial: bool) -> SolvedCamera:
+def _adjusted_once(pycolmap: Any, solved: SolvedCamera, tracks: FeatureTracks, space: dict[int, np.ndarray], good: dict[int, set[int]], free: bool,
+                   radial: int) -> SolvedCamera:
     made = pycolmap.Reconstruction()
-    camera = pycolmap.Camera.create_from_model_name(1, "SIMPLE_RADIAL", solved.focal, *solved.size)
-    camera.params = [solved.focal, *solved.principal, solved.radial[0]]
-    made.add_camera_with_trivial_rig(camera)
     order = list(solved.poses)
+    model, terms = ("RADIAL", solved.radial) if radial > 1 or solved.radial[1] else ("SIMPLE_RADIAL", solved.radial[:1])
+    for k, frame in enumerate(order if solved.zoom else order[:1], 1):
+        camera = pycolmap.Camera.create_from_model_name(k, model, solved.focal_at(frame), *solved.size)
+        camera.params = [solved.focal_at(frame), *solved.principal, *terms]
+        made.add_camera_with_trivial_rig(camera)
     index: dict[tuple[int, int], int] = {}
     for k, frame in enumerate(order, 1):
         numbers = [n for n in space if frame in good[n]]
         index.update({(n, frame): i for i, n in enumerate(numbers)})
-        image = pycolmap.Image(name=_name(frame), keypoints=np.array([tracks.places[n][frame] for n in numbers]).reshape(-1, 2), camera_id=1, image_id=k)
+        image = pycolmap.Image(name=_name(frame), keypoints=np.array([tracks.places[n][frame] for n in numbers]).reshape(-1, 2),
+                               camera_id=k if solved.zoom else 1, image_id=k)
         made.add_image_with_trivial_frame(image, pycolmap.Rigid3d(solved.poses[frame]))
     at = {frame: k for k, frame in enumerate(order, 1)}
     idents = {n: made.add_point3D(x, pycolmap.Track([pycolmap.TrackElement(at[f], index[n, f]) for f in sorted(good[n])])) for n, x in space.items()}
     options = pycolmap.BundleAdjustmentOptions()
-    options.refine_focal_length, options.refine_extra_params, options.print_summary = zoom, radial, False
+    options.refine_focal_length, options.refine_extra_params, options.print_summary = free, radial > 0 and not solved.zoom, False
     options.ceres.loss_function_type, options.ceres.loss_function_scale = pycolmap.LossFunctionType.CAUCHY, _USUAL
     options.ceres.solver_options.num_threads = 1
     options.ceres.solver_options.function_tolerance, options.ceres.solver_options.max_num_iterations = _ARRIVED, _ITERATIONS
@@ -250,19 +268,22 @@ def _adjusted_once(pycolmap: Any, solved: SolvedCamera, tracks: FeatureTracks, s
         config.add_image(k)
     config.fix_gauge(pycolmap.BundleAdjustmentGauge.TWO_CAMS_FROM_WORLD)
     pycolmap.create_default_bundle_adjuster(options, config, made).solve()
-    focal, cx, cy, k1 = made.camera(1).params
+    focal, cx, cy, *found = made.camera(1).params
+    zoom = {f: float(made.camera(k).params[0]) for f, k in at.items()} if solved.zoom else {}
+    focal = float(np.mean(list(zoom.values()))) if zoom else focal
+    lens = (float(found[0]), float(found[1]) if len(found) > 1 else 0.0)
     poses = {frame: np.asarray(made.image(at[frame]).cam_from_world().matrix()) for frame in order}
     points = np.array([made.point3D(idents[n]).xyz for n in space])
-    return replace(solved, focal=float(focal), principal=np.array([cx, cy]), radial=(float(k1), 0.0), poses=poses, points=points,
-                   numbers=np.array(list(space), int))
+    return replace(solved, focal=float(focal), principal=np.array([cx, cy]), radial=lens, poses=poses, points=points,
+                   numbers=np.array(list(space), int), zoom=zoom)
 
 
 def _placed(camera: SolvedCamera, points: np.ndarray, seen: np.ndarray, near: int) -> np.ndarray | None:
     """The pose (3, 4) of a frame on which points (n, 3) are seen at places (n, 2), from that of a frame near it; None where too few agree."""
     pose = camera.poses[near]
-    flat = camera.straight((seen - camera.principal) / camera.focal)
+    flat = camera.straight((seen - camera.principal) / camera.focal_at(near))
     turn, shift = cv2.Rodrigues(pose[:, :3])[0], pose[:, 3:].copy()
-    ok, turn, shift, inliers = cv2.solvePnPRansac(points, flat, np.eye(3), None, turn, shift, True, 200, _ERROR / camera.focal)
+    ok, turn, shift, inliers = cv2.solvePnPRansac(points, flat, np.eye(3), None, turn, shift, True, 200, _ERROR / camera.focal_at(near))
     if not ok or inliers is None or len(inliers) < _PLACED:
         return None
     which = inliers[:, 0]

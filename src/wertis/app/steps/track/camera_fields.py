@@ -4,7 +4,7 @@ from PySide6.QtCore import QSignalBlocker, Signal
 from PySide6.QtWidgets import QCheckBox, QFormLayout, QPushButton, QWidget
 
 from wertis.app.fields import DragLabel, Number, named
-from wertis.app.pages import button_grid
+from wertis.app.pages import button_grid, combo, side_by_side
 from wertis.app.session import Session
 from wertis.core.check.summary import GOOD, USABLE
 from wertis.core.errors import WertisError
@@ -28,10 +28,13 @@ class CameraFields(QWidget):
         self.focal = Number(0, _MOST_FOCAL, 10, 0, "px", "Focal length, when it is known")
         self.focal.setSpecialValueText("solved for")
         self.focal.setToolTip("The focal length in pixels where it is known: millimetres times the picture's width in pixels over the sensor's in mm")
-        self.lens = QCheckBox("The lens bends straight lines")
-        self.lens.setToolTip("Solve for a radial term of the lens as well")
+        self.lens = combo({0: "none", 1: "1 term", 2: "2 terms"}, "The lens", lambda: None)
+        self.lens.setToolTip("How many radial terms are solved for, where the lens bends straight lines; two where one leaves them bent near the corners")
+        self.zooms = QCheckBox("Zooms")
+        self.zooms.setToolTip("The focal length changes from frame to frame, and is solved for on each")
+        self.zooms.toggled.connect(self._show_zoom)
         f.addRow(DragLabel("Focal length", self.focal), self.focal)
-        f.addRow(self.lens)
+        f.addRow("Lens", side_by_side(self.lens, self.zooms))
         self.buttons: dict[str, QPushButton] = {}
         self.error = Number(0.1, 10, 0.1, 2, "px", "Error from which points are dropped")
         self.error.setValue(USABLE)
@@ -63,7 +66,8 @@ class CameraFields(QWidget):
         camera = s.shot.camera
         if camera is not self._shown and isinstance(camera, SolvedCameraRecord):  # how it was solved, until a person wishes otherwise
             self.focal.setValue(camera.focal if camera.known_focal else 0)
-            self.lens.setChecked(camera.lens)
+            self.lens.setCurrentIndex(camera.lens)
+            self.zooms.setChecked(camera.zoom is not None)
         self._shown = camera
         there = isinstance(camera, SolvedCameraRecord)
         for name in ("drop-worst", "drop"):
@@ -82,12 +86,23 @@ class CameraFields(QWidget):
         low, high = s.shot.range
         missing = high - low + 1 - len(camera.frames)
         lines = [f"Solved on {len(camera.frames)} frames" + (f", {missing} missing" if missing > 0 else ""),
-                 f"error {error:.2f} px, {word}", f"focal length {camera.focal:.0f} px, {len(camera.points)} points"]
+                 f"error {error:.2f} px, {word}", f"focal length {camera.solved.focal_words}, {len(camera.points)} points"]
         if camera.solved.only_turns:
             lines.append("It only turns: what is placed sticks, but depth is not known, nor how a surface slants.")
         if camera.lens:
-            lines.append(f"lens term {camera.radial[0]:+.4f}")
+            lines.append("lens " + ", ".join(f"{term:+.4f}" for term in camera.radial[:camera.lens]))
         self.facts.setText("\n".join(lines))
+
+    def _show_zoom(self, on: bool) -> None:
+        """What cannot be solved for with a zoom."""
+        self.lens.setEnabled(not on)
+        self.focal.setEnabled(not on)
+
+    @property
+    def wishes(self) -> tuple[float | None, int, bool]:
+        """The focal length where it is known, how many terms of the lens are solved for, and whether the camera zooms."""
+        zooms = self.zooms.isChecked()
+        return (None, 0, True) if zooms else (self.focal.value() or None, int(self.lens.currentData()), False)
 
     def _set_off(self, value: float) -> None:
         s = self.session

@@ -74,8 +74,8 @@ class CameraPart:
         assert s.plate is not None and s.cache is not None
         if solve:
             held = whole_masks(shot, shot.track(s.track_id), s.plate.size)
-            known = self.fields.focal.value() or None
-            for event in solve_shot(shot, s.plate, known, self.fields.lens.isChecked(), held, s.cache.get, stop):
+            known, lens, zooms = self.fields.wishes
+            for event in solve_shot(shot, s.plate, known, lens, held, s.cache.get, stop, zooms):
                 shot = event.item if isinstance(event.item, Shot) else shot
                 yield event
         if not stopped(stop):
