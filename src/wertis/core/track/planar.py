@@ -16,55 +16,16 @@ from wertis.core.geometry import homography
 from wertis.core.geometry.conventions import homography_from_centred, homography_to_centred, to_centred
 from wertis.core.geometry.motion import Fix
 from wertis.core.imaging.pyramid import HeldOut, Pyramid
-from wertis.core.imaging.shutter import LEG_UNCERTAINTY, leg_offsets
+from wertis.core.imaging.shutter import leg_offsets
 from wertis.core.track import redetection
 from wertis.core.track.align import CLIP_LEVEL, CORRELATION, Alignment, Expected, align, corner_moves
 from wertis.core.track.blurred_tiles import blurred_tiles
 from wertis.core.track.covariance import expected_error, noise_information
 from wertis.core.track.kinds import KINDS, small_motion
 from wertis.core.track.levels import TOLERANCE, Levels, Trust
+from wertis.core.track.planar_settings import EFFORT, FORETELLING, JUDGING, SECOND_LOOK, SHARPNESS, START
 from wertis.core.track.reference import Reference, visible_tiles
 from wertis.core.track.sampling import read_tiles
-
-_ROUGH = 0.3  # see align; the place is unsure at first at every level
-_BLUR_GAIN = 0.76  # the residual must fall to this part of itself for a change of sharpness to be believed
-_STRONG = 0.05  # pixels of expected error below which that holds; a weak fit gains from the test
-_NOISIER = 1.2  # times the noise of a sharp frame, below which a frame is taken to be as sharp without a test
-_SURELY_SHARP, _TESTED_EVERY = 8, 3  # frames in a row after which only every so many are tested in spite of a weak fit
-_VEILED, _SURELY_VEILED, _LOOKED_EVERY = 8.0, 8, 10  # times what grain leaves, and frames in a row, from which only every so many are looked at closer
-_GOOD_START = 0.35  # score of the first level from which no other start is tried
-_DOUBTFUL = 0.25  # score of the first level from which it is begun from where the picture correlates best as well
-_AS_USUAL, _MOST_USUAL = 1.15, 0.5  # times the last frame's score up to which a score is as good as those, and the most that counts as usual
-_CALM = 4.0  # pixels of surprise below which a start at a quarter of the resolution is enough
-_UNSTEADY = 12.0  # pixels of surprise from which the picture is asked for a start first
-_SHRUNK = 0.7  # scale of the surface below which the finest level is of no use
-_FAR = 2.0  # pixels; a coarse answer further than this from the guess is checked against it at a finer level
-_SOME_BLUR, _LONG_BLUR = 1.8, 2.5  # pixels, standard deviation: half the resolution is tried from the first, and kept from the second
-_BLUR_DOUBT = 0.06  # part of a blur's length by which its middle may be misjudged
-_STEPS = {0: 2, 1: 3, 2: 5, 3: 8, 4: 10, 5: 10}
-_LAST_STEPS = 3  # of the last alignment, blur and all
-_MOST_TILES = 700  # of a level, that are kept of a large region
-_TILES_LAST = 90  # where the finest level has the last word
-_TILES_AGAIN = {0: 60, 1: 32}  # of a second look, which reads each pixel at several places
-_TILES_MOST = {False: 240, True: 110}  # where the answer is unsure for want of pixels, and of a second look
-_UNSURE = 0.07  # pixels of the poorer picture, of expected error, from which that is so
-_ACCEPTED = 6.0     # a tile whose misfit is below this many times the usual counts as seen
-_MIN_SEEN = 0.06    # share of the region's texture below which a frame is lost
-_MIN_LIKENESS = 0.30
-_MAX_ERROR, _MAX_FIRST = 4.0, 10.0  # expected corner error in pixels above which a frame is lost; the same while it is still to be looked at again
-_MAX_FRESH_ERROR = 2.0  # the same where the frames before do not vouch for it
-_LEG_PRIOR = CORRELATION / LEG_UNCERTAINTY ** 2
-_SECOND_TURNS, _ARRIVED = 4, 0.7  # most turns at half the resolution, and pixels of a turn's move from which there is another
-_SECOND_REACH, _SECOND_FARTHEST = 6.0, 4.0  # pixels from which a second look's answer must look like the surface, and times those at most
-_WEAK = 0.3  # pixels of expected error from which what the frames before say is asked for
-_LITTLE, _LOST_IN = 0.6, 1.0  # share of the region seen below which that is so, and pixels of expected error from which it is so whatever seems seen
-_WORSE = 0.1  # by how much less like the surface an answer may look that the frames before led to
-_AS_GOOD = 0.03  # the same where it is said to be less sure
-_LEAST_SURPRISE = 0.5  # pixels by which no motion can be foretold
-_GUESSED = 0.8  # part of what was expected to be in error, below which the pixels must bring it
-_PLACED = 0.3  # the same of the shift alone, which is enough
-_JUMP = 0.12  # part of the region's half size: least distance from the expected place that counts as a jump
-
 
 Path = Callable[[np.ndarray], np.ndarray | None]
 """Gives the offsets (J, n, 2), in reference pixels, of points (n, 2) while the shutter is open."""
@@ -110,7 +71,7 @@ class PlanarTracker:
         self._kind = KINDS[kind]
         if np.count_nonzero(mask) < 100:
             raise RegionError("The region covers fewer than 100 pixels of the picture; draw it larger.")
-        self.reference = Reference(Pyramid(luma), mask, _MOST_TILES)
+        self.reference = Reference(Pyramid(luma), mask, EFFORT.most)
         tiles = self.reference.tiles(0)
         if len(tiles) < 2 or float(np.max(tiles.energy)) < 2.0:
             raise RegionError("There is no texture inside the region to hold on to; draw it round an area with detail.")
@@ -162,7 +123,7 @@ class PlanarTracker:
         if verdict is None or verdict.matrix is None:
             again = self._search(pyramid)
             if again is not None:
-                second = self._judge(again, pyramid, _MAX_FRESH_ERROR, ahead)
+                second = self._judge(again, pyramid, JUDGING.most_fresh, ahead)
                 if second.matrix is not None:
                     found, verdict = again, second
         if verdict is None:
@@ -217,15 +178,15 @@ class PlanarTracker:
         found: Alignment | None = None
         start = matrix
         change = np.zeros(4)  # of the path's legs; a hand does not move straight from frame to frame
-        rounds = [(1, _TILES_AGAIN[1], 2)] * _SECOND_TURNS + [(0, _TILES_AGAIN[0], 2), (0, _TILES_MOST[True], 1)]
+        rounds = [(1, EFFORT.again[1], 2)] * SECOND_LOOK.turns + [(0, EFFORT.again[0], 2), (0, EFFORT.more[True], 1)]
         moved = np.inf
         for level, limit, steps in rounds:
-            if level == 0 and self._levels.scale(matrix) < _SHRUNK:
+            if level == 0 and self._levels.scale(matrix) < EFFORT.shrunk:
                 break
-            if level == 1 and moved < _ARRIVED:
+            if level == 1 and moved < SECOND_LOOK.arrived:
                 continue
-            if limit == _TILES_MOST[True] and found is not None and self._expected(found, noise_of_sharp=context.noise_of_sharp) \
-                    < _UNSURE * max(1.0, self._levels.scale(found.matrix)):
+            if limit == EFFORT.more[True] and found is not None and self._expected(found, noise_of_sharp=context.noise_of_sharp) \
+                    < EFFORT.unsure * max(1.0, self._levels.scale(found.matrix)):
                 break
             tiles = self.reference.tiles(level)
             chosen, trusted = self._levels.in_view(tiles, matrix, picture, context.trust, limit)
@@ -239,8 +200,8 @@ class PlanarTracker:
             at = self._levels.picture_level(level, matrix)
             try:
                 tried = align(self.reference, blurred, np.arange(len(chosen)), picture[at], at, start, self._kind, trusted, steps,
-                              TOLERANCE[level], clip_level=CLIP_LEVEL, rough=_ROUGH if level else 0.0,
-                              held=picture.held[at] if picture.held is not None else None, taps=other, with_blur=True, prior=_LEG_PRIOR)
+                              TOLERANCE[level], clip_level=CLIP_LEVEL, rough=START.rough if level else 0.0,
+                              held=picture.held[at] if picture.held is not None else None, taps=other, with_blur=True, prior=SECOND_LOOK.prior)
             except np.linalg.LinAlgError:
                 return None
             if not self._levels.plausible(tried.matrix):
@@ -250,10 +211,10 @@ class PlanarTracker:
             change = change + tried.beside
         if found is None:
             return None
-        far = self._levels.distance(found.matrix, matrix) / _SECOND_REACH
-        if far > _SECOND_FARTHEST or (far > 1 and _score(found) > _GOOD_START):
+        far = self._levels.distance(found.matrix, matrix)
+        if far > SECOND_LOOK.farthest or (far > SECOND_LOOK.reach and _score(found) > START.good):
             return None
-        verdict = self._judge(found, picture, _MAX_ERROR, context=context)
+        verdict = self._judge(found, picture, JUDGING.most_error, context=context)
         return replace(verdict, matrix=homography_from_centred(found.matrix)) if verdict.matrix is not None else None
 
     def beside_expectation(self, picture: Pyramid, expected: Expected, must_add: bool) -> Fix | None:
@@ -269,34 +230,34 @@ class PlanarTracker:
         """Coarse to fine from the places that the frames before suggest."""
         assert self._last is not None
         # a surface that goes where it is expected need not be looked for at the coarsest level
-        top = min(self.reference.coarsest, 2 if self._surprise < _CALM else 3)
+        top = min(self.reference.coarsest, 2 if self._surprise < START.calm else 3)
         guesses = [self._last]
         ahead = self._ahead()
         if ahead is not None:
             guesses.insert(0, ahead)
         # where a hand shakes the camera neither guess is near, and the picture itself says best where to begin
-        moved = self._shifted(pyramid, guesses[0], top) if self._surprise > _UNSTEADY else None
+        moved = self._shifted(pyramid, guesses[0], top) if self._surprise > START.unsteady else None
         if moved is not None:
             guesses.insert(0, moved)
         best: Alignment | None = None
         best_score = np.inf
         # a surface that never looks quite like its reference does not look for better places on every frame
-        usual = _AS_USUAL * min(self._scores.get(top, 0.0), _MOST_USUAL)
+        usual = START.as_usual * min(self._scores.get(top, 0.0), START.most_usual)
         for guess in guesses:
-            tried = self._level(top, pyramid, guess, _STEPS[top], rough=0.3)
+            tried = self._level(top, pyramid, guess, EFFORT.steps[top], rough=0.3)
             if tried is None:
                 continue
             score = _score(tried)
             if score < best_score:
                 best, best_score = tried, score
-            if score < max(_GOOD_START, usual):
+            if score < max(START.good, usual):
                 break
         if best is None:
             return None
-        if best_score > max(_DOUBTFUL, usual) and moved is None:
+        if best_score > max(START.doubtful, usual) and moved is None:
             moved = self._shifted(pyramid, guesses[0], top)
             if moved is not None:
-                tried = self._level(top, pyramid, moved, _STEPS[top], rough=0.3)
+                tried = self._level(top, pyramid, moved, EFFORT.steps[top], rough=0.3)
                 if tried is not None and _score(tried) < best_score:
                     best, best_score = tried, _score(tried)
         self._scores[top] = best_score
@@ -305,17 +266,17 @@ class PlanarTracker:
     def _finish(self, pyramid: Pyramid, found: Alignment, top: int, guesses: list[np.ndarray] | None = None) -> Alignment | None:
         """The levels below `top`, down to the finest that both pictures show."""
         for level in range(top - 1, 0 if self.looked_at_again and top > 1 else -1, -1):
-            if level == 0 and self._levels.view(found.matrix).larger < _SHRUNK:
+            if level == 0 and self._levels.view(found.matrix).larger < EFFORT.shrunk:
                 break
             start = found.matrix
-            if level == min(1, top - 1) and guesses and self._levels.distance(start, guesses[0]) > _FAR:
+            if level == min(1, top - 1) and guesses and self._levels.distance(start, guesses[0]) > START.far:
                 # fine lines are lost at coarse levels, whose answer can then be worse than the guess it began with
                 start = min([start, *guesses], key=lambda m: self._score_at(level, pyramid, m))
             if level == 0 and self._noise_of_sharp and not self.blur_is_known:
                 # most likely as sharp as the frame before: then this is the last word already
-                tried = self._level(0, pyramid, start, _LAST_STEPS, rough=_ROUGH, limit=_TILES_LAST)
+                tried = self._level(0, pyramid, start, EFFORT.last_steps, rough=START.rough, limit=EFFORT.last)
             else:
-                tried = self._level(level, pyramid, start, _STEPS[level], rough=_ROUGH)
+                tried = self._level(level, pyramid, start, EFFORT.steps[level], rough=START.rough)
             if tried is None or not self._levels.plausible(tried.matrix):
                 return found if level < top - 1 else None
             found = tried
@@ -327,9 +288,9 @@ class PlanarTracker:
     def _with_more_tiles(self, pyramid: Pyramid, found: Alignment) -> Alignment:
         """An answer at the finest level that is unsure, aligned once more with more of the surface, at a cost that sure ones need not bear."""
         if found.tiles.level or len(found.chosen) >= len(found.tiles) or self._surely_veiled(found) \
-                or self._expected(found) < _UNSURE * max(1.0, self._levels.scale(found.matrix)):
+                or self._expected(found) < EFFORT.unsure * max(1.0, self._levels.scale(found.matrix)):
             return found
-        more = self._level(0, pyramid, found.matrix, 1, with_blur=len(found.beside) > 0, limit=_TILES_MOST[False])
+        more = self._level(0, pyramid, found.matrix, 1, with_blur=len(found.beside) > 0, limit=EFFORT.more[False])
         return more if more is not None and self._levels.plausible(more.matrix) and self._expected(more) < self._expected(found) else found
 
     def _through_blur(self, pyramid: Pyramid, found: Alignment) -> Alignment:
@@ -339,47 +300,49 @@ class PlanarTracker:
         They describe it only as far as it is short beside the details, so a long one is fitted at half the resolution.
         """
         # a weak fit gains from the test all the same, unless it has said no several times
-        settled = self._found_sharp >= _SURELY_SHARP and self._found_sharp % _TESTED_EVERY
-        if found.tiles.level == 0 and found.noise < _NOISIER * self._noise_of_sharp and (settled or self._expected(found) < _STRONG):
+        settled = self._found_sharp >= SHARPNESS.settled and self._found_sharp % SHARPNESS.tested_every
+        if found.tiles.level == 0 and found.noise < SHARPNESS.noisier * self._noise_of_sharp and (settled or self._expected(found) < SHARPNESS.strong):
             self._found_sharp += 1
             return found
         if self._surely_veiled(found):
             self._found_veiled += 1
             return found
         for level in (0, 1):
-            tried = self._level(level, pyramid, found.matrix, _STEPS[2] if level else _LAST_STEPS, rough=_ROUGH if level else 0.0, with_blur=True)
+            steps, rough = (EFFORT.steps[2], START.rough) if level else (EFFORT.last_steps, 0.0)
+            tried = self._level(level, pyramid, found.matrix, steps, rough=rough, with_blur=True)
             if tried is None or not self._levels.plausible(tried.matrix):
                 break
             veiled = level == 0 and self._is_veiled(tried.noise)  # blur explains it no better
             if level == 0:
                 self._found_veiled = self._found_veiled + 1 if veiled else 0
-            if level == 0 and (veiled or tried.noise > _BLUR_GAIN * found.noise):
-                plain = self._level(0, pyramid, found.matrix, _LAST_STEPS, limit=_TILES_LAST) if self._levels.scale(found.matrix) >= _SHRUNK else found
-                if plain is None or tried.noise > _BLUR_GAIN * plain.noise:
+            if level == 0 and (veiled or tried.noise > SHARPNESS.gain * found.noise):
+                large = self._levels.scale(found.matrix) >= EFFORT.shrunk
+                plain = self._level(0, pyramid, found.matrix, EFFORT.last_steps, limit=EFFORT.last) if large else found
+                if plain is None or tried.noise > SHARPNESS.gain * plain.noise:
                     if plain is not None and plain.tiles.level == 0:
                         self._noise_of_sharp = plain.noise
                         self._found_sharp += 1
                     return plain or found
             self._found_sharp = 0
-            if level == 1 and tried.blur < _LONG_BLUR:
+            if level == 1 and tried.blur < SHARPNESS.long:
                 break
             found = tried
-            if found.blur < _SOME_BLUR:
+            if found.blur < SHARPNESS.some:
                 break
         return found
 
     def _is_veiled(self, noise: float) -> bool:
         """Whether far more is left than grain would leave: most likely a reflection, which is told apart when all frames are known."""
-        return self.told_apart_later and noise > _VEILED * (self.reference.grain + 1)
+        return self.told_apart_later and noise > SHARPNESS.veiled * (self.reference.grain + 1)
 
     def _surely_veiled(self, found: Alignment) -> bool:
         """Whether that has been so for so long that a closer look at every frame is wasted."""
-        return self._found_veiled >= _SURELY_VEILED and self._found_veiled % _LOOKED_EVERY > 0 and self._is_veiled(found.noise)
+        return self._found_veiled >= SHARPNESS.veiled_settled and self._found_veiled % SHARPNESS.looked_every > 0 and self._is_veiled(found.noise)
 
     def _is_weak(self, verdict: Fix, found: Alignment | None) -> bool:
         """Whether so little is known of where the surface is that what the frames before say should be asked."""
         veiled = found is not None and self._surely_veiled(found)
-        return (verdict.error > _LOST_IN and not veiled) or (verdict.error > _WEAK and verdict.seen < _LITTLE)
+        return (verdict.error > FORETELLING.lost_in and not veiled) or (verdict.error > FORETELLING.weak and verdict.seen < FORETELLING.little)
 
     def _level(self, level: int, pyramid: Pyramid, matrix: np.ndarray, steps: int, rough: float = 0.0, with_blur: bool = False, limit: int = 0,
                expected: Expected | None = None) -> Alignment | None:
@@ -404,25 +367,25 @@ class PlanarTracker:
         """What the frames before say of the next one, as sure as their own errors and the motion's lately seen unsteadiness let it be."""
         if ahead is None:
             return None
-        deviation = np.sqrt((2 * max(self._surprise, _LEAST_SURPRISE)) ** 2 + 4 * self._errors[0] ** 2 + self._errors[1] ** 2)
+        deviation = np.sqrt((2 * max(self._surprise, START.least_surprise)) ** 2 + 4 * self._errors[0] ** 2 + self._errors[1] ** 2)
         return Expected(ahead, float(deviation), self._box)
 
     def _likelier(self, led: tuple[Alignment, Fix], found: Alignment, verdict: Fix) -> bool:
         """Whether what pixels and expectation agree on is to be taken for what the pixels alone said."""
         as_good = _score(led[0]) - _score(found)
         if led[1].error < verdict.error:
-            return as_good < _WORSE
+            return as_good < FORETELLING.worse
         # it is said to be less sure, but one that lies elsewhere and looks no better is not to be trusted
-        return as_good < _AS_GOOD and self._levels.distance(led[0].matrix, found.matrix) > 2 * verdict.error
+        return as_good < FORETELLING.as_good and self._levels.distance(led[0].matrix, found.matrix) > 2 * verdict.error
 
     def _led(self, pyramid: Pyramid, expected: Expected, must_add: bool = True) -> tuple[Alignment, Fix] | None:
         """The answer where little is seen: what is expected counts beside the pixels. None when they `must_add` to it and do not."""
         found: Alignment | None = None
         for level in (1, 0):
             start = found.matrix if found is not None else expected.matrix
-            if level == 0 and self._levels.view(start).larger < _SHRUNK:
+            if level == 0 and self._levels.view(start).larger < EFFORT.shrunk:
                 break
-            tried = self._level(level, pyramid, start, _STEPS[1], rough=_ROUGH if level else 0.0, limit=_TILES_LAST, expected=expected)
+            tried = self._level(level, pyramid, start, EFFORT.steps[1], rough=START.rough if level else 0.0, limit=EFFORT.last, expected=expected)
             if tried is None or not self._levels.plausible(tried.matrix):
                 return None
             found = tried
@@ -431,10 +394,11 @@ class PlanarTracker:
         verdict = self._judge(found, pyramid, ahead=expected.matrix, led=True)
         if verdict.matrix is None:
             return None
-        if must_add and verdict.error > _GUESSED * expected.deviation:  # what is seen may still say where the surface is, if not how it is turned
+        if must_add and verdict.error > FORETELLING.guessed * expected.deviation:
+            # what is seen may still say where the surface is, if not how it is turned
             moves = corner_moves(found.matrix, self.reference.to_unit, expected.points).reshape(-1, 8)
             seen = found.normal - CORRELATION / expected.deviation ** 2 * moves.T @ moves
-            if expected_error(seen, found.matrix, self.reference, self._corners, KINDS["shift"]) > _PLACED * expected.deviation:
+            if expected_error(seen, found.matrix, self.reference, self._corners, KINDS["shift"]) > FORETELLING.placed * expected.deviation:
                 return None
         return found, verdict
 
@@ -449,7 +413,7 @@ class PlanarTracker:
             return None
         guess = self._of_kind(guess)
         top = min(self.reference.coarsest, 2)
-        found = self._level(top, pyramid, guess, _STEPS[top], rough=0.3)
+        found = self._level(top, pyramid, guess, EFFORT.steps[top], rough=0.3)
         return self._finish(pyramid, found, top) if found is not None else None
 
     def _of_kind(self, matrix: np.ndarray) -> np.ndarray:
@@ -478,23 +442,23 @@ class PlanarTracker:
         tiles = self.reference.tiles(0)
         tiles_energy = found.tiles.energy[found.chosen]
         due = tiles_energy / (tiles_energy + 3 * found.noise)  # the likeness that noise alone leaves
-        good = (found.misfit < _ACCEPTED) & (found.likeness > 0.15) & (found.likeness > 0.4 * due)
+        good = (found.misfit < JUDGING.accepted) & (found.likeness > 0.15) & (found.likeness > 0.4 * due)
         energy = found.tiles.information[found.chosen]
         matched = float((energy * good).sum() / max(energy.sum(), 1e-9))
         visible = visible_tiles(tiles, found.matrix, pyramid.size, border=0.0)
         in_picture = float(tiles.information[visible].sum() / max(tiles.information.sum(), 1e-9))
         seen = in_picture * matched
         likeness = float(np.average(found.likeness[good], weights=energy[good] + 1e-9)) if good.any() else 0.0
-        if seen < _MIN_SEEN or good.sum() < 3:
+        if seen < JUDGING.least_seen or good.sum() < 3:
             return Fix(None, seen=seen, reason=f"only {seen:.0%} of the region is seen")
         usual = context.usual_likeness if context.usual_likeness is not None else 0.6
-        if likeness < min(_MIN_LIKENESS, 0.5 * usual):
+        if likeness < min(JUDGING.least_likeness, 0.5 * usual):
             return Fix(None, seen=seen, reason="nothing in the picture looks like the region")
         error = self._expected(found, led, context.noise_of_sharp)
-        error = float(np.hypot(error, _BLUR_DOUBT * found.blur))
-        if error > (most or (_MAX_FIRST if context.looked_at_again else _MAX_ERROR)):
+        error = float(np.hypot(error, SHARPNESS.doubt * found.blur))
+        if error > (most or (JUDGING.most_first if context.looked_at_again else JUDGING.most_error)):
             return too_unsure(error, seen)
-        if ahead is not None and seen < 0.5 and self._levels.distance(found.matrix, ahead) > max(2 * _JUMP * self.reference.radius, 6 * self._surprise):
+        if ahead is not None and seen < 0.5 and self._levels.distance(found.matrix, ahead) > max(JUDGING.jump * self.reference.radius, 6 * self._surprise):
             return Fix(None, seen=seen, reason=f"only {seen:.0%} of the region is seen, and it seemed to jump")
         return Fix(found.matrix, error, seen)
 
@@ -508,21 +472,18 @@ class PlanarTracker:
 
     def _remember(self, found: Alignment) -> None:
         tiles = found.tiles
-        trust = np.clip(2 - found.misfit / _TILE_CUT_REMEMBERED, 0.05, 1)
+        trust = np.clip(2 - found.misfit / JUDGING.remembered, 0.05, 1)
         trust[found.likeness < 0.1] = 0.05
         self.trust = tiles.centre[found.chosen], trust
-        good = found.misfit < _ACCEPTED
+        good = found.misfit < JUDGING.accepted
         if good.any():
             likeness = float(np.median(found.likeness[good]))
             self._usual_likeness = likeness if self._usual_likeness is None else 0.9 * self._usual_likeness + 0.1 * likeness
 
 
-_TILE_CUT_REMEMBERED = 4.0
-
-
 def is_too_unsure(fix: Fix) -> bool:
     """Whether an answer is so unsure that it must not look like data."""
-    return fix.matrix is not None and fix.error > _MAX_ERROR
+    return fix.matrix is not None and fix.error > JUDGING.most_error
 
 
 def too_unsure(error: float, seen: float) -> Fix:
