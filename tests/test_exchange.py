@@ -36,6 +36,7 @@ from wertis.core.exchange.receivers import Receiver
 from wertis.core.exchange.shot_data import schema
 from wertis.core.geometry import homography
 from wertis.core.jobs.motion_export import motion_file
+from wertis.core.jobs.receiver_process import ReceiverProcess
 from wertis.core.shot.document import PlaneSolution, PlateRef, Region, Track
 from wertis.core.shot.edits import as_points
 
@@ -360,6 +361,22 @@ class ProofTest(Case):
             for node in ast.walk(ast.parse(path.read_text())):
                 names = [a.name for a in node.names] if isinstance(node, ast.Import) else [node.module or ""] if isinstance(node, ast.ImportFrom) else []
                 self.assertFalse([n for n in names if n.split(".")[0] == "wertis"], path.name)
+
+    def test_the_receivers_process_says_what_is_wrong_and_goes_on(self) -> None:
+        self.wall.export_motion(self.folder / "m.json", "corners", self.graphic)
+        shutil.copy(self.folder / "p.1004.png", self.folder / "plate.png")
+        good = [str(self.folder / "m.json"), "--artwork", str(self.folder / "art.png"), "--frame", "1004"]
+        with ReceiverProcess(self.folder) as receiver:
+            for wrong in ([*good[:-1], "7"], ["nothing.json", *good[1:]], [*good, "--no-such-option"]):
+                with self.assertRaisesRegex(DeliverError, "could not use the file"):
+                    receiver.rebuilt(wrong)
+            picture, places = receiver.rebuilt(good)
+            self.assertEqual(picture.shape, (SIZE[1], SIZE[0], 3))
+            self.assertEqual(places.shape, (4, 2))
+            receiver._process.kill()  # type: ignore[union-attr]
+            with self.assertRaisesRegex(DeliverError, "could not be run"):
+                receiver.rebuilt(good)
+            self.assertEqual(receiver.rebuilt(good)[1].tolist(), places.tolist())
 
     def test_a_map_carries_the_picture_as_well(self) -> None:
         self.wall.export_motion(self.folder / "m.####.exr", "map")

@@ -39,6 +39,28 @@ def parser() -> argparse.ArgumentParser:
 
 def main(arguments: list[str] | None = None) -> int:
     """Run it; the exit code."""
+    given = sys.argv[1:] if arguments is None else arguments
+    if given == ["--many"]:
+        return _many()
+    trouble = _rebuilt(given)
+    if trouble:
+        print(f"wertis-receiver: {trouble}", file=sys.stderr)
+    return 1 if trouble else 0
+
+
+def _many() -> int:
+    """One frame after another: each line that comes in holds the options as a JSON list, each that goes out what is wrong, or an empty text."""
+    for line in sys.stdin:
+        try:
+            said = _rebuilt(json.loads(line))
+        except SystemExit:  # argparse, of options that it does not know
+            said = "its options are wrong"
+        print(json.dumps(said), flush=True)
+    return 0
+
+
+def _rebuilt(arguments: list[str]) -> str:
+    """Rebuild a frame; what is wrong, or nothing."""
     a = parser().parse_args(arguments)
     try:
         plate = _picture(Path(a.plate))
@@ -70,14 +92,12 @@ def main(arguments: list[str] | None = None) -> int:
             places = places * scale
             out = draw.on_corners(plate, artwork, places)
     except Unreadable as why:
-        print(f"wertis-receiver: {why}", file=sys.stderr)
-        return 1
+        return str(why)
     if a.places:
         Path(a.places).write_text(json.dumps([[float(x), float(y)] for x, y in places]))
     if a.out and not cv2.imwrite(a.out, out):
-        print(f"wertis-receiver: {a.out} cannot be written", file=sys.stderr)
-        return 1
-    return 0
+        return f"{a.out} cannot be written"
+    return ""
 
 
 def _by_camera(path: Path, plate: np.ndarray, artwork: np.ndarray, a: argparse.Namespace) -> tuple[np.ndarray, np.ndarray]:

@@ -1,8 +1,5 @@
 """Proof that an export arrives: the receiver's stand-in rebuilds the picture from the file, and both pictures are compared."""
 
-import json
-import subprocess
-import sys
 import tempfile
 from collections.abc import Callable, Container, Iterator, Sequence
 from pathlib import Path
@@ -32,9 +29,9 @@ from wertis.core.jobs.export import (
     sampled_outlines,
 )
 from wertis.core.jobs.motion_export import layout_of, motion_file
+from wertis.core.jobs.receiver_process import ReceiverProcess
 from wertis.core.plate import colour
 from wertis.core.plate.base import Plate
-from wertis.core.plate.sequence import read_picture
 from wertis.core.shot.artwork import Artwork
 from wertis.core.shot.cameras import plane_corners
 from wertis.core.shot.document import Placement, Shot, Track
@@ -46,7 +43,6 @@ from wertis.core.shot.placing import proportions_in
 from wertis.core.shot.pose import Pose
 from wertis.core.shot.resolve import motion_of
 
-_WAIT = 120  # seconds that the receiver may take for a frame
 _RIGHT = 0.05  # pixels within which a file counts as understood
 _CARRIES: tuple[Kind, ...] = ("corners", "matrices", "points")
 
@@ -99,7 +95,7 @@ def prove(shot: Shot, track: Track, placement: Placement, kind: Kind, suffix: st
     body = motion_file(shot, track, kind, layout, plain, relative=relative)
     held = {layout.frame_back(f) for f in (*body.frames, *(f for t in body.tracks.values() for f in t))}
     alone, compositor = shot.but(items=(plain,), mixing="plate"), Compositor()
-    with tempfile.TemporaryDirectory() as name:
+    with tempfile.TemporaryDirectory() as name, ReceiverProcess(Path(name)) as receiver:
         folder = Path(name)
         motion_json.write(folder / f"motion{suffix}", body)
         art = _artwork(compositor, alone, plain, folder)
@@ -108,7 +104,7 @@ def prove(shot: Shot, track: Track, placement: Placement, kind: Kind, suffix: st
             picture, corners = fetch(frame), placement_on(alone, plain, frame)
             assert corners is not None
             write_picture(folder / "plate.png", colour.shown(picture))
-            theirs, places = _received(folder, suffix, body, layout, believed, frame, art, plain)
+            theirs, places = _received(receiver, folder, suffix, body, layout, believed, frame, art, plain)
             return _compared(frame, colour.shown(compositor.comp(alone, picture, frame)), theirs, colour.shown(picture), places, corners)
 
         yield from _proved(frames, held, rebuilt, lambda found: _named(shot, body, layout, believed, plain, found), stop)
@@ -130,7 +126,7 @@ def prove_mesh(shot: Shot, track: Track, placement: Placement, suffix: str, plat
     mesh, written = animated_mesh(shot, track, mesh_precision(suffix)), mesh_layout(suffix, layout or layout_of(shot))
     alone, compositor = shot.but(items=(plain,), mixing="plate"), Compositor()
     home = carried(motion_of(track), plain.array, plain.frame, mesh.reference) if plain.frame != mesh.reference else plain.array  # type: ignore[arg-type]
-    with tempfile.TemporaryDirectory() as name:
+    with tempfile.TemporaryDirectory() as name, ReceiverProcess(Path(name)) as receiver:
         folder = Path(name)
         MESH_WRITERS[suffix](folder / f"mesh{suffix}", mesh_in(mesh, written))
         art = _artwork(compositor, alone, plain, folder)
@@ -140,7 +136,8 @@ def prove_mesh(shot: Shot, track: Track, placement: Placement, suffix: str, plat
             write_picture(folder / "plate.png", colour.shown(picture))
             number = written.frame(frame)
             file = folder / (f"mesh.{number:04d}.obj" if suffix == ".obj" else f"mesh{suffix}")
-            theirs, places = _run(folder, [str(file), "--mesh", "--artwork", str(art), "--frame", str(number), "--corners", _said(written.points(home))])
+            theirs, places = receiver.rebuilt([str(file), "--mesh", "--artwork", str(art), "--frame", str(number),
+                                               "--corners", _said(written.points(home))])
             return _compared(frame, colour.shown(compositor.comp(alone, picture, frame)), theirs, colour.shown(picture), places, mesh.places[frame])
 
         yield from _proved(frames, mesh.places, rebuilt, lambda found: f"Vertices are off by up to {_most(found):.2f} px.", stop)
@@ -164,14 +161,14 @@ def prove_shapes(shot: Shot, matte: Matte, suffix: str, plate: Plate, frames: Se
     with_hard = shot.with_item(hard)
     w, h = plate.size
     written = layout or layout_of(shot)
-    with tempfile.TemporaryDirectory() as name:
+    with tempfile.TemporaryDirectory() as name, ReceiverProcess(Path(name)) as receiver:
         folder = Path(name)
         export_shapes(with_hard, hard, folder / f"shapes{suffix}", layout=written)
         outlines = sampled_outlines(with_hard, hard)
         write_picture(folder / "plate.png", np.zeros((h, w, 3), np.uint8))
 
         def rebuilt(frame: int) -> ProvedFrame:
-            theirs, places = _run(folder, [str(folder / f"shapes{suffix}"), "--shapes", "--frame", str(written.frame(frame))])
+            theirs, places = receiver.rebuilt([str(folder / f"shapes{suffix}"), "--shapes", "--frame", str(written.frame(frame))])
             alpha = np.asarray(np.round(255 * matte_alpha(with_hard, hard, frame, plate.size)), np.uint8)
             points = np.concatenate([o.points[frame] for o in outlines if frame in o.points])
             return _compared(frame, np.repeat(alpha[..., None], 3, 2), theirs, np.zeros((h, w, 3), np.uint8), places, points)
@@ -200,7 +197,7 @@ def prove_camera(shot: Shot, track: Track, suffix: str, plate: Plate, frames: Se
     assert motion is not None
     grid = Placement(id="proof", on=track.id, name="Proof", frame=region.frame, quad=as_points(region.box), artwork=Artwork(kind="checker"), fit="stretch")
     alone, compositor = shot.but(items=(grid,), mixing="plate"), Compositor()
-    with tempfile.TemporaryDirectory() as name:
+    with tempfile.TemporaryDirectory() as name, ReceiverProcess(Path(name)) as receiver:
         folder = Path(name)
         export_camera(shot, folder / f"camera{suffix}", written)
         art = _artwork(compositor, alone, grid, folder)
@@ -209,7 +206,7 @@ def prove_camera(shot: Shot, track: Track, suffix: str, plate: Plate, frames: Se
             picture, corners = fetch(frame), placement_on(alone, grid, frame)
             assert corners is not None
             write_picture(folder / "plate.png", colour.shown(picture))
-            theirs, places = _run(folder, [str(folder / f"camera{suffix}"), "--camera", "--plane", track.name, "--artwork", str(art),
+            theirs, places = receiver.rebuilt([str(folder / f"camera{suffix}"), "--camera", "--plane", track.name, "--artwork", str(art),
                                            "--frame", str(written.frame(frame))])
             return _compared(frame, colour.shown(compositor.comp(alone, picture, frame)), theirs, colour.shown(picture), places, corners)
 
@@ -257,20 +254,6 @@ def _said(points: np.ndarray) -> str:
     return " ".join(f"{x:.9f},{y:.9f}" for x, y in points)
 
 
-def _run(folder: Path, call: list[str]) -> tuple[np.ndarray, np.ndarray]:
-    """The picture that the receiver made, and the places that it read."""
-    whole = [sys.executable, "-m", "wertis_receiver", *call, "--plate", str(folder / "plate.png"), "--out", str(folder / "theirs.png"),
-             "--places", str(folder / "places.json")]
-    try:
-        ended = subprocess.run(whole, capture_output=True, text=True, timeout=_WAIT, check=False)
-    except (OSError, subprocess.TimeoutExpired) as why:
-        raise DeliverError(f"The receiver could not be run ({why}); is wertis_receiver installed?") from why
-    if ended.returncode:
-        raise DeliverError(f"The receiver could not use the file: {ended.stderr.strip() or ended.returncode}.")
-    picture = read_picture(folder / "theirs.png")
-    return np.repeat(picture, 3, 2) if picture.shape[2] == 1 else picture[..., :3], np.array(json.loads((folder / "places.json").read_text()))
-
-
 def _artwork(compositor: Compositor, shot: Shot, placement: Placement, folder: Path) -> Path:
     """The artwork as a file that the receiver reads."""
     if placement.artwork.kind == "picture":
@@ -281,7 +264,7 @@ def _artwork(compositor: Compositor, shot: Shot, placement: Placement, folder: P
     return path
 
 
-def _received(folder: Path, suffix: str, body: MotionFile, layout: Layout, believed: Layout | None, frame: int, art: Path,
+def _received(receiver: ReceiverProcess, folder: Path, suffix: str, body: MotionFile, layout: Layout, believed: Layout | None, frame: int, art: Path,
               placement: Placement) -> tuple[np.ndarray, np.ndarray]:
     """The picture that the receiver made, and where it put the corners."""
     call = [str(folder / f"motion{suffix}"), "--artwork", str(art), "--frame", str(layout.frame(frame))]
@@ -289,7 +272,7 @@ def _received(folder: Path, suffix: str, body: MotionFile, layout: Layout, belie
         call += ["--corners", _said(layout.points(_home_corners(body, layout, placement)))]
     if believed is not None:
         call += ["--y", "up" if believed.y_up else "down", "--centre", believed.centre, "--units", believed.units]
-    return _run(folder, call)
+    return receiver.rebuilt(call)
 
 
 def _home_corners(body: MotionFile, layout: Layout, placement: Placement) -> np.ndarray:
