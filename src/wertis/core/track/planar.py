@@ -211,8 +211,7 @@ class PlanarTracker:
             change = change + tried.beside
         if found is None:
             return None
-        far = self._levels.distance(found.matrix, matrix)
-        if far > SECOND_LOOK.farthest or (far > SECOND_LOOK.reach and _score(found) > START.good):
+        if self._levels.distance(found.matrix, matrix) > SECOND_LOOK.farthest:
             return None
         verdict = self._judge(found, picture, JUDGING.most_error, context=context)
         return replace(verdict, matrix=homography_from_centred(found.matrix)) if verdict.matrix is not None else None
@@ -367,7 +366,7 @@ class PlanarTracker:
         """What the frames before say of the next one, as sure as their own errors and the motion's lately seen unsteadiness let it be."""
         if ahead is None:
             return None
-        deviation = np.sqrt((2 * max(self._surprise, START.least_surprise)) ** 2 + 4 * self._errors[0] ** 2 + self._errors[1] ** 2)
+        deviation = np.sqrt((2 * self._surprise) ** 2 + 4 * self._errors[0] ** 2 + self._errors[1] ** 2)
         return Expected(ahead, float(deviation), self._box)
 
     def _likelier(self, led: tuple[Alignment, Fix], found: Alignment, verdict: Fix) -> bool:

@@ -24,7 +24,6 @@ class Start:
     calm : pixels of surprise below which a start at a quarter of the resolution is enough; a coarser one costs fine lines.
     unsteady : pixels of surprise from which the picture is asked for a start first: beyond the coarsest level's reach.
     far : pixels; a coarse answer further than this from the guess is checked against it at a finer level.
-    least_surprise : pixels by which no motion can be foretold.
     """
 
     rough: float = 0.3
@@ -35,7 +34,6 @@ class Start:
     calm: float = 4.0
     unsteady: float = 12.0
     far: float = 2.0
-    least_surprise: float = 0.5
 
 
 @dataclass(frozen=True)
@@ -126,13 +124,12 @@ class SecondLook:
     ----------
     prior : 1 / px^2, information of how far the path's legs may bend.
     turns, arrived : most turns at half the resolution, and pixels of a turn's move from which there is another.
-    reach, farthest : pixels from which its answer must look like the surface, and at most.
+    farthest : pixels of its answer from the first, beyond which it found something else.
     """
 
     prior: float = CORRELATION / LEG_UNCERTAINTY ** 2
     turns: int = 4
     arrived: float = 0.7
-    reach: float = 6.0
     farthest: float = 24.0
 
 
