@@ -188,7 +188,7 @@ class ArtworkTest(Folder):
 
     def test_the_demos_graphics(self) -> None:
         graphics.write_all(self.folder)
-        self.assertEqual(sorted(p.name for p in self.folder.iterdir()), ["emblem.png", "night_market.png", "stencil.png"])
+        self.assertEqual(sorted(p.name for p in self.folder.iterdir()), ["emblem.png", "night_market.png", "stencil.png", "tide_table.png"])
         stencil = graphics.stencil()
         self.assertTrue((stencil[..., :3] <= stencil[..., 3:]).all())
         wood = textures.wood(np.random.default_rng(1), (120, 80), 3)
