@@ -138,6 +138,13 @@ class PlanarTrackerTest(unittest.TestCase):
         first, last = first_and_last(shot)
         self.assertLessEqual({f for f, fix in first.items() if fix.matrix is not None}, {f for f, fix in last.items() if fix.matrix is not None})
 
+    def test_a_surface_that_turns_more_than_it_may_is_not_taken_for_two_layers(self) -> None:
+        shot, found = PlaneShot(n=21, noise=7, exposure=0.3, picture="chelsea", seed=46), {}
+        for frame, fix in track_plane(FramesPlate(shot.frames), shot.region, 0, range(1, 21), "shift"):
+            self.assertEqual(fix.matrix is None, frame in found and found[frame].matrix is None, "none is lost afterwards")
+            found[frame] = fix
+        self.assertEqual(len(found), 20)
+
     def test_a_slow_reflection_is_not_drawn_to_the_surface(self) -> None:
         # two layers so little apart from frame to frame that their peaks overlap
         rng = np.random.default_rng(4)

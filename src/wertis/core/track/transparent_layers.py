@@ -5,8 +5,8 @@ and nothing in a single frame says which is which. Their motions differ, though:
 still, shows that layer alone; taken off the frames it leaves the other, which is tracked in its turn, and so on by turns. The surface fills its
 outline on every frame. What is mirrored leaves the outline on one side, where the wall beside the pane is seen in its place.
 
-Where the other layer cannot be tracked, one thing still tells a reflection that was followed: parts of the region that were seen at first are gone
-for good, on the side on which it leaves the pane, while everything that is still seen has something lying over it.
+It is looked for only where parts of the region that were seen at first are gone for good, as on the side on which a reflection leaves the pane, while
+everything that is still seen has something lying over it.
 
 Known ground: M. Irani, B. Rousso and S. Peleg, Computing occluding and transparent motions, IJCV 1994 (each layer from the registered mean of the
 frames, and tracked apart); R. Szeliski, S. Avidan and P. Anandan, Layer extraction from multiple images containing reflections and transparency,
@@ -37,11 +37,14 @@ _FEWEST = 8  # frames on which the second layer must be found
 _ROUNDS = ("similarity", "similarity", "", "", "", "")
 _FINE = 5.0  # pixels, standard deviation: what is smoother is light rather than a layer's picture
 _MIDDLE = 128.0  # of 0..255, on which a layer's picture is laid, which is a difference
+_EVERY = 3  # frames of which one is asked how much is explained
+_HOPEFUL, _SETTLED = 0.85, 2  # as below, of the first so many rounds, above which there is no second layer
 _EXPLAINED = 0.55  # part of what the first layer leaves that may be left when the second is taken off too
 _ALONE = 0.02  # part of the region that one layer must cover without the other for a frame to count
 _BLOCK = 16  # pixels, side of the blocks in which a layer is looked for
 _VEILED = 4.0  # deviation of what a layer leaves, over that of the grain, at the median block, from which something lies over it everywhere
-_SEEN, _UNSEEN = 0.5, 0.3  # correlation of a block with the layer from which it is seen there, and below which it is not
+_AROUND = 8  # pixels to each side in which a block is looked for
+_SEEN, _UNSEEN = 0.7, 0.5  # correlation of a block with the layer from which it is seen there, and below which it is not
 _LEAVING = 0.06  # part of the blocks seen on the first third of the frames that are not on the last, from which the layer leaves the region
 _STAYS = 0.55  # correlation of a layer with the frames where it lies alone, over that where both lie, from which it fills its outline
 _CLEARER = 0.15  # by which that of one layer must be above the other's
@@ -94,6 +97,10 @@ class _Layer:
         """(h, w) float32, as it is on a frame; 0 beyond the region."""
         return np.asarray(cv2.warpPerspective(self.picture, self.matrices[frame], self.picture.shape[::-1]))
 
+    def inside(self, x: int, y: int) -> bool:
+        """Whether a whole block is on the region of the reference frame."""
+        return bool(self._mask[y:y + _BLOCK, x:x + _BLOCK].all())
+
     @property
     def outlines(self) -> dict[int, np.ndarray]:
         """`where` of every frame."""
@@ -139,14 +146,13 @@ def told_apart(read: Callable[[int], np.ndarray | None], start: int, fixes: dict
                                      for f in pictures if f != start}}
     first = _Layer(matrices, {}, small)
     first.learn(pictures)
-    left = first.taken_off(pictures)
-    veiled, leaves = _residue(pictures, left, first, start)
+    veiled, leaves = _residue(pictures, first, start)
     if not (veiled and leaves):
         return Verdict("first", {})
-    unclear = Verdict("unclear", {})
     places = from_centred(to_centred(corners) / scale)
     second: _Layer | None = None
-    for each in _ROUNDS:
+    left = first.taken_off(pictures)
+    for number, each in enumerate(_ROUNDS):
         if second is not None:
             again = _tracked(second.taken_off(pictures), second, small, places, each or kind, start)
             if again is not None:
@@ -155,41 +161,50 @@ def told_apart(read: Callable[[int], np.ndarray | None], start: int, fixes: dict
                 left = first.taken_off(pictures)
         second = _tracked(left, first, small, places, each or kind, start)
         if second is None:
-            return unclear
+            return Verdict("first", {})
         second.learn(left, first.outlines)
+        # a surface that bends, or turns more than it may, leaves something as well, but nothing that is one picture
+        if _unexplained(pictures, first, second, start, int(small.sum())) > (_HOPEFUL if number < _SETTLED else _EXPLAINED):
+            return Verdict("first", {})
     assert second is not None
     found = {f: Fix(homography_from_centred(homography.normalised(np.linalg.inv(shrink) @ m @ shrink)), scale * second.errors[f], 1.0)
              for f, m in second.matrices.items() if f != start}
     which = _which(pictures, first, second, start, int(small.sum()))
-    return unclear if which == "unclear" else Verdict(which, found)
+    return Verdict(which, found if which == "second" else {})
 
 
-def _residue(pictures: dict[int, np.ndarray], left: dict[int, np.ndarray], layer: _Layer, start: int) -> tuple[bool, bool]:
-    """Whether something lies over the layer all over the region, and whether the layer leaves it."""
+def _residue(pictures: dict[int, np.ndarray], layer: _Layer, start: int) -> tuple[bool, bool]:
+    """Whether something lies over the layer all over the region, and whether the layer leaves it.
+
+    Each block is looked for a little to all sides, so that a surface that bends, or turns where only a shift is tracked, does not count as gone.
+    """
     h, w = layer.picture.shape
-    size, blocks = (w, h), (max(1, w // _BLOCK), max(1, h // _BLOCK))
-    inverse = cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP
-
-    def reduced(picture: np.ndarray) -> np.ndarray:
-        return np.asarray(cv2.resize(picture, blocks, interpolation=cv2.INTER_AREA))
+    corners = [(x, y) for y in range(0, h - _BLOCK + 1, _BLOCK) for x in range(0, w - _BLOCK + 1, _BLOCK) if layer.inside(x, y)]
+    frames = sorted((f for f in layer.matrices if f in pictures and f != start), key=lambda f: abs(f - start))
+    if len(frames) < _FEWEST or not corners:
+        return False, False
 
     def one(frame: int) -> tuple[np.ndarray, np.ndarray]:
-        matrix = layer.matrices[frame]
-        inside = np.asarray(layer.where(frame), np.uint8)
-        seen = cv2.warpPerspective(inside, matrix, size, flags=cv2.INTER_NEAREST | cv2.WARP_INVERSE_MAP) > 0
-        rest, picture = (_smoothed_away(cv2.warpPerspective(p[frame], matrix, size, flags=inverse), seen) for p in (left, pictures))
-        own = _smoothed_away(layer.picture, seen)
-        full = reduced(seen.astype(np.float32)) > 0.9
-        alike = reduced(own * picture) / np.maximum(np.sqrt(reduced(own * own) * reduced(picture * picture)), 1e-3)
-        return np.where(full, reduced(rest * rest), np.nan)[full], np.where(full, alike, np.nan)
+        matrix, full = layer.matrices[frame], np.ones((h, w), np.uint8)
+        inverse = cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP
+        known = cv2.warpPerspective(full, matrix, (w, h), flags=cv2.INTER_NEAREST | cv2.WARP_INVERSE_MAP) > 0
+        seen = _smoothed_away(cv2.warpPerspective(pictures[frame], matrix, (w, h), flags=inverse), known)
+        own = _smoothed_away(layer.picture, known)
+        left, alike = (np.full(len(corners), np.nan) for _ in range(2))
+        for k, (x, y) in enumerate(corners):
+            x0, y0, x1, y1 = max(x - _AROUND, 0), max(y - _AROUND, 0), min(x + _BLOCK + _AROUND, w), min(y + _BLOCK + _AROUND, h)
+            if known[y0:y1, x0:x1].all():
+                block = own[y:y + _BLOCK, x:x + _BLOCK]
+                alike[k] = float(cv2.matchTemplate(seen[y0:y1, x0:x1], block, cv2.TM_CCOEFF_NORMED).max()) if block.std() > 1e-3 else 0.0
+                left[k] = seen[y:y + _BLOCK, x:x + _BLOCK].var() * (1 - alike[k] ** 2)
+        return left, alike
 
-    frames = sorted((f for f in left if f != start), key=lambda f: abs(f - start))
     each = side_by_side(one, frames)
-    counted = [rest for rest, _ in each if len(rest)]
+    grain = np.median([grain_variance(pictures[f], layer.where(f)) for f in frames[::max(1, len(frames) // _FEWEST)]]) + NO_GRAIN
+    counted = [float(np.nanmedian(left)) for left, _ in each if np.isfinite(left).any()]
     if len(counted) < _FEWEST:
         return False, False
-    grain = np.median([grain_variance(pictures[f], layer.where(f)) for f in frames[::max(1, len(frames) // _FEWEST)]]) + NO_GRAIN
-    veiled = bool(np.median([np.median(rest) for rest in counted]) > _VEILED ** 2 * grain)
+    veiled = bool(np.median(counted) > _VEILED ** 2 * grain)
     third = len(each) // 3
     early, late = (np.stack([alike for _, alike in part]) for part in (each[:third], each[-third:]))
     known = np.isfinite(early).any(0) & np.isfinite(late).any(0)
@@ -218,7 +233,6 @@ def _which(pictures: dict[int, np.ndarray], first: _Layer, second: _Layer, start
     """The verdict, from how well each layer is seen where both should be and where it alone should be."""
     together: tuple[list[float], list[float]] = ([], [])
     alone: tuple[list[float], list[float]] = ([], [])
-    before = after = 0.0
     inner = np.ones((5, 5), np.uint8)
     for f in second.matrices:
         if f == start or f not in first.matrices:
@@ -228,21 +242,31 @@ def _which(pictures: dict[int, np.ndarray], first: _Layer, second: _Layer, start
         if both.sum() < _ALONE * area:
             continue
         shown = first.shown(f), second.shown(f)
-        before += float((_detail(pictures[f] - shown[0], both) ** 2).sum())
-        after += float((_detail(pictures[f] - shown[0] - shown[1], both) ** 2).sum())
         for k, only in enumerate((a & ~b, b & ~a)):
             only = cv2.erode(only.astype(np.uint8), inner) > 0
             if only.sum() >= _ALONE * area:
                 together[k].append(_correlation(shown[k], pictures[f], both))
                 alone[k].append(_correlation(shown[k], pictures[f], only))
-    if after > _EXPLAINED ** 2 * before:
-        return "unclear"
+    if _unexplained(pictures, first, second, start, area) > _EXPLAINED:
+        return "first"
     if min(len(alone[0]), len(alone[1])) < 3:
         return "first"  # they hardly part, so that it makes little difference which is followed
     stays = [float(np.median(x)) / max(float(np.median(t)), 1e-3) for x, t in zip(alone, together, strict=True)]
     if stays[0] >= _STAYS and stays[0] > stays[1] + _CLEARER:
         return "first"
     return "second" if stays[1] >= _STAYS and stays[1] > stays[0] + _CLEARER else "unclear"
+
+
+def _unexplained(pictures: dict[int, np.ndarray], first: _Layer, second: _Layer, start: int, area: int) -> float:
+    """Part of what the first layer leaves of the frames that is left when the second is taken off too, by its deviation."""
+    before = after = 0.0
+    for f in [f for f in second.matrices if f in first.matrices and f != start][::_EVERY]:
+        both = cv2.erode((first.where(f) & second.where(f)).astype(np.uint8), np.ones((5, 5), np.uint8)) > 0
+        if both.sum() >= _ALONE * area:
+            rest = pictures[f] - first.shown(f)
+            before += float((_detail(rest, both) ** 2).sum())
+            after += float((_detail(rest - second.shown(f), both) ** 2).sum())
+    return float(np.sqrt(after / before)) if before else 1.0
 
 
 def _detail(picture: np.ndarray, where: np.ndarray) -> np.ndarray:
