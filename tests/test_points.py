@@ -28,6 +28,7 @@ from wertis.core.shot import edits, points, store
 from wertis.core.shot.document import PlateRef, Shot
 from wertis.core.shot.points import Pattern, PointsSettings, PointsSolution
 from wertis.core.shot.resolve import motion_of
+from wertis.core.track.point_run import pattern_side
 from wertis.core.track.points import PointTracker
 
 FIRST, COUNT = 1001, 8
@@ -414,11 +415,16 @@ class PointsWindowTest(WindowCase):
         tool.chosen = {0}
         w.steps["Track"]._points_chosen({0})
         place = s.track.settings.points[0]
-        tool.press(place + 31 / 2, 3, none)  # the corner of a pattern whose size goes by the texture
-        tool.move(place + 22, 3)
-        tool.release(place + 22)
-        self.assertEqual(s.track.settings.patterns[0].side, 45)
-        outer = place + 45 / 2 + 24
+        by_texture = page.points.side_of(0)
+        self.assertEqual(by_texture, pattern_side(s.cache.get(s.frame), s.track.settings.points, 0))
+        tool.press(place + by_texture / 2, 3, none)  # the corner of a pattern whose size goes by the texture
+        tool.release(place + by_texture / 2)
+        self.assertEqual(s.track.settings.patterns[0].side, 0, "a click moves nothing")
+        tool.press(place + by_texture / 2, 3, none)
+        tool.move(place + by_texture / 2 + 7, 3)
+        tool.release(place + by_texture / 2 + 7)
+        self.assertEqual(s.track.settings.patterns[0].side, side := by_texture + 14)
+        outer = place + side / 2 + 24
         tool.press(outer, 3, none)
         tool.move(outer + 12, 3)
         tool.release(outer + 12)

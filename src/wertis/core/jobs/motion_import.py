@@ -411,5 +411,5 @@ def _with_camera(shot: Shot, path: Path, scaled: bool) -> Imported:
         for k, at in enumerate(camera.project(camera.points, frame) if len(camera.points) else ()):
             if np.isfinite(at).all() and (at >= 0).all() and (at <= camera.size).all():
                 places[k][frame] = at
-    record = camera_record(camera, FeatureTracks(sorted(camera.poses), places), True, any(camera.radial))
+    record = camera_record(camera, FeatureTracks(sorted(camera.poses), places), True, int(np.count_nonzero(camera.radial)))
     return Imported(shot.but(camera=record), None, f"a camera on {len(camera.poses)} frames, {len(camera.points)} points")

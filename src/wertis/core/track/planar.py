@@ -243,7 +243,7 @@ class PlanarTracker:
         # a surface that never looks quite like its reference does not look for better places on every frame
         usual = START.as_usual * min(self._scores.get(top, 0.0), START.most_usual)
         for guess in guesses:
-            tried = self._level(top, pyramid, guess, EFFORT.steps[top], rough=0.3)
+            tried = self._level(top, pyramid, guess, EFFORT.steps[top], rough=START.rough)
             if tried is None:
                 continue
             score = _score(tried)
@@ -256,7 +256,7 @@ class PlanarTracker:
         if best_score > max(START.doubtful, usual) and moved is None:
             moved = self._shifted(pyramid, guesses[0], top)
             if moved is not None:
-                tried = self._level(top, pyramid, moved, EFFORT.steps[top], rough=0.3)
+                tried = self._level(top, pyramid, moved, EFFORT.steps[top], rough=START.rough)
                 if tried is not None and _score(tried) < best_score:
                     best, best_score = tried, _score(tried)
         self._scores[top] = best_score
@@ -412,7 +412,7 @@ class PlanarTracker:
             return None
         guess = self._of_kind(guess)
         top = min(self.reference.coarsest, 2)
-        found = self._level(top, pyramid, guess, EFFORT.steps[top], rough=0.3)
+        found = self._level(top, pyramid, guess, EFFORT.steps[top], rough=START.rough)
         return self._finish(pyramid, found, top) if found is not None else None
 
     def _of_kind(self, matrix: np.ndarray) -> np.ndarray:

@@ -1,8 +1,8 @@
 """The planar tracker's settings, with their units and why they are what they are.
 
 "Score" is 1 less the mean likeness of the tiles: 0 is a perfect match, 1 none at all. "The poorer picture" is the reference or the frame, whichever
-shows the surface smaller; pixels are its pixels there, and the whole picture's elsewhere. What a halved and a doubled value does to made shots with every
-kind of trouble is in docs/measurements.md.
+shows the surface smaller; pixels are its pixels there, and the whole picture's elsewhere. What halved and doubled values do to made shots with every
+kind of trouble is summed up in docs/measurements.md.
 """
 
 from dataclasses import dataclass, field

@@ -1,7 +1,7 @@
 """Tracking points over a range of a plate: what the window, the command line and scripts share."""
 
 import threading
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 
 import numpy as np
 
@@ -15,6 +15,27 @@ from wertis.core.track.run import Masks, PictureReader
 from wertis.core.track.tracker_input import looked_at
 
 _AROUND = 40  # pixels round the points whose channels are mixed for most detail
+
+
+def _looking(first: np.ndarray, middles: np.ndarray, look: str) -> Callable[[np.ndarray], np.ndarray]:
+    """How pictures are looked at: with the channels mixed for most detail round the patterns' middles (N, 2) on the first, where that is wanted."""
+    near = np.zeros(first.shape[:2], np.uint8)
+    for x, y in np.clip(middles, 0, np.array(near.shape[::-1]) - 1).astype(int):
+        near[max(y - _AROUND, 0):y + _AROUND, max(x - _AROUND, 0):x + _AROUND] = 1
+    mixture = channel_mixture(first, near) if look == "mix" else None
+    return lambda picture: looked_at(picture, look, False, mixture)
+
+
+def pattern_side(first: np.ndarray, middles: np.ndarray, number: int, mask: np.ndarray | None = None, look: str = "mix") -> int:
+    """The side in pixels that the tracker gives a pattern by its texture.
+
+    Parameters
+    ----------
+    first : (h, w, channels) the reference frame's picture.
+    middles : (N, 2) of all patterns; `number` is the one that is asked for.
+    mask, look : as for `track_points`.
+    """
+    return int(PointTracker(_looking(first, middles, look)(first), middles[number:number + 1], mask=mask).sides[0])
 
 
 def track_points(plate: Plate, points: np.ndarray, start: int, frames: Iterable[int], sides: Sequence[int] | None = None, mask: np.ndarray | None = None,
@@ -36,13 +57,7 @@ def track_points(plate: Plate, points: np.ndarray, start: int, frames: Iterable[
     if not plate.first <= start <= plate.last:
         raise RegionError(f"The reference frame {start} is not in the plate, which runs from {plate.first} to {plate.last}.")
     first = fetch(start)
-    near = np.zeros(first.shape[:2], np.uint8)
-    for x, y in np.clip(points + (0 if offsets is None else offsets), 0, np.array(plate.size) - 1).astype(int):
-        near[max(y - _AROUND, 0):y + _AROUND, max(x - _AROUND, 0):x + _AROUND] = 1
-    mixture = channel_mixture(first, near) if look == "mix" else None
-
-    def as_seen(picture: np.ndarray) -> np.ndarray:
-        return looked_at(picture, look, False, mixture)
+    as_seen = _looking(first, points + (0 if offsets is None else offsets), look)
 
     tracker = PointTracker(as_seen(first), points, None if sides is None else np.array(sides, int), mask,
                            None if reaches is None else np.array(reaches, int), offsets, renewed)

@@ -26,7 +26,6 @@ from wertis.core.geometry.motion import Fix
 from wertis.core.imaging.channel_mixture import NO_GRAIN, grain_variance
 from wertis.core.imaging.parallel import side_by_side
 from wertis.core.imaging.pyramid import Pyramid
-from wertis.core.track.kinds import KINDS
 from wertis.core.track.planar import PlanarTracker
 
 _PIXELS = 90_000  # of the region at most, at the resolution at which the layers are told apart
@@ -216,7 +215,7 @@ def _residue(pictures: dict[int, np.ndarray], layer: _Layer, start: int) -> tupl
 def _tracked(left: dict[int, np.ndarray], other: _Layer, mask: np.ndarray, corners: np.ndarray, kind: str, start: int) -> _Layer | None:
     """The layer that is seen in what another one leaves of the frames, tracked; None where it is found on too few of them."""
     try:
-        tracker = PlanarTracker(np.clip(left[start] + _MIDDLE, 0, 255), mask * 255, corners, kind if kind in KINDS else "perspective")
+        tracker = PlanarTracker(np.clip(left[start] + _MIDDLE, 0, 255), mask * 255, corners, kind)
     except RegionError:
         return None
     matrices, errors = {start: np.eye(3)}, {start: 0.0}

@@ -15,7 +15,7 @@ _KNOB = 4.0  # screen pixels, half of a round handle's width
 
 
 class Square(NamedTuple):
-    """A pattern on the frame in view: the middle (2,), half its side, and how far round it is searched, in pixels; `chosen` says that it is by hand."""
+    """A pattern on the frame in view: its middle (2,), half its side, and how far round it is searched, in pixels; `by_hand`: its size was set."""
 
     middle: np.ndarray
     half: float
@@ -30,16 +30,17 @@ class PatternsTool(ScatteredPointsTool):
     Parameters
     ----------
     squares : gives the patterns on the frame in view by the points' numbers; of those that are chosen, where patterns may be changed.
-    patterns_changed : called with what was dragged ("side", "reach" or "offset"), its new value in pixels, and whether a drag is going on.
+    patterns_changed : called with what was dragged ("side", "reach" or "offset"), of which point, its new value (2,) in pixels, and whether a drag
+        is going on.
     """
 
     def __init__(self, points: Callable[[], np.ndarray | None], changed: Callable[[np.ndarray, bool], None],
                  chosen_changed: Callable[[set[int]], None], squares: Callable[[set[int]], dict[int, Square]],
-                 patterns_changed: Callable[[str, np.ndarray, bool], None]) -> None:
+                 patterns_changed: Callable[[str, int, np.ndarray, bool], None]) -> None:
         super().__init__(points, changed, chosen_changed)
         self._squares, self._patterns_changed = squares, patterns_changed
         self._held: tuple[str, int, np.ndarray] | None = None  # what is dragged, of which point, and by how much the press was beside it
-        self._value = np.zeros(2)
+        self._value: np.ndarray | None = None  # once it was moved
 
     def press(self, point: np.ndarray, reach: float, modifiers: Modifiers) -> None:
         points = self._points()
@@ -48,7 +49,7 @@ class PatternsTool(ScatteredPointsTool):
             super().press(point, reach, modifiers)
             return
         what, k, handle = found
-        self._held = what, k, handle - point
+        self._held, self._value = (what, k, handle - point), None
 
     def move(self, point: np.ndarray, reach: float) -> None:
         if self._held is None:
@@ -66,14 +67,15 @@ class PatternsTool(ScatteredPointsTool):
         else:
             half = float(np.abs(at - square.middle).max())
             self._value = np.full(2, 2 * half if what == "side" else half - square.half)
-        self._patterns_changed(what, self._value, True)
+        self._patterns_changed(what, k, self._value, True)
 
     def release(self, point: np.ndarray) -> None:
         if self._held is None:
             super().release(point)
             return
-        what, self._held = self._held[0], None
-        self._patterns_changed(what, self._value, False)
+        (what, k, _), self._held = self._held, None
+        if self._value is not None:
+            self._patterns_changed(what, k, self._value, False)
 
     def _handle_at(self, point: np.ndarray, reach: float, apart: bool) -> tuple[str, int, np.ndarray] | None:
         """The handle (2,) under the pointer, what it changes and of which point; `apart` takes the pattern away from under its point."""

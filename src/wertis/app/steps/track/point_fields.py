@@ -2,6 +2,7 @@
 
 from collections.abc import Callable
 
+import numpy as np
 from PySide6.QtCore import QSignalBlocker, Signal
 from PySide6.QtWidgets import QCheckBox, QFormLayout, QHBoxLayout, QPushButton, QWidget
 
@@ -12,9 +13,10 @@ from wertis.app.point_painting import places_on
 from wertis.app.session import Session
 from wertis.core.errors import WertisError
 from wertis.core.geometry.affine import POINTS_MET
-from wertis.core.shot import edits
+from wertis.core.shot import edits, regions
 from wertis.core.shot.document import Shot
 from wertis.core.shot.points import PointsSettings, PointsSolution, set_patterns, use_points
+from wertis.core.track.point_run import pattern_side
 from wertis.core.track.points import REACH, SIDES
 
 TAKEN = {"shift": "Position", "shift-x": "Position across alone", "shift-y": "Position down alone",
@@ -33,6 +35,7 @@ class PointFields(QWidget):
         super().__init__()
         self.session = session
         self.chosen: set[int] = set()  # numbers of the points that are in hand
+        self._side: tuple[object, int] | None = None  # what the size by the texture was last asked for, and it
         f = QFormLayout(self)
         f.setContentsMargins(0, 0, 0, 0)
         self.taken = combo(TAKEN, "What is taken from the points", self._take)
@@ -130,10 +133,22 @@ class PointFields(QWidget):
         self.large.show_point(settings.names[one], (track.region.frame, first, first + offset), here, self.side_of(one), words)
 
     def side_of(self, number: int) -> int:
-        """The side in pixels of a point's pattern; a usual one where it goes by the texture."""
-        track = self.session.track
+        """The side in pixels of a point's pattern: as it was set, or as the tracker takes it by the texture; a usual one while that is not known."""
+        s, track = self.session, self.session.track
         settings = track.settings if track is not None else None
-        return (settings.patterns[number].side if isinstance(settings, PointsSettings) else 0) or SIDES[1]
+        if track is None or not isinstance(settings, PointsSettings) or settings.points is None:
+            return SIDES[1]
+        if settings.patterns[number].side:
+            return settings.patterns[number].side
+        picture = s.cache.peek(track.region.frame) if s.cache is not None else None
+        if not isinstance(picture, np.ndarray):
+            return SIDES[1]
+        middles = settings.points + settings.offsets
+        key = track.region.frame, middles.tobytes(), number, settings.look, settings.inside and track.region
+        if self._side is None or self._side[0] != key:
+            mask = regions.mask_of(track.region, (picture.shape[1], picture.shape[0])) if settings.inside else None
+            self._side = key, pattern_side(picture, middles, number, mask, settings.look)
+        return self._side[1]
 
     def names(self) -> set[str]:
         """The names of the chosen points."""

@@ -127,8 +127,12 @@ class TrackStep(Step):
         return {k: Square(middles[k], self.page.points.side_of(k) / 2, settings.patterns[k].reach or REACH, settings.patterns[k].side > 0)
                 for k in sorted(chosen) if k < len(middles)}
 
-    def _pattern_dragged(self, what: str, value: np.ndarray, dragging: bool) -> None:
-        s, names = self.session, self.page.points.names()
+    def _pattern_dragged(self, what: str, number: int, value: np.ndarray, dragging: bool) -> None:
+        """A size is that of all chosen points; where a pattern lies is its point's own."""
+        s, track = self.session, self.session.track
+        if track is None or not isinstance(track.settings, PointsSettings):
+            return
+        names = {track.settings.names[number]} if what == "offset" else self.page.points.names()
         side, reach = int(np.clip(round(value[0]), 9, 401)) // 2 * 2 + 1, int(np.clip(round(value[0]), 1, 400))
         label, change = {"side": ("Set the patterns' size", {"side": min(side, 401)}), "reach": ("Set the search area", {"reach": reach}),
                          "offset": ("Move a pattern off its point", {"offset": tuple(float(v) for v in value)})}[what]
