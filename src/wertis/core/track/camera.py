@@ -90,7 +90,7 @@ def solve_camera(tracks: FeatureTracks, size: tuple[int, int], focal: float | No
         options.num_threads = options.mapper.num_threads = 1
         options.random_seed = options.mapper.random_seed = _SEED
         options.ba_refine_focal_length = focal is None
-        options.ba_refine_extra_params = radial > 0 and not zoom  # with a zoom it is told apart when all frames are adjusted together
+        options.ba_refine_extra_params = radial > 0 and not zoom  # beside a zoom it cannot be told
         options.multiple_models, options.extract_colors = False, False
         options.ba_global_frames_ratio = options.ba_global_points_ratio = 1.4
         options.mapper.init_min_tri_angle, options.mapper.filter_max_reproj_error = 4.0, _ERROR

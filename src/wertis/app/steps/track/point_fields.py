@@ -62,8 +62,9 @@ class PointFields(QWidget):
                               "smaller where something like it is near")
         self.reach.valueChanged.connect(lambda v: self._set("Set the search area", reach=int(v)))
         sizes = QHBoxLayout()
-        for part in (self.side, DragLabel("Search", self.reach), self.reach):
-            sizes.addWidget(part)
+        sizes.setSpacing(6)
+        for part, wide in ((self.side, 5), (DragLabel("Search", self.reach), 0), (self.reach, 4)):
+            sizes.addWidget(part, wide)
         f.addRow(DragLabel("Pattern", self.side), sizes)
         self.large = PatternView(session)
         f.addRow(self.large)
