@@ -13,7 +13,7 @@
 
 #define PART static inline __attribute__((always_inline))
 
-enum { MOST_SIDE = 32, LIGHT = 4 };
+enum { MOST_SIDE = 16, ROOM = MOST_SIDE * MOST_SIDE + MOST_SIDE, MOST_COLUMNS = 16, LIGHT = 4 };
 
 typedef struct { const double *values; double ox, oy, step; int nx, ny; } Lattice;
 
@@ -131,6 +131,59 @@ void spline_inverse(const double *values, double ox, double oy, double step, int
     }
 }
 
+/* Where the map takes the pixels of a square tile, `shrink` apart from (x0, y0): `base`, and how far each lies beyond it, in pixels of the level.
+ *
+ * Rows are worked out MOST_SIDE wide, so that all of one is done at once; px and py have room for what the last one has too many.
+ */
+PART void tile_places(const Lattice *l, double x0, double y0, double shrink, int side, double *base, float *px, float *py)
+{
+    float weight[MOST_COLUMNS][MOST_SIDE], mixed[2][MOST_COLUMNS];
+    double exact[2 * MOST_COLUMNS];
+    int column[MOST_SIDE];
+    const double per = 1 / shrink;
+    double f;
+    const int first = cell_of((x0 - l->ox) / l->step, l->nx, &f), last = cell_of((x0 + (side - 1) * shrink - l->ox) / l->step, l->nx, &f);
+    const int count = last + 4 - first, top = cell_of((y0 - l->oy) / l->step, l->ny, &f);
+    const double *start = l->values + 2 * ((ptrdiff_t)top * l->nx + first);
+    base[0] = per * start[0], base[1] = per * start[1];
+    if (count > MOST_COLUMNS) {  /* control points closer than the tile's pixels */
+        for (int i = 0; i < side * side; i++) {
+            double value[2];
+            at_place(l, x0 + i % side * shrink, y0 + i / side * shrink, value, NULL);
+            px[i] = (float)(per * value[0] - base[0]), py[i] = (float)(per * value[1] - base[1]);
+        }
+        return;
+    }
+    memset(weight, 0, sizeof(float) * MOST_SIDE * count);
+    for (int i = 0; i < side; i++) {
+        double w[4];
+        column[i] = cell_of((x0 + i * shrink - l->ox) / l->step, l->nx, &f) - first;
+        weights_at(f, w);
+        for (int c = 0; c < 4; c++)
+            weight[column[i] + c][i] = (float)w[c];
+    }
+    for (int j = 0; j < side; j++) {
+        double wy[4];
+        const int row = cell_of((y0 + j * shrink - l->oy) / l->step, l->ny, &f);
+        weights_at(f, wy);
+        const double *v = l->values + 2 * ((ptrdiff_t)row * l->nx + first);
+        for (int i = 0; i < 2 * count; i++)
+            exact[i] = wy[0] * v[i] + wy[1] * v[i + 2 * l->nx] + wy[2] * v[i + 4 * l->nx] + wy[3] * v[i + 6 * l->nx];
+        for (int c = 0; c < count; c++) {
+            mixed[0][c] = (float)(per * exact[2 * c] - base[0]);
+            mixed[1][c] = (float)(per * exact[2 * c + 1] - base[1]);
+        }
+        float x[MOST_SIDE] = {0}, y[MOST_SIDE] = {0};
+        for (int c = 0; c < count; c++)
+            for (int i = 0; i < MOST_SIDE; i++) {
+                x[i] += weight[c][i] * mixed[0][c];
+                y[i] += weight[c][i] * mixed[1][c];
+            }
+        memcpy(px + j * side, x, sizeof x);
+        memcpy(py + j * side, y, sizeof y);
+    }
+}
+
 /* What a picture shows of each tile, beside what the reference shows.
  *
  * picture: (h, w), `shrink` times smaller than the places. corner: (K, 2) the place of each tile's first pixel on the reference; its others follow
@@ -145,94 +198,71 @@ void mesh_pass(const float *picture, int h, int w, double shrink, const float *h
 {
     const Lattice l = {values, ox, oy, step, nx, ny};
     const int P = side * side;
-    float seen[MOST_SIDE * MOST_SIDE];
-    const double per = 1 / shrink;
     for (int k = 0; k < n; k++) {
         const ptrdiff_t tile = chosen[k];
-        const double x0 = corner[2 * tile], y0 = corner[2 * tile + 1];
         const float *in = inside + tile * P;
-        double wx[MOST_SIDE][4];
-        int column[MOST_SIDE];
-        for (int i = 0; i < side; i++) {
-            double f;
-            column[i] = cell_of((x0 + i * shrink - l.ox) / l.step, l.nx, &f);
-            weights_at(f, wx[i]);
-        }
-        const int first = column[0], count = column[side - 1] + 4 - first;
-        float least_x = w, most_x = 0, least_y = h, most_y = 0, away = 0, mass = 0;
-        float px[MOST_SIDE * MOST_SIDE], py[MOST_SIDE * MOST_SIDE];
-        for (int j = 0; j < side; j++) {
-            double f, wy[4], mixed[2 * (MOST_SIDE + 4) * 2];
-            const int row = cell_of((y0 + j * shrink - l.oy) / l.step, l.ny, &f);
-            weights_at(f, wy);
-            const double *v = l.values + 2 * ((ptrdiff_t)row * l.nx + first);
-            for (int i = 0; i < 2 * count; i++)
-                mixed[i] = per * (wy[0] * v[i] + wy[1] * v[2 * l.nx + i] + wy[2] * v[4 * l.nx + i] + wy[3] * v[6 * l.nx + i]);
-            for (int i = 0; i < side; i++) {
-                const double *m = mixed + 2 * (column[i] - first);
-                px[j * side + i] = (float)(wx[i][0] * m[0] + wx[i][1] * m[2] + wx[i][2] * m[4] + wx[i][3] * m[6]);
-                py[j * side + i] = (float)(wx[i][0] * m[1] + wx[i][1] * m[3] + wx[i][2] * m[5] + wx[i][3] * m[7]);
-            }
-        }
-        for (int i = 0; i < P; i++) {
-            least_x = px[i] < least_x ? px[i] : least_x, most_x = px[i] > most_x ? px[i] : most_x;
-            least_y = py[i] < least_y ? py[i] : least_y, most_y = py[i] > most_y ? py[i] : most_y;
-        }
+        float px[ROOM], py[ROOM], seen[ROOM];
+        int at[ROOM];
+        double base[2];
+        tile_places(&l, corner[2 * tile], corner[2 * tile + 1], shrink, side, base, px, py);
+        /* whole pixels apart from the rest, which single precision then holds to a hundred thousandth */
+        const int bx = (int)fmin(fmax(floor(base[0]), -1e6), 1e6), by = (int)fmin(fmax(floor(base[1]), -1e6), 1e6);
+        const float rest_x = (float)(base[0] - bx), rest_y = (float)(base[1] - by);
+        const float first_x = (float)-bx, last_x = (float)(w - 1 - bx), first_y = (float)-by, last_y = (float)(h - 1 - by);
+        const int cell_x = w - 2 - bx, cell_y = h - 2 - by;
         const float dx_all = along ? (float)along[2 * k] : 0, dy_all = along ? (float)along[2 * k + 1] : 0;
-        least_x -= fabsf(dx_all) / 2, most_x += fabsf(dx_all) / 2, least_y -= fabsf(dy_all) / 2, most_y += fabsf(dy_all) / 2;
-        const int whole = least_x >= 0 && least_y >= 0 && most_x <= w - 1 && most_y <= h - 1;
-        int at[MOST_SIDE * MOST_SIDE];
+        const float reach_x = fabsf(dx_all) / 2, reach_y = fabsf(dy_all) / 2;
+        const float left = first_x + reach_x, right = last_x - reach_x, high = first_y + reach_y, low_y = last_y - reach_y;
+        int inside_it = 0;
+        for (int i = 0; i < P; i++) {
+            px[i] += rest_x, py[i] += rest_y;
+            inside_it += (px[i] >= left) & (px[i] <= right) & (py[i] >= high) & (py[i] <= low_y);
+        }
         const int taps = along ? J : 1;
-        for (int i = 0; i < P; i++)
-            seen[i] = 0;
+        const float *origin = picture + (ptrdiff_t)by * w + bx;
         for (int t = 0; t < taps; t++) {
             const float part = taps > 1 ? (float)t / (taps - 1) - 0.5f : 0;
             const float ox_t = part * dx_all, oy_t = part * dy_all;
-            float fx[MOST_SIDE * MOST_SIDE], fy[MOST_SIDE * MOST_SIDE];
             for (int i = 0; i < P; i++) {
                 float x = px[i] + ox_t, y = py[i] + oy_t;
-                x = x > 0 ? x : 0, y = y > 0 ? y : 0;  /* what is not a number too */
-                x = x < w - 1 ? x : w - 1, y = y < h - 1 ? y : h - 1;
-                int cx = (int)x, cy = (int)y;
-                cx = cx > w - 2 ? w - 2 : cx, cy = cy > h - 2 ? h - 2 : cy;
-                at[i] = cy * w + cx;
-                fx[i] = x - cx, fy[i] = y - cy;
-            }
-            for (int i = 0; i < P; i++) {
-                const float *q = picture + at[i];
-                const float top = q[0] + fx[i] * (q[1] - q[0]), low = q[w] + fx[i] * (q[w + 1] - q[w]);
-                seen[i] += top + fy[i] * (low - top);
+                x = x > first_x ? x : first_x, y = y > first_y ? y : first_y;  /* what is not a number too */
+                x = x < last_x ? x : last_x, y = y < last_y ? y : last_y;
+                int cx = (int)floorf(x), cy = (int)floorf(y);
+                cx = cx > cell_x ? cell_x : cx, cy = cy > cell_y ? cell_y : cy;
+                const int place = at[i] = cy * w + cx;
+                const float fx = x - cx, fy = y - cy;
+                const float q0 = origin[place], q1 = origin[place + 1], q2 = origin[place + w], q3 = origin[place + w + 1];
+                const float top = q0 + fx * (q1 - q0), low = q2 + fx * (q3 - q2), value = top + fy * (low - top);
+                seen[i] = t ? seen[i] + value : value;
             }
         }
         if (taps > 1)
             for (int i = 0; i < P; i++)
                 seen[i] *= 1.0f / taps;
-        for (int i = 0; i < P; i++)
-            mass += in[i];
-        if (held)
-            for (int i = 0; i < P; i++)
-                away += held[at[i]] * in[i];
-        const float *b = light + tile * LIGHT * P;
-        double part[LIGHT];
-        for (int r = 0; r < LIGHT; r++) {
-            float sum = 0;
-            for (int i = 0; i < P; i++)
-                sum += b[r * P + i] * seen[i];
-            part[r] = sum;
+        float away = 0, mass = 0;
+        if (held) {
+            const float *held_origin = held + (ptrdiff_t)by * w + bx;
+            for (int i = 0; i < P; i++) {
+                away += held_origin[at[i]] * in[i];
+                mass += in[i];
+            }
         }
-        const float p0 = (float)part[0], p1 = (float)part[1], p2 = (float)part[2], p3 = (float)part[3];
+        const float *b = light + tile * LIGHT * P, *b1 = b + P, *b2 = b + 2 * P, *b3 = b + 3 * P;
+        float p0 = 0, p1 = 0, p2 = 0, p3 = 0;
+        for (int i = 0; i < P; i++)
+            p0 += b[i] * seen[i], p1 += b1[i] * seen[i], p2 += b2[i] * seen[i], p3 += b3[i] * seen[i];
         const float *dx = gx + tile * P, *dy = gy + tile * P;
         float rx = 0, ry = 0, rest = 0, vary = 0;
         for (int i = 0; i < P; i++) {
-            const float flat = (seen[i] - (p0 * b[i] + p1 * b[P + i] + p2 * b[2 * P + i])) * in[i];
-            const float left = flat - p3 * b[3 * P + i];
+            const float flat = (seen[i] - (p0 * b[i] + p1 * b1[i] + p2 * b2[i])) * in[i];
+            const float left = flat - p3 * b3[i];
             rx += dx[i] * left;
             ry += dy[i] * left;
             rest += left * left;
             vary += flat * flat;
         }
         double *o = out + 7 * (ptrdiff_t)k;
-        o[0] = part[3], o[1] = rx, o[2] = ry, o[3] = rest, o[4] = vary, o[5] = whole, o[6] = away / fmax(mass, 1);
+        o[0] = p3, o[1] = rx, o[2] = ry, o[3] = rest, o[4] = vary, o[5] = inside_it == P, o[6] = away / fmax(mass, 1);
     }
 }
 

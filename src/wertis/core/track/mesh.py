@@ -13,6 +13,7 @@ from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
+from scipy.sparse import csr_array
 
 from wertis.core.errors import RegionError
 from wertis.core.geometry import bspline
@@ -27,10 +28,11 @@ from wertis.core.track.shape_basis import ShapeBasis
 
 _STEPS = {0: 2, 1: 2, 2: 3, 3: 5, 4: 6}  # of Gauss-Newton, most of each level
 _ARRIVED = 0.02  # pixels of a step, 95 of 100 control points, below which a level is done
-_INTERPOLATION_VARIANCE = 0.25  # luma variance that interpolation leaves in any picture
-_MODEL_ERROR = 0.01  # part of a tile's texture variance that is left where all is well (resampling, blur, small wrinkles)
-_ROBUST_CUT = 3.0  # times the usual misfit at which a tile counts a quarter
+_INTERPOLATION_VARIANCE = 0.1  # luma variance that interpolation leaves in any picture
+_MODEL_ERROR = 0.03  # part of a tile's texture variance that is left where all is well (resampling, blur, small wrinkles)
+_ROBUST_CUT = 4.0  # times the usual misfit at which a tile counts a quarter
 _GRAIN_SLOPES = {0: 0.64, 1: 0.09, 2: 0.01}  # of each level, the squared slopes per pixel that grain of variance 1 at the finest level gives by itself
+_AVERAGED_GRAIN, _AVERAGED_SLOPES = 3.0, 2.0  # pixels of a blur that halve the variance of a level's grain, and of its slopes (measured on made noise)
 _INLIER_QUANTILE = 0.4  # of the tiles' misfits that is taken for the usual one, so that up to half of the surface may be hidden
 _LEAST_CORRELATION = 0.3  # part of the correlation that grain leaves, below which a tile shows something else
 _EDGE_ON = 0.17  # of the surface's usual area, the cosine of 80 degrees: what is turned away further is not measured
@@ -61,6 +63,7 @@ _DRIFT_OCCLUDED = 0.9  # pixels a frame, by which a hidden part may come to lie 
 _HALF, _SURE_CORRELATION = 0.5, 0.65  # share that matches below which that much correlation of it is asked for
 _MEASURED_INFORMATION = 50.0  # per square pixel, of a control point: a deviation of a seventh of a pixel, from which its place is measured
 _RICH, _LEAST_LOST = 8.0, 4  # times the grain's variance from which a tile is rich, and rich tiles that must be lost before they are looked for
+_NEARLY_ALIKE = 0.85  # correlation of a rich tile from which it lies where it should, however it misfits
 _LEAST_MATCHED = 0.05  # share of the region's texture below which a frame is lost
 _BENDING_WEIGHTS = {2: 0.001, 3: 1.0}  # weight of second and third differences in what is expected of bending
 _VALIDATED_FIRST, _VALIDATED_EVERY = 6, 6  # frames on which bending is chosen anew
@@ -76,7 +79,8 @@ _PERHAPS = ("_reference_motion", "_last_motion", "_deviations")  # arrays that t
 @dataclass
 class _Linearisation:
     """The photometric equations of a level's tiles, linearised about a map: robust weights (n,) 0..1, information (n, 3: xx, xy, yy) per square pixel of
-    displacement in the picture, and its product with the displacement wanted (n, 2)."""
+    displacement in the picture, and its product with the displacement wanted (n, 2); times the grain's variance that is left of the reference's and the
+    picture's together, and of the reference's, where they are averaged along a blur (n,)."""
 
     tiles: MeshTiles
     chosen: np.ndarray
@@ -84,6 +88,8 @@ class _Linearisation:
     information: np.ndarray
     pull: np.ndarray
     measured: TilePass
+    grains: np.ndarray
+    own_grain: np.ndarray
 
 
 class MeshTracker:
@@ -126,12 +132,12 @@ class MeshTracker:
         self._reference_motion: np.ndarray | None = None  # (rows, columns, 2) of the reference frame, pixels a frame: it may be blurred by it
         self._last_motion: np.ndarray | None = None  # of the last frame
         self._blur: np.ndarray | None = None  # of the frame at hand, in its own pixels
-        self._blurred_tiles: dict[int, MeshTiles] = {}
+        self._blurred_tiles: dict[int, tuple[MeshTiles, np.ndarray]] = {}
         self._shutter = 0.0  # part of a frame for which the shutter is open, once it has been seen to blur
         self._shutter_measured = 0  # frames
         self._shutter_scores = dict.fromkeys(_SHUTTERS, 0.0)
         self._deviations: np.ndarray | None = None
-        self._bases: dict[tuple[int, float], tuple[np.ndarray, np.ndarray]] = {}
+        self._bases: dict[tuple[int, float], csr_array] = {}
         self._expected: np.ndarray | None = None
         self.direction = 1
         self.shapes = ShapeBasis(self.values)
@@ -224,15 +230,19 @@ class MeshTracker:
         """The control values that fit a picture, from those predicted, and the finest level's tiles there."""
         values = predicted.copy()
         for level in range(top, -1, -1):
+            ready: _Linearisation | None = None
             if level == 0 and self._any_occluded and self._expected is None:
                 values, predicted = self._completed_by_shape(pyramid, values, predicted)
             if level == 0 and self._occluded_for.any() and self._expected is None:
-                moved = self._redetected(pyramid, values)
-                values, predicted = moved, predicted + (moved - values)
+                ready = self._linearise(pyramid, 0, values)
+                moved = self._redetected(pyramid, values, ready)
+                if moved is not values:
+                    values, predicted, ready = moved, predicted + (moved - values), None
             if level == 0 and self._blur is not None and self._shutter:
                 self._set_blur(values - self.values)
+                ready = None
             for _ in range(_STEPS[level]):
-                look = self._linearise(pyramid, level, values)
+                look, ready = ready or self._linearise(pyramid, level, values), None
                 if level > 2:
                     step = self._affine_step(look)
                 else:
@@ -248,12 +258,13 @@ class MeshTracker:
         completed = self.values + self.shapes.complete(values - self.values, 1 - hidden)
         return values + hidden[..., None] * (completed - values), predicted + hidden[..., None] * (completed - predicted)
 
-    def _redetected(self, pyramid: Pyramid, values: np.ndarray) -> np.ndarray:
-        """Values moved to where hidden parts are found that have come into sight again."""
-        look = self._linearise(pyramid, 0, values)
+    def _redetected(self, pyramid: Pyramid, values: np.ndarray, look: _Linearisation) -> np.ndarray:
+        """Values moved to where hidden parts are found that have come into sight again; `look` is the finest level's. The same where nothing is."""
         # what has little texture shows by its misfit neither that it is hidden nor that it is back
         rich = look.tiles.energy[look.chosen] > _RICH * self.grain
-        lost = look.tiles.centre[look.chosen][rich & (look.weight < 0.2) & (look.measured.held < 0.1)]
+        # ... and what is nearly as alike as noise lets it be misfits by less than a search would find
+        other = look.measured.likeness < _NEARLY_ALIKE
+        lost = look.tiles.centre[look.chosen][rich & other & (look.weight < 0.2) & (look.measured.held < 0.1)]
         if len(lost) < _LEAST_LOST:
             return values
         patches = self._patches
@@ -302,15 +313,19 @@ class MeshTracker:
         chosen = tiles.usable
         _, jacobian = evaluate(self.lattice, values, tiles.centre[chosen], slopes=True)
         assert jacobian is not None
-        along = None
+        along, shorter = None, 2.0 ** -level
+        grain_here, grain_there, grain_slopes = np.ones(len(chosen)), np.ones(len(chosen)), np.ones(len(chosen))
         if self._blur is not None and self._reference_motion is not None and self._shutter:
-            tiles = self._tiles_with_blur(level, jacobian)
+            tiles, length = self._tiles_with_blur(level, jacobian)
             along = self._shutter * (jacobian @ evaluate(self.lattice, self._reference_motion, tiles.centre[chosen])[0][..., None])[..., 0]
+            grain_there = _averaged(np.linalg.norm(along, axis=1) * shorter, _AVERAGED_GRAIN)
+            grain_here, grain_slopes = (_averaged(length[chosen] * shorter, half) for half in (_AVERAGED_GRAIN, _AVERAGED_SLOPES))
         measured = mesh_pass(pyramid[level], tiles, chosen, self.lattice, values, pyramid.held[level] if pyramid.held is not None else None, along)
         area = jacobian[:, 0, 0] * jacobian[:, 1, 1] - jacobian[:, 0, 1] * jacobian[:, 1, 0]
         grain = self.grain
         gain = np.maximum(measured.gain, 0.05)
-        usual = (grain + _INTERPOLATION_VARIANCE) * (1 + 1 / gain ** 2) + _MODEL_ERROR * tiles.energy[chosen]
+        grains = grain_here + grain_there / gain ** 2
+        usual = grain * grains + _INTERPOLATION_VARIANCE * (1 + 1 / gain ** 2) + _MODEL_ERROR * tiles.energy[chosen]
         ratio = measured.variance / gain ** 2 / usual
         amount = np.sqrt(tiles.energy[chosen])
         there = measured.whole & (measured.held < 0.1) & (area > _EDGE_ON * max(np.median(area), 1e-3)) & (measured.gain > 0.05)
@@ -320,7 +335,7 @@ class MeshTracker:
         alike = measured.likeness > _LEAST_CORRELATION * due
         weight = there * alike / (1 + (misfit / _ROBUST_CUT) ** 2) ** 2
         slopes = tiles.structure[chosen][:, 0] + tiles.structure[chosen][:, 2]
-        real = np.maximum(1 - _GRAIN_SLOPES.get(level, 0.0) * grain * tiles.count[chosen] / slopes, 0)
+        real = np.maximum(1 - _GRAIN_SLOPES.get(level, 0.0) * grain * grain_slopes * tiles.count[chosen] / slopes, 0)
         per = weight * real / (usual * scale)
         # from the reference's pixels to the picture's: u = -J d, so that information becomes J^-T S J^-1 and a pull -J^-T b
         det = np.where(np.abs(area) > 1e-6, area, 1.0)
@@ -332,7 +347,7 @@ class MeshTracker:
                                 both * (b * b * sxx + 2 * b * d * sxy + d * d * syy)], axis=1)
         px, py = measured.pull.T
         pull = np.stack([-per * (a * px + c * py), -per * (b * px + d * py)], axis=1)
-        return _Linearisation(tiles, chosen, weight, information, pull, measured)
+        return _Linearisation(tiles, chosen, weight, information, pull, measured, grains, grain_here)
 
     def _set_blur(self, moved: np.ndarray) -> None:
         """The frame at hand moves so (rows, columns, 2) against the one before; its blur is modelled if it is long enough to matter."""
@@ -346,8 +361,8 @@ class MeshTracker:
         longest = float(np.quantile(np.maximum(np.linalg.norm(now[middle, middle], axis=2), np.linalg.norm(own[middle, middle], axis=2)), 0.5))
         self._blur = now if longest * _SHUTTER > _LEAST_BLUR and float(np.quantile(difference_, 0.5)) * _SHUTTER > 0.2 * _LEAST_BLUR else None
 
-    def _tiles_with_blur(self, level: int, jacobian: np.ndarray) -> MeshTiles:
-        """The reference's tiles blurred as the frame at hand is; made once for each level and frame."""
+    def _tiles_with_blur(self, level: int, jacobian: np.ndarray) -> tuple[MeshTiles, np.ndarray]:
+        """The reference's tiles blurred as the frame at hand is, and over how many pixels (K,); made once for each level and frame."""
         if level not in self._blurred_tiles:
             tiles = self.reference.tiles(level)
             along = np.zeros((len(tiles), 2))
@@ -355,7 +370,7 @@ class MeshTracker:
             sound = np.abs(np.linalg.det(jacobian)) > 0.05
             back = np.linalg.inv(np.where(sound[:, None, None], jacobian, np.eye(2)))
             along[tiles.usable] = self._shutter * (back @ moved[..., None])[..., 0]
-            self._blurred_tiles[level] = self.reference.blurred(level, along, TAPS)
+            self._blurred_tiles[level] = self.reference.blurred(level, along, TAPS), np.linalg.norm(along, axis=1)
         return self._blurred_tiles[level]
 
     def _measure_shutter(self, pyramid: Pyramid, values: np.ndarray) -> None:
@@ -415,35 +430,33 @@ class MeshTracker:
         system = NormalEquations(self.lattice)
         which = slice(None) if part is None else part
         system.add_places(look.tiles.centre[look.chosen[which]], look.information[which], look.pull[which])
-        hidden, known = self._occlusion(look)[..., None], self._known(look)[..., None]
+        hidden = self._occlusion(look)
+        shares, moves = np.stack([hidden, self._known(look)], axis=-1), np.concatenate([values, values - predicted], axis=-1)
         for order, kinds in DIFFERENCES.items():
             for kernel, count in kinds:
-                occluded = difference(hidden, np.abs(kernel) / np.abs(kernel).sum())[..., 0]
-                bending = difference(values, kernel)
+                occluded, seen = np.moveaxis(difference(shares, np.abs(kernel) / np.abs(kernel).sum()), -1, 0)
+                differences = difference(moves, kernel)
+                bending, innovation = differences[..., :2], differences[..., 2:]
                 if self._fixed_bending_scale is None:
                     # a crease has to be seen: where nothing is measured bending is as unlikely as it is large
-                    seen = difference(known, np.abs(kernel) / np.abs(kernel).sum())[..., 0]
                     usual = (_DEGREES_OF_FREEDOM + 2) / (_DEGREES_OF_FREEDOM * scale ** 2)
                     weight = (seen * _student(bending, scale) + (1 - seen) * usual) * (count * _BENDING_WEIGHTS[order]) * (1 - 0.999 * occluded)
                 else:
                     weight = np.full(bending.shape[:2], count / scale ** 2)
                 pull = -weight[..., None] * bending
                 if order == 2:
-                    innovation = difference(values - predicted, kernel)
                     innovation_weight = count * _student(innovation, self._innovation_scale) * np.maximum(occluded, _LEAST_INNOVATION_PRIOR)
                     weight, pull = weight + innovation_weight, pull - innovation_weight[..., None] * innovation
                 system.add_difference(kernel, weight)
                 system.add_right(difference_transposed(pull, kernel))
-        damping = _DAMPING + hidden[..., 0] * _DAMPING_OCCLUDED
+        damping = _DAMPING + hidden * _DAMPING_OCCLUDED
         system.add_diagonal(damping)
         system.add_right(-damping[..., None] * (values - predicted))
         return system
 
     def _known(self, look: _Linearisation) -> np.ndarray:
         """(rows, columns) 0..1 how far each control point's place is measured rather than guessed."""
-        index, basis = self._tile_basis(look, self.lattice)
-        amount = look.information[:, 0] + look.information[:, 2]
-        total = np.bincount(index.ravel(), (basis * amount[:, None]).ravel(), self.lattice.rows * self.lattice.columns)
+        total = self._tile_basis(look, self.lattice) @ (look.information[:, 0] + look.information[:, 2])
         return np.asarray((total / (total + _MEASURED_INFORMATION)).reshape(self.lattice.shape))
 
     def _foreshortened(self, look: _Linearisation) -> bool:
@@ -455,20 +468,20 @@ class MeshTracker:
 
     def _occlusion(self, look: _Linearisation, lattice: Lattice | None = None) -> np.ndarray:
         """(rows, columns) how far each control point's texture is hidden, 0..1; 0 where there is none."""
-        index, basis = self._tile_basis(look, lattice or self.lattice)
         shape = (lattice or self.lattice).shape
         amount = np.sqrt(np.maximum(look.tiles.energy[look.chosen] - 2 * self.grain, 0))
-        total = np.bincount(index.ravel(), (basis * amount[:, None]).ravel(), shape[0] * shape[1])
-        lost = np.bincount(index.ravel(), (basis * (amount * (1 - look.weight))[:, None]).ravel(), shape[0] * shape[1])
+        total, lost = (self._tile_basis(look, lattice or self.lattice) @ np.column_stack([amount, amount * (1 - look.weight)])).T
         least = _LITTLE_TEXTURE * float(np.median(total[total > 0])) + 1e-9 if (total > 0).any() else 1.0
         share = np.where(total > least, lost / np.maximum(total, least), 0)
         return np.clip((share.reshape(shape) - 0.3) / 0.4, 0, 1)
 
-    def _tile_basis(self, look: _Linearisation, lattice: Lattice) -> tuple[np.ndarray, np.ndarray]:
-        """`Lattice.local_basis` of a level's usable tiles, which stay where they are."""
+    def _tile_basis(self, look: _Linearisation, lattice: Lattice) -> csr_array:
+        """(control points, n) how far each of a level's usable tiles, which stay where they are, reaches to each control point: `Lattice.local_basis`."""
         key = look.tiles.level, lattice.step
         if key not in self._bases:
-            self._bases[key] = lattice.local_basis(look.tiles.centre[look.chosen])
+            index, weights = lattice.local_basis(look.tiles.centre[look.chosen])
+            tile = np.repeat(np.arange(len(index)), index.shape[1])
+            self._bases[key] = csr_array((weights.ravel(), (index.ravel(), tile)), shape=(lattice.rows * lattice.columns, len(index)))
         return self._bases[key]
 
     def _cross_validate(self, look: _Linearisation, values: np.ndarray, predicted: np.ndarray) -> None:
@@ -512,8 +525,7 @@ class MeshTracker:
 
     def _update_scales(self, found: np.ndarray, predicted: np.ndarray, look: _Linearisation) -> None:
         """How much the surface bends, and how far it is from what was predicted, where it is measured."""
-        index, basis = self._tile_basis(look, self.lattice)
-        held = np.bincount(index.ravel(), (basis * (look.weight > 0.2)[:, None]).ravel(), self.lattice.rows * self.lattice.columns)
+        held = self._tile_basis(look, self.lattice) @ (look.weight > 0.2).astype(np.float64)
         known = (held > 0.3).reshape(self.lattice.shape)
 
         def usual(values: np.ndarray, order: int, before: float) -> float:
@@ -530,8 +542,8 @@ class MeshTracker:
         if good.sum() > 20:
             energy, left = look.tiles.energy[look.chosen][good], look.measured.variance[good]
             flat = energy <= np.quantile(energy, 0.33)
-            grain = float(np.quantile((left / (1 + look.measured.gain[good] ** 2))[flat], 0.3))
-            self.grain = 0.8 * self.grain + 0.2 * min(grain, float(np.quantile(energy, 0.1)))
+            grain = float(np.quantile((left / (look.grains[good] * look.measured.gain[good] ** 2))[flat], 0.3))
+            self.grain = 0.8 * self.grain + 0.2 * min(grain, float(np.quantile(energy / look.own_grain[good], 0.1)))
         self._innovation_scale = max(usual(found - predicted, 2, self._innovation_scale), 0.05)
         if self._fixed_bending_scale is None and (self._count < _VALIDATED_FIRST or self._count % _VALIDATED_EVERY == 0):
             self._cross_validate(look, found, predicted)
@@ -562,6 +574,11 @@ class MeshTracker:
             self._deviations = np.sqrt(np.trace(self._system.covariance(self.vertices), axis1=1, axis2=2))
         spread = self._deviations
         return np.asarray(np.sqrt(_LEAST_ERROR ** 2 + (_ERROR_FACTOR * spread) ** 2 + self._occluded_error ** 2))
+
+def _averaged(length: np.ndarray, half: float) -> np.ndarray:
+    """Share of the grain's variance that is left when it is averaged along a line of a length (n,); `half` pixels leave half of it."""
+    return half / (half + length)
+
 
 def _student(differences: np.ndarray, usual: float) -> np.ndarray:
     """Weights (rows, columns) of second differences (rows, columns, 2) that are expected to be about `usual`, by Student's t (iterated)."""
