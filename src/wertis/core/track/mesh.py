@@ -14,6 +14,7 @@ from functools import cached_property
 
 import numpy as np
 from scipy.sparse import csr_array
+from scipy.spatial import Delaunay, QhullError
 
 from wertis.core.errors import RegionError
 from wertis.core.geometry import bspline
@@ -57,10 +58,12 @@ _SURROUNDINGS = 2.5  # sides of a patch, round what is hidden, in which patches 
 _LEAST_DISPLACEMENT = 0.3  # pixels by which a patch that is found must lie off
 _LEAST_ERROR = 0.02  # pixels, of a vertex however rich its texture: resampling
 _ERROR_FACTOR = 2.2  # times the expected error that the equations state, for what they leave out: tiles share grain, light is not quite a ramp
-_DRIFT_FOLDED = 5.0  # pixels a frame, where a part may have folded under
-_FOLDED_AREA, _FOLDED_SHARE = 0.75, 0.01  # of the usual area, below which that share of the tiles must have shrunk
+_ERROR_OF_BLUR = 0.01  # part of a blur's length by which its middle may lie off: the shutter, and a motion that changes while it is open
+_DRIFT_FOLDED = 8.0  # pixels a frame, where a part that is not surrounded by what is seen may have folded under
+_FOLDED_AREA, _FOLDED_SHARE = 0.85, 0.01  # of the usual area, below which that share of the tiles must have shrunk
 _DRIFT_OCCLUDED = 0.9  # pixels a frame, by which a hidden part may come to lie elsewhere than expected
 _HALF, _SURE_CORRELATION = 0.5, 0.65  # share that matches below which that much correlation of it is asked for
+_COARSER = 2  # coarser levels that speak where the finest knows little; what is coarser still is blind to a wrinkle
 _MEASURED_INFORMATION = 50.0  # per square pixel, of a control point: a deviation of a seventh of a pixel, from which its place is measured
 _RICH, _LEAST_LOST = 8.0, 4  # times the grain's variance from which a tile is rich, and rich tiles that must be lost before they are looked for
 _NEARLY_ALIKE = 0.85  # correlation of a rich tile from which it lies where it should, however it misfits
@@ -139,6 +142,7 @@ class MeshTracker:
         self._deviations: np.ndarray | None = None
         self._bases: dict[tuple[int, float], csr_array] = {}
         self._expected: np.ndarray | None = None
+        self._coarser: list[tuple[np.ndarray, np.ndarray, np.ndarray]] = []
         self.direction = 1
         self.shapes = ShapeBasis(self.values)
         self._innovation = 1e3  # pixels, of the last frame
@@ -192,7 +196,9 @@ class MeshTracker:
         measured = near > 0.5 * self._vertex_weights @ np.sqrt(look.tiles.energy[look.chosen])
         self._occluded_for = np.where(measured, 0, self._occluded_for + 1)
         self._folded = self._foreshortened(look) or (self._folded and bool(self._occluded_for.any()))
-        growth = _DRIFT_FOLDED if self._folded else _DRIFT_OCCLUDED
+        growth = np.full(len(measured), _DRIFT_OCCLUDED)
+        if self._folded and not measured.all():
+            growth[~_surrounded(self.vertices, measured)] = _DRIFT_FOLDED
         self._occluded_error = np.where(measured, 0, self._occluded_error + growth)
         return MeshFix(self.mesh, from_centred(places), self._expected_errors(), measured, share)
 
@@ -246,7 +252,7 @@ class MeshTracker:
                 if level > 2:
                     step = self._affine_step(look)
                 else:
-                    step = self._step(look, level, values, predicted)
+                    step = self._step(pyramid, look, level, values, predicted)
                 values = values + step
                 if level and np.quantile(np.abs(step), 0.95) < _ARRIVED * 2 ** level:
                     break
@@ -305,7 +311,7 @@ class MeshTracker:
         system.add_diagonal(np.full(lattice.shape, 1e-2))
         moved = values + bspline.refined(system.solve(), self.lattice.shape)
         for _ in range(2):
-            moved = moved + self._step(self._linearise(pyramid, 1, moved), 1, moved, moved)
+            moved = moved + self._step(pyramid, self._linearise(pyramid, 1, moved), 1, moved, moved)
         return moved
 
     def _linearise(self, pyramid: Pyramid, level: int, values: np.ndarray) -> _Linearisation:
@@ -325,7 +331,8 @@ class MeshTracker:
         grain = self.grain
         gain = np.maximum(measured.gain, 0.05)
         grains = grain_here + grain_there / gain ** 2
-        usual = grain * grains + _INTERPOLATION_VARIANCE * (1 + 1 / gain ** 2) + _MODEL_ERROR * tiles.energy[chosen]
+        other = _INTERPOLATION_VARIANCE * (1 + 1 / gain ** 2) + _MODEL_ERROR * tiles.energy[chosen]
+        usual = grain * grains + other
         ratio = measured.variance / gain ** 2 / usual
         amount = np.sqrt(tiles.energy[chosen])
         there = measured.whole & (measured.held < 0.1) & (area > _EDGE_ON * max(np.median(area), 1e-3)) & (measured.gain > 0.05)
@@ -336,7 +343,8 @@ class MeshTracker:
         weight = there * alike / (1 + (misfit / _ROBUST_CUT) ** 2) ** 2
         slopes = tiles.structure[chosen][:, 0] + tiles.structure[chosen][:, 2]
         real = np.maximum(1 - _GRAIN_SLOPES.get(level, 0.0) * grain * grain_slopes * tiles.count[chosen] / slopes, 0)
-        per = weight * real / (usual * scale)
+        # grain that is averaged along a blur is alike from pixel to pixel, so that a tile's sums vary as if it were not averaged
+        per = weight * real / ((grain * (1 + 1 / gain ** 2) + other) * scale)
         # from the reference's pixels to the picture's: u = -J d, so that information becomes J^-T S J^-1 and a pull -J^-T b
         det = np.where(np.abs(area) > 1e-6, area, 1.0)
         a, b, c, d = jacobian[:, 1, 1] / det, -jacobian[:, 0, 1] / det, -jacobian[:, 1, 0] / det, jacobian[:, 0, 0] / det
@@ -404,9 +412,26 @@ class MeshTracker:
         found = np.linalg.solve(normal, (b.T @ look.pull).T.ravel())
         return (rows(self.lattice.identity.reshape(-1, 2)) @ found.reshape(2, 3).T).reshape(self.values.shape)
 
-    def _step(self, look: _Linearisation, level: int, values: np.ndarray, predicted: np.ndarray) -> np.ndarray:
+    def _coarser_equations(self, pyramid: Pyramid, look: _Linearisation, values: np.ndarray) -> list[tuple[np.ndarray, np.ndarray, np.ndarray]]:
+        """What coarser levels say of places (n, 2), as information (n, 3) and pull (n, 2), as far as the finer ones leave them unknown.
+
+        Where there is no fine detail the slopes of the finest level are mostly grain's, and its tiles are too small for what is left, a slow change of
+        luma, to be told from a change of light.
+        """
+        total = self._information(look)
+        found = []
+        for level in range(1, min(_COARSER, self.reference.coarsest) + 1):
+            coarse = self._linearise(pyramid, level, values)
+            basis = self._tile_basis(coarse, self.lattice)
+            unknown = basis.T @ (_MEASURED_INFORMATION / (total + _MEASURED_INFORMATION))
+            found.append((coarse.tiles.centre[coarse.chosen], coarse.information * unknown[:, None], coarse.pull * unknown[:, None]))
+            total = total + basis @ ((coarse.information[:, 0] + coarse.information[:, 2]) * unknown)
+        return found
+
+    def _step(self, pyramid: Pyramid, look: _Linearisation, level: int, values: np.ndarray, predicted: np.ndarray) -> np.ndarray:
         """A step (rows, columns, 2) of the fine lattice's control values, bending as a level's own lattice can."""
         if level == 0:
+            self._coarser = self._coarser_equations(pyramid, look, values)
             self._system = self._fine_system(look, values, predicted, self._bending_scale)
             return self._system.solve()
         lattice = self._lattices[level]
@@ -430,6 +455,8 @@ class MeshTracker:
         system = NormalEquations(self.lattice)
         which = slice(None) if part is None else part
         system.add_places(look.tiles.centre[look.chosen[which]], look.information[which], look.pull[which])
+        for places, information, pulls in self._coarser:
+            system.add_places(places, information, pulls)
         hidden = self._occlusion(look)
         shares, moves = np.stack([hidden, self._known(look)], axis=-1), np.concatenate([values, values - predicted], axis=-1)
         for order, kinds in DIFFERENCES.items():
@@ -456,8 +483,12 @@ class MeshTracker:
 
     def _known(self, look: _Linearisation) -> np.ndarray:
         """(rows, columns) 0..1 how far each control point's place is measured rather than guessed."""
-        total = self._tile_basis(look, self.lattice) @ (look.information[:, 0] + look.information[:, 2])
+        total = self._information(look)
         return np.asarray((total / (total + _MEASURED_INFORMATION)).reshape(self.lattice.shape))
+
+    def _information(self, look: _Linearisation) -> np.ndarray:
+        """(control points,) per square pixel, how much is known of each control point's place."""
+        return np.asarray(self._tile_basis(look, self.lattice) @ (look.information[:, 0] + look.information[:, 2]))
 
     def _foreshortened(self, look: _Linearisation) -> bool:
         """Whether a part of the surface turns so far away that what is hidden may be folded under it rather than passed: then it goes its own way."""
@@ -572,8 +603,22 @@ class MeshTracker:
         """(V,) expected error in pixels: what grain and bending leave, and what may have changed since a vertex was last seen."""
         if self._count % _COVARIANCE_EVERY == 1 or self._deviations is None:
             self._deviations = np.sqrt(np.trace(self._system.covariance(self.vertices), axis1=1, axis2=2))
-        spread = self._deviations
-        return np.asarray(np.sqrt(_LEAST_ERROR ** 2 + (_ERROR_FACTOR * spread) ** 2 + self._occluded_error ** 2))
+        blurred = np.zeros(len(self.vertices))
+        if self._blur is not None and self._reference_motion is not None and self._shutter:
+            lengths = (np.linalg.norm(evaluate(self.lattice, moved, self.vertices)[0], axis=1) for moved in (self._blur, self._reference_motion))
+            blurred = _ERROR_OF_BLUR * self._shutter * np.maximum(*lengths)
+        return np.asarray(np.sqrt(_LEAST_ERROR ** 2 + (_ERROR_FACTOR * self._deviations) ** 2 + self._occluded_error ** 2 + blurred ** 2))
+
+
+def _surrounded(vertices: np.ndarray, measured: np.ndarray) -> np.ndarray:
+    """(V,) whether each of the vertices (V, 2) lies between those that are measured (V,), within their convex hull: then it can hardly fold away."""
+    if np.count_nonzero(measured) < 4:
+        return np.zeros(len(vertices), bool)
+    try:
+        return np.asarray(Delaunay(vertices[measured]).find_simplex(vertices) >= 0)
+    except QhullError:  # all in one line
+        return np.zeros(len(vertices), bool)
+
 
 def _averaged(length: np.ndarray, half: float) -> np.ndarray:
     """Share of the grain's variance that is left when it is averaged along a line of a length (n,); `half` pixels leave half of it."""
