@@ -38,7 +38,7 @@ from wertis.core.shot import edits, meshes, pegs, store
 from wertis.core.shot.document import PlateRef, Shot
 from wertis.core.shot.meshes import MeshSettings, MeshSolution, PegLayer, vertices_on
 from wertis.core.shot.resolve import motion_of
-from wertis.core.track.mesh import MeshTracker
+from wertis.core.track.mesh import MeshTracker, surrounded
 from wertis.core.track.mesh_pass import mesh_pass, plain_mesh_pass
 from wertis.core.track.mesh_reference import MeshReference
 from wertis.core.track.mesh_run import bend_of, stiffness_of
@@ -163,6 +163,41 @@ class SplineTest(unittest.TestCase):
             np.testing.assert_allclose(ours.gain * tiles.own[tiles.usable], plain[:, 0], rtol=1e-3, atol=0.3)
             np.testing.assert_allclose(ours.held, plain[:, 6], atol=0.02)
             np.testing.assert_array_equal(ours.whole, plain[:, 5] > 0)
+
+    def test_tiles_blurred_are_the_same_without_the_compiled_loops(self) -> None:
+        reference = MeshReference(Pyramid(cv2.cvtColor(plate().pictures[0], cv2.COLOR_RGB2GRAY)), MASK)
+        for level in (0, 1):
+            tiles = reference.tiles(level)
+            along = self.rng.uniform(-12, 12, (len(tiles), 2))
+            ours, plain = reference.blurred(tiles, along, 7), reference.plainly_blurred(tiles, along, 7)
+            np.testing.assert_allclose(ours.own, plain.own, atol=0.02)
+            for name, unit in (("slope_x", 1.0), ("slope_y", 1.0), ("structure", 100.0)):
+                np.testing.assert_allclose(getattr(ours, name), getattr(plain, name), atol=0.02 * unit, rtol=1e-3, err_msg=name)
+            products = np.einsum("trp,tsp->trs", ours.light, ours.light)[ours.own > 1]
+            np.testing.assert_allclose(products, np.tile(np.eye(4), (len(products), 1, 1)), atol=1e-4)
+
+    def test_a_map_finer_than_a_tiles_pixels_is_followed_as_well(self) -> None:
+        reference = MeshReference(Pyramid(cv2.cvtColor(plate().pictures[0], cv2.COLOR_RGB2GRAY)), MASK)
+        tiles = reference.tiles(0)
+        some = tiles.usable[::40].copy()
+        lattice = Lattice.over(QUAD, 0.6)
+        ours, plain = (f(reference.pyramid[0], tiles, some, lattice, lattice.identity, None) for f in (mesh_pass, plain_mesh_pass))
+        np.testing.assert_allclose(ours.gain * tiles.own[some], plain[:, 0], rtol=1e-3, atol=0.3)
+        np.testing.assert_allclose(ours.gain, 1, atol=0.01)
+
+
+class HiddenVerticesTest(unittest.TestCase):
+    """What is hidden between parts that are seen can hardly go anywhere; what hangs out may fold away."""
+
+    def test_only_what_the_measured_vertices_do_not_surround_may_fold(self) -> None:
+        vertices = np.array([[x, y] for y in range(4) for x in range(4)], float)
+        measured = np.ones(16, bool)
+        measured[[5, 6, 15]] = False  # two in the middle, and a corner
+        np.testing.assert_array_equal(surrounded(vertices, measured)[[5, 6, 15]], [True, True, False])
+
+    def test_what_is_measured_on_one_line_surrounds_nothing(self) -> None:
+        vertices = np.array([[x, y] for y in range(3) for x in range(6)], float)
+        self.assertFalse(surrounded(vertices, vertices[:, 1] == 0)[6:].any())
 
 
 class MeshGeometryTest(unittest.TestCase):

@@ -266,6 +266,100 @@ void mesh_pass(const float *picture, int h, int w, double shrink, const float *h
     }
 }
 
+/* What is left of a row (P) of a tile after the rows of light (rows, P), which are orthonormal; twice is enough for full precision. */
+PART void clear_of_light(const float *light, int rows, int P, double *row)
+{
+    for (int again = 0; again < 2; again++)
+        for (int r = 0; r < rows; r++) {
+            const float *b = light + r * P;
+            double part = 0;
+            for (int i = 0; i < P; i++)
+                part += b[i] * row[i];
+            for (int i = 0; i < P; i++)
+                row[i] -= part * b[i];
+        }
+}
+
+/* Tiles of a picture (h, w), averaged along a line through each pixel at J places evenly, described as track/mesh_reference.py says.
+ *
+ * first: (n, 2) column and row of each tile's first pixel; along: (n, 2) length and direction of the lines, in pixels of the picture. inside: (n, P).
+ * Slopes are per pixel of level 0, `shrink` times smaller. light: (n, LIGHT, P); gx, gy: (n, P); out: (n, 4) the length of the tile's own luma before it
+ * was made 1, and the structure tensor xx, xy, yy.
+ */
+void blurred_mesh_tiles(const float *picture, int h, int w, double shrink, const int64_t *first, int side, const float *inside, const float *along, int J,
+                   int n, float *light, float *gx, float *gy, double *out)
+{
+    const int P = side * side, wide = side + 2, all = wide * wide;
+    float ramp[MOST_SIDE];
+    for (int i = 0; i < side; i++)
+        ramp[i] = (float)((i - (side - 1) / 2.0) / side);
+    for (int k = 0; k < n; k++) {
+        const float *in = inside + (ptrdiff_t)k * P, dx = along[2 * k], dy = along[2 * k + 1];
+        float mean[(MOST_SIDE + 2) * (MOST_SIDE + 2)] = {0};
+        for (int t = 0; t < J; t++) {
+            const float part = (float)t / (J - 1) - 0.5f, sx = part * dx, sy = part * dy;
+            const float whole_x = floorf(sx), whole_y = floorf(sy), fx = sx - whole_x, fy = sy - whole_y;
+            const int x0 = (int)first[2 * k] - 1 + (int)whole_x, y0 = (int)first[2 * k + 1] - 1 + (int)whole_y;
+            const int inner = x0 >= 0 && y0 >= 0 && x0 + wide < w && y0 + wide < h;
+            for (int j = 0; j < wide; j++) {
+                const int ya = y0 + j < 0 ? 0 : y0 + j > h - 1 ? h - 1 : y0 + j, yb = y0 + j + 1 < 0 ? 0 : y0 + j + 1 > h - 1 ? h - 1 : y0 + j + 1;
+                const float *a = picture + (ptrdiff_t)ya * w, *b = picture + (ptrdiff_t)yb * w;
+                float *to = mean + j * wide;
+                if (inner)
+                    for (int i = 0; i < wide; i++) {
+                        const float top = a[x0 + i] + fx * (a[x0 + i + 1] - a[x0 + i]), low = b[x0 + i] + fx * (b[x0 + i + 1] - b[x0 + i]);
+                        to[i] += top + fy * (low - top);
+                    }
+                else
+                    for (int i = 0; i < wide; i++) {
+                        const int xa = x0 + i < 0 ? 0 : x0 + i > w - 1 ? w - 1 : x0 + i, xb = x0 + i + 1 < 0 ? 0 : x0 + i + 1 > w - 1 ? w - 1 : x0 + i + 1;
+                        const float top = a[xa] + fx * (a[xb] - a[xa]), low = b[xa] + fx * (b[xb] - b[xa]);
+                        to[i] += top + fy * (low - top);
+                    }
+            }
+        }
+        for (int i = 0; i < all; i++)
+            mean[i] *= 1.0f / J;
+        float *b = light + (ptrdiff_t)k * LIGHT * P;
+        double row[MOST_SIDE * MOST_SIDE], own = 0;
+        for (int r = 0; r < LIGHT; r++) {
+            for (int j = 0; j < side; j++)
+                for (int i = 0; i < side; i++) {
+                    const int at = j * side + i;
+                    row[at] = in[at] * (r == 0 ? 1 : r == 1 ? ramp[i] : r == 2 ? ramp[j] : mean[(j + 1) * wide + i + 1]);
+                }
+            clear_of_light(b, r, P, row);
+            double square = 0;
+            for (int i = 0; i < P; i++)
+                square += row[i] * row[i];
+            own = sqrt(square);
+            const double per = own > 1e-6 ? 1 / own : 0;
+            for (int i = 0; i < P; i++)
+                b[r * P + i] = (float)(row[i] * per);
+        }
+        float *slope[2] = {gx + (ptrdiff_t)k * P, gy + (ptrdiff_t)k * P};
+        const float unit = (float)(1 / (32 * shrink));
+        for (int c = 0; c < 2; c++) {
+            const int step = c ? wide : 1, across = c ? 1 : wide;
+            for (int j = 0; j < side; j++)
+                for (int i = 0; i < side; i++) {
+                    const float *m = mean + (j + 1) * wide + i + 1;
+                    row[j * side + i] = in[j * side + i] * unit * (10 * (m[step] - m[-step]) + 3 * (m[step + across] - m[-step + across])
+                                                                   + 3 * (m[step - across] - m[-step - across]));
+                }
+            clear_of_light(b, LIGHT, P, row);
+            for (int i = 0; i < P; i++)
+                slope[c][i] = (float)row[i];
+        }
+        double *o = out + 4 * (ptrdiff_t)k;
+        o[0] = own, o[1] = o[2] = o[3] = 0;
+        for (int i = 0; i < P; i++) {
+            const double x = slope[0][i], y = slope[1][i];
+            o[1] += x * x, o[2] += x * y, o[3] += y * y;
+        }
+    }
+}
+
 /* Where the entry (row, column) of a symmetric matrix stands among its lower bands: (row - column, column) of (bands, N). */
 PART void add_entry(double *bands, long N, long row, long column, double value)
 {

@@ -50,6 +50,7 @@ _COVARIANCE_EVERY = 3  # frames: what grain leaves changes slowly
 _SHUTTER = 0.5  # part of a frame for which a shutter is usually open, by common practice: whether it could blur
 _BLUR_GAIN = 0.01  # of correlation, a frame, from which blur is believed
 _SHUTTERS = (0.0, 0.25, 0.375, 0.5, 0.625, 0.75, 1.0)
+_SHUTTER_TILES = 200  # that show which shutter it is
 _SHUTTER_FRAMES = 9  # from which it is measured; a third of them where there seems to be none
 _LEAST_BLUR = 1.5  # pixels, length of a blur from which it is modelled
 _LEAST_GAIN = 0.001  # share of the texture from which what was found again is believed
@@ -64,6 +65,7 @@ _FOLDED_AREA, _FOLDED_SHARE = 0.85, 0.01  # of the usual area, below which that 
 _DRIFT_OCCLUDED = 0.9  # pixels a frame, by which a hidden part may come to lie elsewhere than expected
 _HALF, _SURE_CORRELATION = 0.5, 0.65  # share that matches below which that much correlation of it is asked for
 _COARSER = 2  # coarser levels that speak where the finest knows little; what is coarser still is blind to a wrinkle
+_LITTLE_UNKNOWN, _LEAST_COARSER = 0.05, 8  # share of a coarser tile that is unknown, below which it is not asked, and tiles that tell what misfit is usual
 _MEASURED_INFORMATION = 50.0  # per square pixel, of a control point: a deviation of a seventh of a pixel, from which its place is measured
 _RICH, _LEAST_LOST = 8.0, 4  # times the grain's variance from which a tile is rich, and rich tiles that must be lost before they are looked for
 _NEARLY_ALIKE = 0.85  # correlation of a rich tile from which it lies where it should, however it misfits
@@ -198,7 +200,7 @@ class MeshTracker:
         self._folded = self._foreshortened(look) or (self._folded and bool(self._occluded_for.any()))
         growth = np.full(len(measured), _DRIFT_OCCLUDED)
         if self._folded and not measured.all():
-            growth[~_surrounded(self.vertices, measured)] = _DRIFT_FOLDED
+            growth[~surrounded(self.vertices, measured)] = _DRIFT_FOLDED
         self._occluded_error = np.where(measured, 0, self._occluded_error + growth)
         return MeshFix(self.mesh, from_centred(places), self._expected_errors(), measured, share)
 
@@ -314,15 +316,23 @@ class MeshTracker:
             moved = moved + self._step(pyramid, self._linearise(pyramid, 1, moved), 1, moved, moved)
         return moved
 
-    def _linearise(self, pyramid: Pyramid, level: int, values: np.ndarray) -> _Linearisation:
+    def _linearise(self, pyramid: Pyramid, level: int, values: np.ndarray, part: np.ndarray | None = None) -> _Linearisation:
+        """The equations of a level's usable tiles, or of a `part` (n,) of them, about control values."""
         tiles = self.reference.tiles(level)
+        if part is not None:
+            tiles = tiles.part(tiles.usable[part])
         chosen = tiles.usable
         _, jacobian = evaluate(self.lattice, values, tiles.centre[chosen], slopes=True)
         assert jacobian is not None
         along, shorter = None, 2.0 ** -level
         grain_here, grain_there, grain_slopes = np.ones(len(chosen)), np.ones(len(chosen)), np.ones(len(chosen))
         if self._blur is not None and self._reference_motion is not None and self._shutter:
-            tiles, length = self._tiles_with_blur(level, jacobian)
+            if part is not None:
+                tiles, length = self._blurred(tiles, jacobian)
+            else:
+                if level not in self._blurred_tiles:  # made once for each level and frame
+                    self._blurred_tiles[level] = self._blurred(tiles, jacobian)
+                tiles, length = self._blurred_tiles[level]
             along = self._shutter * (jacobian @ evaluate(self.lattice, self._reference_motion, tiles.centre[chosen])[0][..., None])[..., 0]
             grain_there = _averaged(np.linalg.norm(along, axis=1) * shorter, _AVERAGED_GRAIN)
             grain_here, grain_slopes = (_averaged(length[chosen] * shorter, half) for half in (_AVERAGED_GRAIN, _AVERAGED_SLOPES))
@@ -369,17 +379,14 @@ class MeshTracker:
         longest = float(np.quantile(np.maximum(np.linalg.norm(now[middle, middle], axis=2), np.linalg.norm(own[middle, middle], axis=2)), 0.5))
         self._blur = now if longest * _SHUTTER > _LEAST_BLUR and float(np.quantile(difference_, 0.5)) * _SHUTTER > 0.2 * _LEAST_BLUR else None
 
-    def _tiles_with_blur(self, level: int, jacobian: np.ndarray) -> tuple[MeshTiles, np.ndarray]:
-        """The reference's tiles blurred as the frame at hand is, and over how many pixels (K,); made once for each level and frame."""
-        if level not in self._blurred_tiles:
-            tiles = self.reference.tiles(level)
-            along = np.zeros((len(tiles), 2))
-            moved = evaluate(self.lattice, self._blur, tiles.centre[tiles.usable])[0]  # type: ignore[arg-type]
-            sound = np.abs(np.linalg.det(jacobian)) > 0.05
-            back = np.linalg.inv(np.where(sound[:, None, None], jacobian, np.eye(2)))
-            along[tiles.usable] = self._shutter * (back @ moved[..., None])[..., 0]
-            self._blurred_tiles[level] = self.reference.blurred(level, along, TAPS), np.linalg.norm(along, axis=1)
-        return self._blurred_tiles[level]
+    def _blurred(self, tiles: MeshTiles, jacobian: np.ndarray) -> tuple[MeshTiles, np.ndarray]:
+        """The reference's tiles blurred as the frame at hand is, and over how many pixels (K,); `jacobian` (n, 2, 2) at those that are usable."""
+        along = np.zeros((len(tiles), 2))
+        moved = evaluate(self.lattice, self._blur, tiles.centre[tiles.usable])[0]  # type: ignore[arg-type]
+        sound = np.abs(np.linalg.det(jacobian)) > 0.05
+        back = np.linalg.inv(np.where(sound[:, None, None], jacobian, np.eye(2)))
+        along[tiles.usable] = self._shutter * (back @ moved[..., None])[..., 0]
+        return self.reference.blurred(tiles, along, TAPS), np.linalg.norm(along, axis=1)
 
     def _measure_shutter(self, pyramid: Pyramid, values: np.ndarray) -> None:
         """For the first blurred frames: which shutter makes the reference look most like them."""
@@ -387,9 +394,11 @@ class MeshTracker:
         if self._blur is None or self._reference_motion is None or done or self.reference.coarsest < 1:
             return
         self._shutter_measured += 1
+        count = len(self.reference.tiles(1).usable)
+        some = np.arange(0, count, max(count // _SHUTTER_TILES, 1))
         for shutter in _SHUTTERS:
-            self._shutter, self._blurred_tiles = shutter, {}
-            look = self._linearise(pyramid, 1, values)
+            self._shutter = shutter
+            look = self._linearise(pyramid, 1, values, some)
             rich = look.tiles.energy[look.chosen] > 8 * self.grain
             self._shutter_scores[shutter] += float(np.median(look.measured.likeness[rich])) if rich.any() else 0.0
         self._blurred_tiles = {}
@@ -421,11 +430,14 @@ class MeshTracker:
         total = self._information(look)
         found = []
         for level in range(1, min(_COARSER, self.reference.coarsest) + 1):
-            coarse = self._linearise(pyramid, level, values)
-            basis = self._tile_basis(coarse, self.lattice)
+            basis = self._tile_basis(self.reference.tiles(level), self.lattice)
             unknown = basis.T @ (_MEASURED_INFORMATION / (total + _MEASURED_INFORMATION))
-            found.append((coarse.tiles.centre[coarse.chosen], coarse.information * unknown[:, None], coarse.pull * unknown[:, None]))
-            total = total + basis @ ((coarse.information[:, 0] + coarse.information[:, 2]) * unknown)
+            part = np.flatnonzero(unknown > _LITTLE_UNKNOWN)
+            if len(part) < _LEAST_COARSER:
+                break
+            coarse, share = self._linearise(pyramid, level, values, part), unknown[part]
+            found.append((coarse.tiles.centre, coarse.information * share[:, None], coarse.pull * share[:, None]))
+            total = total + basis[:, part] @ ((coarse.information[:, 0] + coarse.information[:, 2]) * share)
         return found
 
     def _step(self, pyramid: Pyramid, look: _Linearisation, level: int, values: np.ndarray, predicted: np.ndarray) -> np.ndarray:
@@ -488,7 +500,7 @@ class MeshTracker:
 
     def _information(self, look: _Linearisation) -> np.ndarray:
         """(control points,) per square pixel, how much is known of each control point's place."""
-        return np.asarray(self._tile_basis(look, self.lattice) @ (look.information[:, 0] + look.information[:, 2]))
+        return np.asarray(self._tile_basis(look.tiles, self.lattice) @ (look.information[:, 0] + look.information[:, 2]))
 
     def _foreshortened(self, look: _Linearisation) -> bool:
         """Whether a part of the surface turns so far away that what is hidden may be folded under it rather than passed: then it goes its own way."""
@@ -501,16 +513,16 @@ class MeshTracker:
         """(rows, columns) how far each control point's texture is hidden, 0..1; 0 where there is none."""
         shape = (lattice or self.lattice).shape
         amount = np.sqrt(np.maximum(look.tiles.energy[look.chosen] - 2 * self.grain, 0))
-        total, lost = (self._tile_basis(look, lattice or self.lattice) @ np.column_stack([amount, amount * (1 - look.weight)])).T
+        total, lost = (self._tile_basis(look.tiles, lattice or self.lattice) @ np.column_stack([amount, amount * (1 - look.weight)])).T
         least = _LITTLE_TEXTURE * float(np.median(total[total > 0])) + 1e-9 if (total > 0).any() else 1.0
         share = np.where(total > least, lost / np.maximum(total, least), 0)
         return np.clip((share.reshape(shape) - 0.3) / 0.4, 0, 1)
 
-    def _tile_basis(self, look: _Linearisation, lattice: Lattice) -> csr_array:
+    def _tile_basis(self, tiles: MeshTiles, lattice: Lattice) -> csr_array:
         """(control points, n) how far each of a level's usable tiles, which stay where they are, reaches to each control point: `Lattice.local_basis`."""
-        key = look.tiles.level, lattice.step
+        key = tiles.level, lattice.step
         if key not in self._bases:
-            index, weights = lattice.local_basis(look.tiles.centre[look.chosen])
+            index, weights = lattice.local_basis(tiles.centre[tiles.usable])
             tile = np.repeat(np.arange(len(index)), index.shape[1])
             self._bases[key] = csr_array((weights.ravel(), (index.ravel(), tile)), shape=(lattice.rows * lattice.columns, len(index)))
         return self._bases[key]
@@ -556,7 +568,7 @@ class MeshTracker:
 
     def _update_scales(self, found: np.ndarray, predicted: np.ndarray, look: _Linearisation) -> None:
         """How much the surface bends, and how far it is from what was predicted, where it is measured."""
-        held = self._tile_basis(look, self.lattice) @ (look.weight > 0.2).astype(np.float64)
+        held = self._tile_basis(look.tiles, self.lattice) @ (look.weight > 0.2).astype(np.float64)
         known = (held > 0.3).reshape(self.lattice.shape)
 
         def usual(values: np.ndarray, order: int, before: float) -> float:
@@ -610,7 +622,7 @@ class MeshTracker:
         return np.asarray(np.sqrt(_LEAST_ERROR ** 2 + (_ERROR_FACTOR * self._deviations) ** 2 + self._occluded_error ** 2 + blurred ** 2))
 
 
-def _surrounded(vertices: np.ndarray, measured: np.ndarray) -> np.ndarray:
+def surrounded(vertices: np.ndarray, measured: np.ndarray) -> np.ndarray:
     """(V,) whether each of the vertices (V, 2) lies between those that are measured (V,), within their convex hull: then it can hardly fold away."""
     if np.count_nonzero(measured) < 4:
         return np.zeros(len(vertices), bool)

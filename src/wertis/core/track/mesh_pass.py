@@ -4,20 +4,17 @@ The model of a tile is T(x + d) ~ (I(W(x)) - light) / gain, with a displacement 
 S. Baker and I. Matthews, Lucas-Kanade 20 years on, IJCV 56, 2004, each tile with a gain, an offset and two ramps of light of its own.
 """
 
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import cv2
 import numpy as np
 
 from wertis.core import compiled
-from wertis.core.compiled import address
+from wertis.core.compiled import address, in_halves
 from wertis.core.geometry.bspline import Lattice, evaluate, geometry_arguments
 from wertis.core.track.mesh_reference import MeshTiles
 
 TAPS = 7  # places along a blur at which a picture is read
-_WORTH_TWO = 200  # tiles each, from which two threads are quicker than one; each tile's sums are its own, so the answer is the same
-_pool = ThreadPoolExecutor(2, thread_name_prefix="wertis-mesh-pass")
 
 
 @dataclass(frozen=True)
@@ -61,18 +58,14 @@ def mesh_pass(picture: np.ndarray, tiles: MeshTiles, chosen: np.ndarray, lattice
         assert compiled.LIBRARY is not None
         run = compiled.LIBRARY.mesh_pass
 
-        def part(span: tuple[int, int]) -> None:
-            mine, into = chosen[span[0]:span[1]], out[span[0]:span[1]]
-            blur = None if along is None else np.ascontiguousarray(along[span[0]:span[1]] / shrink, d)
+        def part(span: slice) -> None:
+            mine, into = chosen[span], out[span]
+            blur = None if along is None else np.ascontiguousarray(along[span] / shrink, d)
             run(address(picture, f), h, w, compiled.double(shrink), address(held, f), address(values, d), *geometry_arguments(lattice),
                 address(corner, d), tiles.side, address(tiles.light, f), address(tiles.slope_x, f), address(tiles.slope_y, f),
                 address(tiles.inside, f), address(mine, np.int64), len(mine), address(blur, d), TAPS, address(into, d))
 
-        half = len(chosen) // 2
-        if half > _WORTH_TWO:
-            list(_pool.map(part, [(0, half), (half, len(chosen))]))
-        else:
-            part((0, len(chosen)))
+        in_halves(part, len(chosen))
     else:
         out = plain_mesh_pass(picture, tiles, chosen, lattice, values, held, along)
     gain = out[:, 0] / tiles.own[chosen]

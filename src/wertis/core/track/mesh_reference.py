@@ -1,11 +1,13 @@
 """What the mesh tracker remembers of the reference frame: small square tiles of the region at several resolutions."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, fields, replace
 from functools import cached_property
 
 import cv2
 import numpy as np
 
+from wertis.core import compiled
+from wertis.core.compiled import address, in_halves
 from wertis.core.imaging.balanced_selection import in_turn
 from wertis.core.imaging.channel_mixture import grain_variance
 from wertis.core.imaging.pyramid import Pyramid
@@ -50,6 +52,13 @@ class MeshTiles:
     def __len__(self) -> int:
         return len(self.own)
 
+    def part(self, chosen: np.ndarray) -> "MeshTiles":
+        """Chosen tiles (n,) by themselves, all of them usable."""
+        arrays = {f.name: getattr(self, f.name)[chosen] for f in fields(self) if f.name not in ("level", "side")}
+        made = MeshTiles(self.level, self.side, **arrays)
+        made.__dict__["usable"] = np.arange(len(chosen))
+        return made
+
     @cached_property
     def usable(self) -> np.ndarray:
         """(n,) int64, numbers of the tiles that have texture in some direction."""
@@ -72,7 +81,6 @@ class MeshReference:
         short = min(self.box[2] - self.box[0], self.box[3] - self.box[1])
         self.coarsest = int(np.clip(np.floor(np.log2(max(short, 1) / (4 * _SIDE))), 0, 4))
         self._tiles: dict[int, MeshTiles] = {}
-        self._slopes: dict[int, np.ndarray] = {}
 
     @cached_property
     def grain(self) -> float:
@@ -86,24 +94,43 @@ class MeshReference:
             self._tiles[level] = _made(self, level)
         return self._tiles[level]
 
+    def blurred(self, tiles: MeshTiles, along: np.ndarray, taps: int) -> MeshTiles:
+        """Tiles blurred along straight lines (K, 2), in level-0 pixels of the reference, of which the tile's own place is the middle."""
+        if compiled.LIBRARY is None:
+            return self.plainly_blurred(tiles, along, taps)
+        scale, f = 2.0 ** tiles.level, np.float32
+        image, first = self.pyramid[tiles.level], np.ascontiguousarray(tiles.corner / scale, np.int64)
+        lines, count = np.ascontiguousarray(along / scale, f), len(tiles)
+        light, slope_x, slope_y, found = np.empty_like(tiles.light), np.empty_like(tiles.slope_x), np.empty_like(tiles.slope_y), np.empty((count, 4))
 
-    def blurred(self, level: int, along: np.ndarray, taps: int) -> MeshTiles:
-        """The tiles of a level blurred along straight lines (K, 2), in level-0 pixels of the reference, of which the tile's own place is the middle."""
-        tiles = self.tiles(level)
+        def part(span: slice) -> None:
+            assert compiled.LIBRARY is not None
+            ours = [a[span] for a in (first, tiles.inside, lines, light, slope_x, slope_y, found)]
+            compiled.LIBRARY.blurred_mesh_tiles(address(image, f), *image.shape, compiled.double(scale), address(ours[0], np.int64), tiles.side,
+                                           address(ours[1], f), address(ours[2], f), taps, len(ours[0]), *(address(a, f) for a in ours[3:6]),
+                                           address(ours[6], np.float64))
+
+        in_halves(part, count)
+        own = found[:, 0]
+        made = replace(tiles, light=light, own=own, slope_x=slope_x, slope_y=slope_y, energy=own ** 2 / np.maximum(tiles.count, 1), structure=found[:, 1:])
+        made.__dict__["usable"] = tiles.usable  # the same ones, whatever the blur leaves of them
+        return made
+
+    def plainly_blurred(self, tiles: MeshTiles, along: np.ndarray, taps: int) -> MeshTiles:
+        """`blurred` with NumPy and OpenCV."""
+        level = tiles.level
         image, scale = self.pyramid[level], 2.0 ** level
-        if level not in self._slopes:
-            gx, gy = (cv2.Scharr(image, cv2.CV_32F, *d, scale=1 / (32 * scale)) for d in ((1, 0), (0, 1)))
-            self._slopes[level] = np.dstack([image, gx, gy])
+        slopes = [cv2.Scharr(image, cv2.CV_32F, *d, scale=1 / (32 * scale)) for d in ((1, 0), (0, 1))]
         ox, oy = (tiles.corner / scale).astype(int).T
         px, py = _pixels(ox, oy, tiles.side)
         total = np.zeros((*px.shape, 3), np.float32)
         for part in np.linspace(-0.5, 0.5, taps):
             shift = (part * along / scale).astype(np.float32)
-            total += cv2.remap(self._slopes[level], (px + shift[:, :1]).astype(np.float32), (py + shift[:, 1:]).astype(np.float32), cv2.INTER_LINEAR,
-                               borderMode=cv2.BORDER_REPLICATE)
+            total += cv2.remap(np.dstack([image, *slopes]), (px + shift[:, :1]).astype(np.float32), (py + shift[:, 1:]).astype(np.float32),
+                               cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
         luma, slope_x, slope_y = np.moveaxis(total / taps, -1, 0)
         made = _described(level, tiles.side, tiles.corner, tiles.inside, luma, slope_x, slope_y)
-        made.__dict__["usable"] = tiles.usable  # the same ones, whatever the blur leaves of them
+        made.__dict__["usable"] = tiles.usable
         return made
 
 
