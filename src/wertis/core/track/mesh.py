@@ -53,6 +53,7 @@ _SHUTTERS = (0.0, 0.25, 0.375, 0.5, 0.625, 0.75, 1.0)
 _SHUTTER_TILES = 200  # that show which shutter it is
 _SHUTTER_FRAMES = 9  # from which it is measured; a third of them where there seems to be none
 _LEAST_BLUR = 1.5  # pixels, length of a blur from which it is modelled
+_REDETECTED_TURNS, _WORTH_ANOTHER = 3, 0.02  # most turns of a frame, and share of the texture that one must bring for another
 _LEAST_GAIN = 0.001  # share of the texture from which what was found again is believed
 _PATCH_SIDE, _PATCH_SIDES, _PATCH_OVERLAP = 0.8, (15, 41), 0.9  # of the control points' distance, pixels, and of the side: patches to find it by
 _SURROUNDINGS = 2.5  # sides of a patch, round what is hidden, in which patches are looked for
@@ -267,14 +268,49 @@ class MeshTracker:
         return values + hidden[..., None] * (completed - values), predicted + hidden[..., None] * (completed - predicted)
 
     def _redetected(self, pyramid: Pyramid, values: np.ndarray, look: _Linearisation) -> np.ndarray:
-        """Values moved to where hidden parts are found that have come into sight again; `look` is the finest level's. The same where nothing is."""
-        # what has little texture shows by its misfit neither that it is hidden nor that it is back
-        rich = look.tiles.energy[look.chosen] > _RICH * self.grain
-        # ... and what is nearly as alike as noise lets it be misfits by less than a search would find
-        other = look.measured.likeness < _NEARLY_ALIKE
-        lost = look.tiles.centre[look.chosen][rich & other & (look.weight < 0.2) & (look.measured.held < 0.1)]
-        if len(lost) < _LEAST_LOST:
-            return values
+        """Values moved to where hidden parts are found that have come into sight again; `look` is the finest level's. The same where nothing is.
+
+        What comes into sight beside a part that is seen goes on from it, wherever it was expected while it was hidden; so each turn also starts from the
+        seen part's continuation, where that matches better.
+        """
+        for _ in range(_REDETECTED_TURNS):
+            # what has little texture shows by its misfit neither that it is hidden nor that it is back
+            rich = look.tiles.energy[look.chosen] > _RICH * self.grain
+            # ... and what is nearly as alike as noise lets it be misfits by less than a search would find
+            other = look.measured.likeness < _NEARLY_ALIKE
+            lost = look.tiles.centre[look.chosen][rich & other & (look.weight < 0.2) & (look.measured.held < 0.1)]
+            if len(lost) < _LEAST_LOST:
+                break
+            share, before = self._matched_share(look), values
+            continued = self._continued(look, values)
+            there = self._linearise(pyramid, 0, continued)
+            if self._matched_share(there) > share + _LEAST_GAIN:
+                values, look = continued, there
+            moved = self._moved_to_patches(pyramid, values, look, lost)
+            after = self._linearise(pyramid, 0, moved) if moved is not values else look
+            if self._matched_share(after) > self._matched_share(look) + _LEAST_GAIN:
+                values, look = moved, after
+            if values is before or self._matched_share(look) < share + _WORTH_ANOTHER:
+                break
+        return values
+
+    def _continued(self, look: _Linearisation, values: np.ndarray) -> np.ndarray:
+        """Values with what is not measured where the measured parts lead when they go on straight."""
+        # where most tiles are lost the few others match by chance
+        visible = 1 - self._occlusion(look)
+        system, unknown = NormalEquations(self.lattice), 1 - visible * self._known(look)
+        by_tile = self._tile_basis(look.tiles, self.lattice).T @ visible.ravel()
+        system.add_places(look.tiles.centre[look.chosen], look.information * by_tile[:, None] ** 2, np.zeros_like(look.pull))
+        for kernel, count in DIFFERENCES[2]:
+            bending = difference(values, kernel)
+            weight = count * difference(unknown[..., None], np.abs(kernel) / np.abs(kernel).sum())[..., 0]
+            system.add_difference(kernel, weight)
+            system.add_right(difference_transposed(-weight[..., None] * bending, kernel))
+        system.add_diagonal(1e-4 + (1 - unknown))
+        return values + system.solve()
+
+    def _moved_to_patches(self, pyramid: Pyramid, values: np.ndarray, look: _Linearisation, lost: np.ndarray) -> np.ndarray:
+        """Values drawn to where patches round lost places (n, 2) are found; the same where none is."""
         patches = self._patches
         near = nearest(patches.centres, lost, 1)[0][:, 0]
         view = View(pyramid, pyramid.held, lambda p: evaluate(self.lattice, values, p)[0], self._slopes_of(values), (0, 0), pyramid.size)
@@ -284,9 +320,7 @@ class MeshTracker:
         if not len(places):
             return values
         moves = evaluate(self.lattice, values, places + moves)[0] - evaluate(self.lattice, values, places)[0]
-        moved = self._fitted_to_matches(pyramid, values, look, places, moves)
-        after = self._linearise(pyramid, 0, moved)
-        return moved if self._matched_share(after) > self._matched_share(look) + _LEAST_GAIN else values
+        return self._fitted_to_matches(pyramid, values, look, places, moves)
 
     def _slopes_of(self, values: np.ndarray) -> Callable[[np.ndarray], np.ndarray]:
         """The Jacobian (n, 2, 2) at points (n, 2) of the map with these control values."""
