@@ -53,7 +53,7 @@ _SHUTTERS = (0.0, 0.25, 0.375, 0.5, 0.625, 0.75, 1.0)
 _SHUTTER_TILES = 200  # that show which shutter it is
 _SHUTTER_FRAMES = 9  # from which it is measured; a third of them where there seems to be none
 _LEAST_BLUR = 1.5  # pixels, length of a blur from which it is modelled
-_REDETECTED_TURNS, _WORTH_ANOTHER = 3, 0.02  # most turns of a frame, and share of the texture that one must bring for another
+_REDETECTED_TURNS, _WORTH_ANOTHER = 5, 0.005  # most turns of a frame, and share of the texture that one must bring for another
 _LEAST_GAIN = 0.001  # share of the texture from which what was found again is believed
 _PATCH_SIDE, _PATCH_SIDES, _PATCH_OVERLAP = 0.8, (15, 41), 0.9  # of the control points' distance, pixels, and of the side: patches to find it by
 _SURROUNDINGS = 2.5  # sides of a patch, round what is hidden, in which patches are looked for
@@ -62,7 +62,6 @@ _LEAST_ERROR = 0.02  # pixels, of a vertex however rich its texture: resampling
 _ERROR_FACTOR = 2.2  # times the expected error that the equations state, for what they leave out: tiles share grain, light is not quite a ramp
 _ERROR_OF_BLUR = 0.01  # part of a blur's length by which its middle may lie off: the shutter, and a motion that changes while it is open
 _DRIFT_FOLDED = 8.0  # pixels a frame, where a part that is not surrounded by what is seen may have folded under
-_FOLDED_AREA, _FOLDED_SHARE = 0.85, 0.01  # of the usual area, below which that share of the tiles must have shrunk
 _DRIFT_OCCLUDED = 0.9  # pixels a frame, by which a hidden part may come to lie elsewhere than expected
 _HALF, _SURE_CORRELATION = 0.5, 0.65  # share that matches below which that much correlation of it is asked for
 _COARSER = 2  # coarser levels that speak where the finest knows little; what is coarser still is blind to a wrinkle
@@ -77,7 +76,7 @@ _LEAST_INNOVATION_PRIOR = 1e-3  # weight of the prior on the innovation where no
 _KEPT_VELOCITY = 0.8  # part of the motion beside the whole surface's similarity that is predicted to go on
 _KEPT_VELOCITY_OCCLUDED = 0.6  # the same where the surface is hidden
 
-_NUMBERS = ("_bending_scale", "_innovation_scale", "_innovation", "_usual_matched_share", "grain", "_count", "_any_occluded", "_folded", "_shutter",
+_NUMBERS = ("_bending_scale", "_innovation_scale", "_innovation", "_usual_matched_share", "grain", "_count", "_any_occluded", "_shutter",
             "_shutter_measured")
 _PERHAPS = ("_reference_motion", "_last_motion", "_deviations")  # arrays that there may be; with those numbers, what is known besides the map
 
@@ -153,7 +152,6 @@ class MeshTracker:
         self.grain = float(np.quantile(fine.energy, 0.02))  # luma variance, of the reference at the finest level
         self._vertex_weights = _nearness(self.vertices, fine, step)
         self._occluded_for = np.zeros(len(self.vertices))  # frames
-        self._folded = False
         self._occluded_error = np.zeros(len(self.vertices))  # pixels by which what is hidden may meanwhile lie elsewhere
 
     # -- public ---------------------------------------------------------------------------------------------------
@@ -198,9 +196,8 @@ class MeshTracker:
         near = self._vertex_weights @ (look.weight * np.sqrt(look.tiles.energy[look.chosen]))
         measured = near > 0.5 * self._vertex_weights @ np.sqrt(look.tiles.energy[look.chosen])
         self._occluded_for = np.where(measured, 0, self._occluded_for + 1)
-        self._folded = self._foreshortened(look) or (self._folded and bool(self._occluded_for.any()))
         growth = np.full(len(measured), _DRIFT_OCCLUDED)
-        if self._folded and not measured.all():
+        if not measured.all():
             growth[~surrounded(self.vertices, measured)] = _DRIFT_FOLDED
         self._occluded_error = np.where(measured, 0, self._occluded_error + growth)
         return MeshFix(self.mesh, from_centred(places), self._expected_errors(), measured, share)
@@ -535,13 +532,6 @@ class MeshTracker:
     def _information(self, look: _Linearisation) -> np.ndarray:
         """(control points,) per square pixel, how much is known of each control point's place."""
         return np.asarray(self._tile_basis(look.tiles, self.lattice) @ (look.information[:, 0] + look.information[:, 2]))
-
-    def _foreshortened(self, look: _Linearisation) -> bool:
-        """Whether a part of the surface turns so far away that what is hidden may be folded under it rather than passed: then it goes its own way."""
-        _, slopes = evaluate(self.lattice, self.values, look.tiles.centre[look.chosen], slopes=True)
-        assert slopes is not None
-        area = slopes[:, 0, 0] * slopes[:, 1, 1] - slopes[:, 0, 1] * slopes[:, 1, 0]
-        return float(np.quantile(area, _FOLDED_SHARE)) < _FOLDED_AREA * float(np.median(area))
 
     def _occlusion(self, look: _Linearisation, lattice: Lattice | None = None) -> np.ndarray:
         """(rows, columns) how far each control point's texture is hidden, 0..1; 0 where there is none."""
