@@ -13,9 +13,11 @@ from scipy.integrate import dblquad
 import wertis
 from tests.scenes import SIZE, texture
 from tests.test_window import WindowCase
+from wertis.app.steps.use.mattes.fields import MatteFields
 from wertis.cli.main import main
 from wertis.core.errors import RegionError, WertisError
 from wertis.core.geometry.motion import PlanarMotion
+from wertis.core.imaging.resample import warped
 from wertis.core.matte.coverage import mean_area, polygon_area, soft_area
 from wertis.core.matte.edge import evenly_resampled
 from wertis.core.matte.outline import along, bezier, flattened, handles
@@ -455,6 +457,7 @@ class MatteWindowTest(WindowCase):
         page.whole.look.activated.emit(1)
         alpha = matte_alpha(s.shot, page.matte, 1, s.plate.size)
         self.until(lambda: np.abs(w.viewer.picture[..., 0] / 255 - alpha).max() < 0.01)
+        self.in_the_steady_view(page, alpha)
         page.whole.look.setCurrentIndex(0)
         page.whole.look.activated.emit(0)
         page.buttons["next"].click()
@@ -504,6 +507,38 @@ class MatteWindowTest(WindowCase):
         while s.shot != start and s.history.undo_label:
             w.undo()
         self.assertEqual(s.shot, start)
+
+    def in_the_steady_view(self, page: MatteFields, alpha: np.ndarray) -> None:
+        """The matte alone, seen and changed in the steady view, which comes when it is asked for whatever panes were chosen."""
+        w, s = self.window, self.window.session
+        w.display.set_looks(w.display.looks._replace(panes="plate"))
+        self.assertFalse(w.steady.isVisible())
+        page.whole.steady.click()
+        self.assertTrue(w.steady.isVisible() and w.viewer.isVisible())
+        self.until(lambda: w.steady.picture is not None and w.steady.through is not None)
+        h, width = w.steady.picture.shape[:2]
+        laid = warped(np.round(alpha * 255).astype(np.uint8), w.steady.through, (width, h))
+        self.assertLess(np.abs(w.steady.picture[..., 0].astype(float) - laid).mean(), 2)
+        at, before = w.viewer.tool._shapes()[-1].points[2], page.in_hand
+        self.drag_in(w.steady, at, at + [6, -3])
+        np.testing.assert_allclose(w.viewer.tool._shapes()[-1].points[2] - at, [6, -3], atol=1.0)
+        self.assertEqual(sorted(page.in_hand.keys), sorted(before.keys))
+        w.undo()
+        self.spin()
+        page.shapes.way.setCurrentIndex(page.shapes.way.findData("rectangle"))
+        page.buttons["draw"].click()
+        self.spin()
+        corners = np.array([[60.0, 40], [100.0, 70]])
+        self.drag_in(w.steady, *corners)
+        self.until(lambda: len(page.matte.shapes) == 2)
+        drawn = np.array(w.viewer.tool._shapes()[-1].points)
+        np.testing.assert_allclose([drawn.min(0), drawn.max(0)], corners, atol=4)  # upright in the picture; the surface is nearly so
+        w.undo()
+        self.spin()
+        page.whole.steady.click()
+        self.assertFalse(w.steady.isVisible())
+        w.display.set_looks(w.display.looks._replace(panes="beside"))
+        s.select(s.track_id, page.matte.id)
 
 
 del WindowCase

@@ -1,8 +1,6 @@
 """A mesh in the window: laid, tracked, pegged in the steady view, tracked again, used, rendered, saved, opened again, undone all the way."""
 
 import numpy as np
-from PySide6.QtCore import Qt
-from PySide6.QtTest import QTest
 
 from tests.test_window import WindowCase
 from wertis.app.steps.repair.mesh_tool import MeshTool
@@ -104,16 +102,6 @@ class MeshWindowTest(WindowCase):
         left = vertices_on(s.track, frame) - (before - away)
         self.assertLess(np.quantile(np.linalg.norm(left, axis=1), 0.9), 0.7)
         self.assertIn("pegs on", w.steps["Repair"].page.mesh.facts.text())
-
-    def drag_in(self, view: object, start: np.ndarray, end: np.ndarray) -> None:
-        """Drag from one place of the picture to another, in a view."""
-        from PySide6.QtCore import QPoint
-
-        a, b = (QPoint(*np.rint(p).astype(int).tolist()) for p in view.to_screen(np.array([start, end])))  # type: ignore[attr-defined]
-        QTest.mousePress(view, Qt.MouseButton.LeftButton, pos=a)  # type: ignore[call-overload]
-        for t in (0.3, 0.7, 1.0):
-            QTest.mouseMove(view, a + (b - a) * t)  # type: ignore[arg-type]
-        QTest.mouseRelease(view, Qt.MouseButton.LeftButton, pos=b)  # type: ignore[call-overload]
 
 
 del WindowCase

@@ -30,6 +30,7 @@ from wertis.app import theme
 from wertis.app.fields import Choice, DragLabel, Number
 from wertis.app.session import Session
 from wertis.app.theme import apply_theme
+from wertis.app.viewer import Viewer
 from wertis.app.window import MainWindow
 from wertis.core.comp.picture import Compositor
 from wertis.core.geometry import homography
@@ -101,6 +102,14 @@ class WindowCase(unittest.TestCase):
 
     def click(self, point: np.ndarray) -> None:
         QTest.mouseClick(self.window.viewer, Qt.MouseButton.LeftButton, pos=self.place(point))
+
+    def drag_in(self, view: Viewer, start: np.ndarray, end: np.ndarray) -> None:
+        """Drag from one place of the picture to another, in either view."""
+        a, b = (QPoint(*np.rint(p).astype(int).tolist()) for p in view.to_screen(np.array([start, end])))
+        QTest.mousePress(view, Qt.MouseButton.LeftButton, pos=a)
+        for t in (0.3, 0.7, 1.0):
+            QTest.mouseMove(view, a + (b - a) * t)
+        QTest.mouseRelease(view, Qt.MouseButton.LeftButton, pos=b)
 
     def drag(self, a: np.ndarray, b: np.ndarray, modifiers: Qt.KeyboardModifier = Qt.KeyboardModifier.NoModifier) -> None:
         v = self.window.viewer

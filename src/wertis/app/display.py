@@ -46,6 +46,7 @@ class Display(QObject):
     looks : how the panes are set.
     comparison : how the comp is held against the plate.
     steady_wanted : the step in hand shows the steady view.
+    plate_alone_allowed : the panes may be set to the plate alone although the step shows the steady view; not where it was just asked for.
     quick_may_be_small : while a point is dragged, what is shown beside it shows the plate itself.
     """
 
@@ -61,6 +62,7 @@ class Display(QObject):
         self._picture: np.ndarray | None = None  # the comp in view
         viewer.divided.connect(self._divided)
         self.steady_wanted = self.quick_may_be_small = False
+        self.plate_alone_allowed = True
         self._held = QTimer(self)
         self._held.setSingleShot(True)
         self._held.setInterval(_HELD_FOR)
@@ -128,11 +130,12 @@ class Display(QObject):
     def view(self) -> None:
         """The panes or the steady view are set otherwise, or the step shows them or not."""
         viewer, steady, looks = self._viewer, self._steady, self.looks
-        if self.steady_wanted and looks.panes == "beside" and not steady.isVisible():
+        panes = "beside" if looks.panes == "plate" and not self.plate_alone_allowed else looks.panes
+        if self.steady_wanted and panes == "beside" and not steady.isVisible():
             self._panes.lay_out()
             self._panes.halve()
-        viewer.setVisible(not self.steady_wanted or looks.panes != "steady")
-        steady.setVisible(self.steady_wanted and looks.panes != "plate")
+        viewer.setVisible(not self.steady_wanted or panes != "steady")
+        steady.setVisible(self.steady_wanted and panes != "plate")
         steady.held, steady.compared, steady.split, steady.close_ups = looks.held, looks.compared, looks.split, looks.close_ups
         viewer.surface_overlay = looks.surface
         if not viewer.late:  # else its own picture is on its way

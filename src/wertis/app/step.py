@@ -18,6 +18,7 @@ class Step(Overlay):
     order : its place in the strip.
     begins_with : what was opened, of "plate", "tracks" and "items", that brings this step.
     steady : the steady view is shown.
+    steady_on_request : it is shown only where the person asked for it here, and then whatever panes were chosen before.
     looks_at_plate : while a point is dragged, magnifiers show the plate, so that the comp may be made small.
     page : its settings.
     """
@@ -28,6 +29,7 @@ class Step(Overlay):
     order: ClassVar[int]
     begins_with: ClassVar[frozenset[str]] = frozenset()
     steady: bool = False
+    steady_on_request: bool = False
     looks_at_plate: ClassVar[bool] = False
     page: Page
 

@@ -27,10 +27,12 @@ class Workbench:
     window : the parent of dialogs.
     choose_tool : takes the tool that the step and the selection call for; set by the window.
     run : does a command by its id; set by the window.
+    steady_wanted : whether the step in hand shows the steady view; set by the window.
     """
 
     choose_tool: Callable[[], object]
     run: Callable[[str], object]
+    steady_wanted: Callable[[], bool]
 
     def __init__(self, window: QWidget, session: Session, viewer: Viewer, steady: SteadyViewer, playback: Playback, work: LongWork, display: Display,
                  mattes: MatteReader, say: Callable[[str, bool], None]) -> None:
@@ -73,6 +75,13 @@ class Workbench:
         """Paint both views again."""
         self.viewer.update()
         self.steady.update()
+
+    def show_panes(self) -> None:
+        """Show the steady view, or put it away, as the step in hand wants it now."""
+        wanted = self.steady_wanted()
+        if self.display.steady_wanted != wanted:
+            self.display.steady_wanted = wanted
+            self.display.view()
 
     def hold(self, wanted: object, make: Callable[[], Tool | None]) -> None:
         """Take a tool in hand; `make` is not asked when what is `wanted` is there already."""

@@ -42,7 +42,7 @@ _SOURCES = {"given": "given", "perspective": "from the perspective", "flat": "to
 class UseStep(Step):
     """Placing graphics."""
 
-    name, order, begins_with, quiet = "Use", 60, frozenset({"items"}), True
+    name, order, begins_with, quiet, steady_on_request = "Use", 60, frozenset({"items"}), True, True
     page: UsePage
 
     def __init__(self, bench: Workbench) -> None:
@@ -62,12 +62,13 @@ class UseStep(Step):
 
     @property
     def steady(self) -> bool:  # type: ignore[override]
-        """A patch is painted on in the steady view as well."""
-        return self.patches.painting
+        """A patch is painted on in the steady view as well, and a matte is seen there where that is wished."""
+        return self.patches.painting or self.mattes.steady
 
     def commands(self) -> list[Command]:
         return [Command("use.place", "Edit", "Place a graphic", self.place, "P", 3),
                 Command("use.matte", "Edit", "Draw a matte", self.draw_matte, "Shift+P", 3),
+                Command("use.matte-steady", "View", "The matte in the steady view", self.matte_in_steady, "Shift+S", 3),
                 Command("use.grade", "Edit", "Add a grade", self.add_grade, "", 3),
                 Command("use.fill", "Edit", "Lay a colour inside a matte", self.add_fill, "", 3),
                 Command("use.patch", "Edit", "Take out a patch", self.add_patch, "", 3),
@@ -180,6 +181,14 @@ class UseStep(Step):
         """Draw a matte on the selected track."""
         self.bring()
         self.mattes.begin()
+
+    def matte_in_steady(self) -> None:
+        """Show the selected matte in the steady view beside the plate as well, or only in the plate."""
+        if self.mattes.matte is None:
+            self.bench.say("Select a matte first; the steady view shows it beside the plate.", True)
+            return
+        self.bring()
+        self.page.matte.whole.steady.click()
 
     def add_grade(self) -> None:
         """Add a grade on the selected track, inside the matte that is in hand."""

@@ -48,6 +48,11 @@ class MattePart:
         """The selected matte."""
         return self.fields.matte
 
+    @property
+    def steady(self) -> bool:
+        """Whether the matte is seen in the steady view as well."""
+        return self.matte is not None and self.fields.whole.steady.isChecked()
+
     def words(self, motion: str) -> str:
         """What is shown, in a line; `motion` says what carries it."""
         s, matte = self.session, self.matte
@@ -218,8 +223,8 @@ class MattePart:
         matte, shape = self.matte, self.fields.in_hand
         if matte is None:
             return
-        if what in ("look", "preview", "shutter"):
-            {"look": self._look, "preview": self._preview, "shutter": self._shutter}[what]()
+        if what in ("look", "preview", "shutter", "steady"):
+            {"look": self._look, "preview": self._preview, "shutter": self._shutter, "steady": self.bench.show_panes}[what]()
         elif what == "draw":
             self.drawing = True
             self.bench.put_away()
@@ -295,6 +300,8 @@ class MattePart:
         shown = matte is not None and self.session.step == "Use" and bool(how)
         if self.bench.display.pictures.look_at_matte(matte.id if shown and matte is not None else "", how if shown else ""):
             self.bench.display.frame()
+        if self.session.step == "Use":
+            self.bench.show_panes()
 
     def _preview(self) -> None:
         """See the edge taken from the picture, on the frame in view: the matte alone; a second time ends it."""

@@ -41,7 +41,10 @@ class WholeFields(QWidget):
         self.of = combo({}, "The graphic", self._held)
         f.addRow(side_by_side(self.how, self.of))
         self.look = combo(LOOK_WORDS, "How the matte is seen", lambda: hand.ask("look"))
-        f.addRow("Seen", self.look)
+        self.steady = QCheckBox("Steady")
+        self.steady.setToolTip("Show the steady view beside the plate: the matte is seen, drawn and changed in both")
+        self.steady.clicked.connect(lambda: hand.ask("steady"))
+        f.addRow("Seen", side_by_side(self.look, self.steady))
         self.take = combo(TAKE_WORDS, "What of the track's motion carries it",
                           lambda: hand.set_matte("Choose what carries the matte", take=self.take.currentData()))
         self.invert = QCheckBox("Invert")

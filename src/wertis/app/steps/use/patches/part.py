@@ -73,9 +73,7 @@ class PatchPart:
         if self.painting and patch is not None:  # so that the first stroke need not wait for it
             self._warming = threading.Thread(target=self._warm, args=(shot, patch, frame), name="wertis-flat", daemon=True)
             self._warming.start()
-        if self.bench.display.steady_wanted != self.painting:
-            self.bench.display.steady_wanted = self.painting
-            self.bench.display.view()
+        self.bench.show_panes()
 
     def _warm(self, shot: Shot, patch: Patch, frame: int) -> None:
         """Make the flat picture ready; what goes wrong is told when it is painted on."""
