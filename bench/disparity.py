@@ -60,7 +60,8 @@ def main() -> None:
         for model in ("dense", "points"):
             out, begun = plate.parent / f"{model}.csv", time.perf_counter()
             subprocess.run([sys.executable, "-m", "wertis.cli.main", "track", str(plate), "--start", "1", "--model", model, "--region",
-                            f"1,1 {w - 1},1 {w - 1},{h - 1} 1,{h - 1}", "--points", str(plate.parent / "in.csv"), "--out", str(out), "--quiet"], check=True)
+                            f"1,1 {w - 1},1 {w - 1},{h - 1} 1,{h - 1}", "--points",
+                            str(plate.parent / "in.csv"), "--out", str(out), "--quiet"], check=True)
             seconds = time.perf_counter() - begun
             found = points_csv.read_frames(out).get(2, {})
             tell(f"wertis, {model}", np.array([found.get(str(k), (np.nan, np.nan)) for k in range(len(places))]) - 0.5, truth, seconds)
