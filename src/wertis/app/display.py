@@ -47,6 +47,7 @@ class Display(QObject):
     comparison : how the comp is held against the plate.
     steady_wanted : the step in hand shows the steady view.
     plate_alone_allowed : the panes may be set to the plate alone although the step shows the steady view; not where it was just asked for.
+    steady_held : how the step in hand wants the surface held, whatever was chosen; "" for as was chosen.
     quick_may_be_small : while a point is dragged, what is shown beside it shows the plate itself.
     """
 
@@ -63,6 +64,7 @@ class Display(QObject):
         viewer.divided.connect(self._divided)
         self.steady_wanted = self.quick_may_be_small = False
         self.plate_alone_allowed = True
+        self.steady_held = ""
         self._held = QTimer(self)
         self._held.setSingleShot(True)
         self._held.setInterval(_HELD_FOR)
@@ -136,7 +138,7 @@ class Display(QObject):
             self._panes.halve()
         viewer.setVisible(not self.steady_wanted or panes != "steady")
         steady.setVisible(self.steady_wanted and panes != "plate")
-        steady.held, steady.compared, steady.split, steady.close_ups = looks.held, looks.compared, looks.split, looks.close_ups
+        steady.held, steady.compared, steady.split, steady.close_ups = self.steady_held or looks.held, looks.compared, looks.split, looks.close_ups
         viewer.surface_overlay = looks.surface
         if not viewer.late:  # else its own picture is on its way
             self._show(self._picture, "")

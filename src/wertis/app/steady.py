@@ -56,8 +56,8 @@ class SteadyViewer(Viewer):
 
     @property
     def tool(self) -> Tool | None:  # type: ignore[override]
-        """The tool in hand is the plate view's."""
-        return self._plate_view.tool
+        """The tool in hand is the plate view's, where there is a surface held still to use it on."""
+        return self._plate_view.tool if self.through is not None else None
 
     @tool.setter
     def tool(self, tool: Tool | None) -> None:
@@ -75,7 +75,7 @@ class SteadyViewer(Viewer):
     def show_frame(self, picture: np.ndarray | None, trouble: str) -> None:
         """Show a frame (h, w, 3) uint8 held still, or say why it cannot be."""
         track = self.session.track
-        self.overlays, self.surface_overlay = self._plate_view.overlays, self._plate_view.surface_overlay
+        self.overlays, self.surface_overlay = False, self._plate_view.surface_overlay  # nothing is drawn where there is nothing to draw it on
         self._now = self._before = None
         motion = motion_of(track) if track is not None else None
         if track is None or motion is None:
@@ -98,7 +98,7 @@ class SteadyViewer(Viewer):
         plate = self.session.cache.peek(self.session.frame) if comparing and self.session.cache is not None else None
         if isinstance(plate, np.ndarray):
             picture = as_shown(plate, self.session.viewing)  # the reference frame is shown without graphics, so this one is as well
-        self.through = compose(onto, back)
+        self.through, self.overlays = compose(onto, back), self._plate_view.overlays
         # a quick look is smaller than the frame it stands for
         whole = HomographyWarp(homography.scaling(full[0] / picture.shape[1], full[1] / picture.shape[0]))
         self._now = warped(picture, compose(self.through, whole), size)

@@ -19,6 +19,7 @@ class Step(Overlay):
     begins_with : what was opened, of "plate", "tracks" and "items", that brings this step.
     steady : the steady view is shown.
     steady_on_request : it is shown only where the person asked for it here, and then whatever panes were chosen before.
+    steady_held : how the steady view holds the surface, one of `steady.HELD`; "" for as was chosen.
     looks_at_plate : while a point is dragged, magnifiers show the plate, so that the comp may be made small.
     page : its settings.
     """
@@ -30,6 +31,7 @@ class Step(Overlay):
     begins_with: ClassVar[frozenset[str]] = frozenset()
     steady: bool = False
     steady_on_request: bool = False
+    steady_held: str = ""
     looks_at_plate: ClassVar[bool] = False
     page: Page
 

@@ -96,7 +96,8 @@ class MainWindow(QMainWindow):
         self.display = Display(s, self.viewer, self.steady, self.panes, self.playback, lambda: self.transport.graphics, self)
         self.mattes = MatteReader(lambda: self.viewer.update(), self)
         self.bench = Workbench(self, s, self.viewer, self.steady, self.playback, self.work, self.display, self.mattes, self.say)
-        self.bench.choose_tool, self.bench.run, self.bench.steady_wanted = self._choose_tool, self.run_command, lambda: self.step.steady
+        self.bench.choose_tool, self.bench.run = self._choose_tool, self.run_command
+        self.bench.steady_wanted = lambda: (self.step.steady, self.step.steady_held)
         self.drift_worker = DriftWorker(s, lambda: self.job is not None or self.display.dragging, self)
         self.autosaver = Autosaver(s, self)
         self.watcher = Watcher(s, self._files_changed, self)
@@ -405,7 +406,7 @@ class MainWindow(QMainWindow):
         self.viewer.overlay = step
         self.details.bring(step.name)
         self.display.steady_wanted, self.display.quick_may_be_small = step.steady, step.looks_at_plate
-        self.display.plate_alone_allowed = not step.steady_on_request
+        self.display.plate_alone_allowed, self.display.steady_held = not step.steady_on_request, step.steady_held
         self._choose_tool()
         self.display.view()
         hint = self._hint()

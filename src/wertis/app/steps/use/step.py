@@ -65,6 +65,11 @@ class UseStep(Step):
         """A patch is painted on in the steady view as well, and a matte is seen there where that is wished."""
         return self.patches.painting or self.mattes.steady
 
+    @property
+    def steady_held(self) -> str:  # type: ignore[override]
+        """A matte is seen on the whole picture held still, since it may reach far beyond the surface."""
+        return "place" if self.mattes.steady else ""
+
     def commands(self) -> list[Command]:
         return [Command("use.place", "Edit", "Place a graphic", self.place, "P", 3),
                 Command("use.matte", "Edit", "Draw a matte", self.draw_matte, "Shift+P", 3),

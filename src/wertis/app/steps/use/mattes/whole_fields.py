@@ -17,7 +17,7 @@ from wertis.core.shot.mattes import MatteSource
 
 TAKE_WORDS = {"all": "All", "perspective": "As a plane", "affine": "No perspective", "similarity": "Shift, scale, turn", "shift-scale": "Shift, scale",
               "shift-turn": "Shift, turn", "shift": "Shift alone"}
-LOOK_WORDS = {"": "Tinted over the picture", "alone": "Alone", "leaks": "Alone, faint parts raised", "out": "What it cuts out"}
+LOOK_WORDS = {"": "Tinted", "alone": "Alone", "leaks": "Leaks", "out": "Cut-out"}
 HOW_WORDS = {"in front": "In front of", "limits": "Limits"}
 SOURCE_WORDS = {"": "Nothing", "brightness": "What is bright", "colour": "A colour", "difference": "What differs from...", "file": "A matte from files..."}
 FALL_WORDS = {"smooth": "Smoothly", "linear": "Straight"}
@@ -40,7 +40,8 @@ class WholeFields(QWidget):
         self.how = combo(HOW_WORDS, "What it does to a graphic", self._held)
         self.of = combo({}, "The graphic", self._held)
         f.addRow(side_by_side(self.how, self.of))
-        self.look = combo(LOOK_WORDS, "How the matte is seen", lambda: hand.ask("look"))
+        self.look = combo(LOOK_WORDS, "How the matte is seen: tinted over the picture, alone, alone with faint parts raised so that leaks show, or "
+                          "what it cuts out", lambda: hand.ask("look"))
         self.steady = QCheckBox("Steady")
         self.steady.setToolTip("Show the steady view beside the plate: the matte is seen, drawn and changed in both")
         self.steady.clicked.connect(lambda: hand.ask("steady"))
