@@ -2,15 +2,15 @@
 
 import contextlib
 import io
+import itertools
 import multiprocessing
 import os
 import shutil
 import signal
 import tempfile
-import threading
 import time
 import unittest
-from collections.abc import Iterator
+from collections.abc import Callable
 from pathlib import Path
 from unittest import mock
 
@@ -24,6 +24,7 @@ from wertis.cli.main import main
 from wertis.core.errors import WertisError
 from wertis.core.files import clear_leftovers, replacing
 from wertis.core.imaging import parallel
+from wertis.core.jobs.events import Event
 from wertis.scripting import cluster as clusters
 from wertis.scripting.cluster import Cluster
 
@@ -73,47 +74,43 @@ class ClusterTest(unittest.TestCase):
             with self.assertRaisesRegex(WertisError, "nothing.png"):
                 shot.render(self.base / "gone" / "c.####.png", cluster=cluster)
 
-    @contextlib.contextmanager
-    def killing(self, cluster: Cluster, every: float, most: int) -> Iterator[list[int]]:
-        """The first process that is at work is ended by SIGKILL, again and again; the numbers of those."""
-        over, killed = threading.Event(), []
+    def killing(self, cluster: Cluster, every: int, most: int) -> tuple[Callable[[Event], None], list[int]]:
+        """Something to tell of progress, that ends by SIGKILL the first process that is at work, at the first event and then at every so many; and the
+        numbers of those that were ended."""
+        killed: list[int] = []
+        events = itertools.count()
 
-        def kill() -> None:
-            while not over.wait(every):
-                for worker in cluster._own.workers.values():
-                    process = getattr(worker, "process", None)
-                    if process is not None and process.pid and len(killed) < most:
-                        with contextlib.suppress(ProcessLookupError):
-                            os.kill(process.pid, signal.SIGKILL)
-                            killed.append(process.pid)
-                        break
+        def told(event: Event) -> None:
+            if next(events) % every or len(killed) >= most:
+                return
+            process = next((p for w in cluster._own.workers.values() if (p := getattr(w, "process", None)) is not None and p.pid), None)
+            if process is not None:
+                with contextlib.suppress(ProcessLookupError):
+                    os.kill(process.pid, signal.SIGKILL)
+                    killed.append(process.pid)
 
-        thread = threading.Thread(target=kill)
-        thread.start()
-        try:
-            yield killed
-        finally:
-            over.set()
-            thread.join()
+        return told, killed
 
     def test_a_killed_process_loses_nothing(self) -> None:
-        with Cluster(workers=2) as cluster, self.killing(cluster, 1.5, 4) as killed:
+        with Cluster(workers=2) as cluster:
+            told, killed = self.killing(cluster, 9, 4)
             for name in ("killed", "again"):
-                wertis.open(self.saved).render(self.base / name / "c.####.png", cluster=cluster)
+                wertis.open(self.saved).render(self.base / name / "c.####.png", cluster=cluster, progress=told)
         self.assertTrue(killed)
         for name in ("killed", "again"):
             self.assert_same(self.base / name)
 
     def test_dense_motion_drift_and_maps_are_the_same_bits_whoever_is_killed(self) -> None:
-        def all_of(name: str, cluster: Cluster | None) -> tuple[dict[str, bytes], list[bytes]]:
+        def all_of(name: str, cluster: Cluster | None, told: Callable[[Event], None] | None = None) -> tuple[dict[str, bytes], list[bytes]]:
             shot = wertis.open(self.saved)
             shot.range = (1001, 1012)
             folder = self.base / name
             folder.mkdir(exist_ok=True)
             dense = shot.add(self.made.region, 1006, "Dense", "dense", keep=folder / "dense")
-            dense.track(cluster=cluster)
-            drift = [*shot.surface("Wall").check(cluster=cluster).by_frame.values(), *dense.check(frames=[1001, 1012], cluster=cluster).by_frame.values()]
-            shot.surface("Wall").export_motion(folder / "map.####.exr", "map", cluster=cluster, y_up=True)
+            dense.track(cluster=cluster, progress=told)
+            drift = [*shot.surface("Wall").check(cluster=cluster, progress=told).by_frame.values()]
+            drift += dense.check(frames=[1001, 1012], cluster=cluster, progress=told).by_frame.values()
+            shot.surface("Wall").export_motion(folder / "map.####.exr", "map", cluster=cluster, y_up=True, progress=told)
             fields = {}
             for path in sorted((folder / "dense").iterdir()):  # of the EXR files the pixels: their heads hold the time of writing
                 source = oiio.ImageInput.open(str(path))
@@ -129,8 +126,8 @@ class ClusterTest(unittest.TestCase):
         alone = all_of("alone", None)
         with Cluster(workers=2, chunk=3) as cluster:
             self.assertEqual(all_of("shared", cluster) == alone, True)
-            with self.killing(cluster, 2.0, 5) as killed:
-                self.assertEqual(all_of("robbed", cluster) == alone, True)
+            told, killed = self.killing(cluster, 7, 5)
+            self.assertEqual(all_of("robbed", cluster, told) == alone, True)
         self.assertTrue(killed)
 
     def test_several_tracks_at_a_time(self) -> None:
