@@ -25,56 +25,8 @@ from wertis.core.imaging.patch_alignment import PatchAlignment, View, grid_on, n
 from wertis.core.imaging.pyramid import HeldOut, Pyramid
 from wertis.core.track.mesh_pass import TAPS, TilePass, mesh_pass
 from wertis.core.track.mesh_reference import MeshReference, MeshTiles
+from wertis.core.track.mesh_settings import ALIGNMENT, BENDING, BLUR, OCCLUSION, PHOTOMETRY, PREDICTION, UNCERTAINTY
 from wertis.core.track.shape_basis import ShapeBasis
-
-_STEPS = {0: 2, 1: 2, 2: 3, 3: 5, 4: 6}  # of Gauss-Newton, most of each level
-_ARRIVED = 0.02  # pixels of a step, 95 of 100 control points, below which a level is done
-_INTERPOLATION_VARIANCE = 0.1  # luma variance that interpolation leaves in any picture
-_MODEL_ERROR = 0.03  # part of a tile's texture variance that is left where all is well (resampling, blur, small wrinkles)
-_ROBUST_CUT = 4.0  # times the usual misfit at which a tile counts a quarter
-_GRAIN_SLOPES = {0: 0.64, 1: 0.09, 2: 0.01}  # of each level, the squared slopes per pixel that grain of variance 1 at the finest level gives by itself
-_AVERAGED_GRAIN, _AVERAGED_SLOPES = 3.0, 2.0  # pixels of a blur that halve the variance of a level's grain, and of its slopes (measured on made noise)
-_INLIER_QUANTILE = 0.4  # of the tiles' misfits that is taken for the usual one, so that up to half of the surface may be hidden
-_LEAST_CORRELATION = 0.3  # part of the correlation that grain leaves, below which a tile shows something else
-_EDGE_ON = 0.17  # of the surface's usual area, the cosine of 80 degrees: what is turned away further is not measured
-_SURE_START, _FAIR_START = 1.0, 4.0  # pixels by which the last frame was predicted, up to which tracking begins at level 1, and at level 2
-_DEGREES_OF_FREEDOM = 4.0  # degrees of freedom of Student's t, by which bending is expected: creases are rare and allowed
-_LEAST_SCALE, _MOST_SCALE = 0.03, 30.0  # pixels: range of the second differences that are expected
-_FIRST_SCALE = 1.0  # pixels of the same, before anything is known
-_DAMPING = 1 / 40.0 ** 2  # per square pixel, Tikhonov damping towards the prediction
-_DAMPING_OCCLUDED = 1 / 3.0 ** 2  # the same where the surface is hidden
-_MOSTLY_VISIBLE = 0.85  # share of the texture from which a frame's shape is learned
-_SOME_OCCLUDED = 0.03  # share of the rich texture from which something hides the surface
-_LITTLE_TEXTURE = 0.15  # of the usual texture round a control point, below which nobody can say that it is hidden
-_COVARIANCE_EVERY = 3  # frames: what grain leaves changes slowly
-_SHUTTER = 0.5  # part of a frame for which a shutter is usually open, by common practice: whether it could blur
-_BLUR_GAIN = 0.01  # of correlation, a frame, from which blur is believed
-_SHUTTERS = (0.0, 0.25, 0.375, 0.5, 0.625, 0.75, 1.0)
-_SHUTTER_TILES = 200  # that show which shutter it is
-_SHUTTER_FRAMES = 9  # from which it is measured; a third of them where there seems to be none
-_LEAST_BLUR = 1.5  # pixels, length of a blur from which it is modelled
-_REDETECTED_TURNS, _WORTH_ANOTHER = 5, 0.005  # most turns of a frame, and share of the texture that one must bring for another
-_LEAST_GAIN = 0.001  # share of the texture from which what was found again is believed
-_PATCH_SIDE, _PATCH_SIDES, _PATCH_OVERLAP = 0.8, (15, 41), 0.9  # of the control points' distance, pixels, and of the side: patches to find it by
-_SURROUNDINGS = 2.5  # sides of a patch, round what is hidden, in which patches are looked for
-_LEAST_DISPLACEMENT = 0.3  # pixels by which a patch that is found must lie off
-_LEAST_ERROR = 0.02  # pixels, of a vertex however rich its texture: resampling
-_ERROR_FACTOR = 2.2  # times the expected error that the equations state, for what they leave out: tiles share grain, light is not quite a ramp
-_ERROR_OF_BLUR = 0.01  # part of a blur's length by which its middle may lie off: the shutter, and a motion that changes while it is open
-_DRIFT_FOLDED = 8.0  # pixels a frame, where a part that is not surrounded by what is seen may have folded under
-_DRIFT_OCCLUDED = 0.9  # pixels a frame, by which a hidden part may come to lie elsewhere than expected
-_HALF, _SURE_CORRELATION = 0.5, 0.65  # share that matches below which that much correlation of it is asked for
-_COARSER = 2  # coarser levels that speak where the finest knows little; what is coarser still is blind to a wrinkle
-_LITTLE_UNKNOWN, _LEAST_COARSER = 0.05, 8  # share of a coarser tile that is unknown, below which it is not asked, and tiles that tell what misfit is usual
-_MEASURED_INFORMATION = 50.0  # per square pixel, of a control point: a deviation of a seventh of a pixel, from which its place is measured
-_RICH, _LEAST_LOST = 8.0, 4  # times the grain's variance from which a tile is rich, and rich tiles that must be lost before they are looked for
-_NEARLY_ALIKE = 0.85  # correlation of a rich tile from which it lies where it should, however it misfits
-_LEAST_MATCHED = 0.05  # share of the region's texture below which a frame is lost
-_BENDING_WEIGHTS = {2: 0.001, 3: 1.0}  # weight of second and third differences in what is expected of bending
-_VALIDATED_FIRST, _VALIDATED_EVERY = 6, 6  # frames on which bending is chosen anew
-_LEAST_INNOVATION_PRIOR = 1e-3  # weight of the prior on the innovation where nothing is occluded, as part of the weight where all is
-_KEPT_VELOCITY = 0.8  # part of the motion beside the whole surface's similarity that is predicted to go on
-_KEPT_VELOCITY_OCCLUDED = 0.6  # the same where the surface is hidden
 
 _NUMBERS = ("_bending_scale", "_innovation_scale", "_innovation", "_usual_matched_share", "grain", "_count", "_any_occluded", "_shutter",
             "_shutter_measured")
@@ -130,8 +82,8 @@ class MeshTracker:
         self.values = self.lattice.identity
         self._velocity = np.zeros_like(self.values)
         self._fixed_bending_scale = bend
-        self._bending_scale = bend if bend is not None else _FIRST_SCALE  # pixels, of the surface's differences
-        self._innovation_scale = _FIRST_SCALE  # pixels, of the second differences of the change against the prediction
+        self._bending_scale = bend if bend is not None else BENDING.first_scale  # pixels, of the surface's differences
+        self._innovation_scale = BENDING.first_scale  # pixels, of the second differences of the change against the prediction
         self._count = 0
         self._any_occluded = False
         self._reference_motion: np.ndarray | None = None  # (rows, columns, 2) of the reference frame, pixels a frame: it may be blurred by it
@@ -140,7 +92,7 @@ class MeshTracker:
         self._blurred_tiles: dict[int, tuple[MeshTiles, np.ndarray]] = {}
         self._shutter = 0.0  # part of a frame for which the shutter is open, once it has been seen to blur
         self._shutter_measured = 0  # frames
-        self._shutter_scores = dict.fromkeys(_SHUTTERS, 0.0)
+        self._shutter_scores = dict.fromkeys(BLUR.shutters, 0.0)
         self._deviations: np.ndarray | None = None
         self._bases: dict[tuple[int, float], csr_array] = {}
         self._expected: np.ndarray | None = None
@@ -162,11 +114,11 @@ class MeshTracker:
             pyramid = Pyramid(luma)
         pyramid.held = HeldOut(held) if held is not None else None
         predicted = self.values + self._velocity if self._expected is None else self._expected
-        top = 1 if self._innovation < _SURE_START else 2 if self._innovation < _FAIR_START else self.reference.coarsest
+        top = 1 if self._innovation < ALIGNMENT.sure_start else 2 if self._innovation < ALIGNMENT.fair_start else self.reference.coarsest
         top = max(top, 2) if self._any_occluded else top
         self._set_blur(predicted - self.values)
         found, look = self._aligned(pyramid, predicted, min(top, self.reference.coarsest))
-        if self._reference_motion is None and self._matched_share(look) > _LEAST_MATCHED:
+        if self._reference_motion is None and self._matched_share(look) > ALIGNMENT.least_matched:
             self._reference_motion = found - self.values
             self._set_blur(self._reference_motion)
             self._measure_shutter(pyramid, found)
@@ -179,7 +131,7 @@ class MeshTracker:
             other, second = self._aligned(pyramid, self.values, self.reference.coarsest)
             if self._matched_share(second) > share:
                 found, look, share = other, second, self._matched_share(second)
-        if share < _LEAST_MATCHED or (share < _HALF and self._matched_likeness(look) < _SURE_CORRELATION):
+        if share < ALIGNMENT.least_matched or (share < ALIGNMENT.half and self._matched_likeness(look) < ALIGNMENT.sure_correlation):
             self._velocity = 0.5 * self._velocity
             self._innovation = 1e3
             return MeshFix(self.mesh, None, seen=share, reason=f"only {share:.0%} of the region is seen")
@@ -189,16 +141,16 @@ class MeshTracker:
         self.shapes.moved(found - self.values)
         self._last_motion = found - self.values
         self.values = found
-        self._any_occluded = share < (1 - _SOME_OCCLUDED) * self._usual_matched_share or self._occluded_share(look) > _SOME_OCCLUDED
-        if share > _MOSTLY_VISIBLE:
+        self._any_occluded = share < (1 - OCCLUSION.some_occluded) * self._usual_matched_share or self._occluded_share(look) > OCCLUSION.some_occluded
+        if share > OCCLUSION.mostly_visible:
             self.shapes.learn(self.direction * self._count, found)
         places = evaluate(self.lattice, found, self.vertices)[0]
         near = self._vertex_weights @ (look.weight * np.sqrt(look.tiles.energy[look.chosen]))
         measured = near > 0.5 * self._vertex_weights @ np.sqrt(look.tiles.energy[look.chosen])
         self._occluded_for = np.where(measured, 0, self._occluded_for + 1)
-        growth = np.full(len(measured), _DRIFT_OCCLUDED)
+        growth = np.full(len(measured), UNCERTAINTY.drift_surrounded)
         if not measured.all():
-            growth[~surrounded(self.vertices, measured)] = _DRIFT_FOLDED
+            growth[~surrounded(self.vertices, measured)] = UNCERTAINTY.drift_folded
         self._occluded_error = np.where(measured, 0, self._occluded_error + growth)
         return MeshFix(self.mesh, from_centred(places), self._expected_errors(), measured, share)
 
@@ -223,7 +175,7 @@ class MeshTracker:
         """Go on from what `state` gave."""
         self.values, self._velocity, self._occluded_for = state["values"], state["velocity"], state["occluded_for"]
         self._occluded_error = state["occluded_error"]
-        self._shutter_scores = dict(zip(_SHUTTERS, map(float, state["shutter_scores"]), strict=True))
+        self._shutter_scores = dict(zip(BLUR.shutters, map(float, state["shutter_scores"]), strict=True))
         for name, number in zip(_NUMBERS, state["numbers"], strict=True):
             setattr(self, name, type(getattr(self, name))(number))
         for name in _PERHAPS:
@@ -247,14 +199,14 @@ class MeshTracker:
             if level == 0 and self._blur is not None and self._shutter:
                 self._set_blur(values - self.values)
                 ready = None
-            for _ in range(_STEPS[level]):
+            for _ in range(ALIGNMENT.steps[level]):
                 look, ready = ready or self._linearise(pyramid, level, values), None
                 if level > 2:
                     step = self._affine_step(look)
                 else:
                     step = self._step(pyramid, look, level, values, predicted)
                 values = values + step
-                if level and np.quantile(np.abs(step), 0.95) < _ARRIVED * 2 ** level:
+                if level and np.quantile(np.abs(step), 0.95) < ALIGNMENT.arrived * 2 ** level:
                     break
         return values, look
 
@@ -270,24 +222,24 @@ class MeshTracker:
         What comes into sight beside a part that is seen goes on from it, wherever it was expected while it was hidden; so each turn also starts from the
         seen part's continuation, where that matches better.
         """
-        for _ in range(_REDETECTED_TURNS):
+        for _ in range(OCCLUSION.turns):
             # what has little texture shows by its misfit neither that it is hidden nor that it is back
-            rich = look.tiles.energy[look.chosen] > _RICH * self.grain
+            rich = look.tiles.energy[look.chosen] > OCCLUSION.rich * self.grain
             # ... and what is nearly as alike as noise lets it be misfits by less than a search would find
-            other = look.measured.likeness < _NEARLY_ALIKE
+            other = look.measured.likeness < OCCLUSION.nearly_alike
             lost = look.tiles.centre[look.chosen][rich & other & (look.weight < 0.2) & (look.measured.held < 0.1)]
-            if len(lost) < _LEAST_LOST:
+            if len(lost) < OCCLUSION.least_lost:
                 break
             share, before = self._matched_share(look), values
             continued = self._continued(look, values)
             there = self._linearise(pyramid, 0, continued)
-            if self._matched_share(there) > share + _LEAST_GAIN:
+            if self._matched_share(there) > share + OCCLUSION.least_gain:
                 values, look = continued, there
             moved = self._moved_to_patches(pyramid, values, look, lost)
             after = self._linearise(pyramid, 0, moved) if moved is not values else look
-            if self._matched_share(after) > self._matched_share(look) + _LEAST_GAIN:
+            if self._matched_share(after) > self._matched_share(look) + OCCLUSION.least_gain:
                 values, look = moved, after
-            if values is before or self._matched_share(look) < share + _WORTH_ANOTHER:
+            if values is before or self._matched_share(look) < share + OCCLUSION.worth_another:
                 break
         return values
 
@@ -311,8 +263,8 @@ class MeshTracker:
         patches = self._patches
         near = nearest(patches.centres, lost, 1)[0][:, 0]
         view = View(pyramid, pyramid.held, lambda p: evaluate(self.lattice, values, p)[0], self._slopes_of(values), (0, 0), pyramid.size)
-        found = patches.align(view, np.flatnonzero(near < _SURROUNDINGS * patches.side))
-        displaced = (np.linalg.norm(found.moves, axis=1) > _LEAST_DISPLACEMENT) & (near[found.patches] < patches.side)
+        found = patches.align(view, np.flatnonzero(near < OCCLUSION.surroundings * patches.side))
+        displaced = (np.linalg.norm(found.moves, axis=1) > OCCLUSION.least_displacement) & (near[found.patches] < patches.side)
         places, moves = patches.centres[found.patches][displaced], found.moves[displaced]
         if not len(places):
             return values
@@ -330,9 +282,9 @@ class MeshTracker:
     @cached_property
     def _patches(self) -> PatchAlignment:
         """What parts that come into sight again are found by; made when something is hidden for the first time."""
-        side = int(np.clip(_PATCH_SIDE * self.lattice.step, *_PATCH_SIDES)) // 2 * 2 + 1
+        side = int(np.clip(OCCLUSION.patch_side * self.lattice.step, *OCCLUSION.patch_sides)) // 2 * 2 + 1
         mask = self.reference.mask
-        return PatchAlignment(self.reference.pyramid, mask, side, grid_on(mask, _PATCH_OVERLAP * side), max(self.lattice.step, 2.0 * side))
+        return PatchAlignment(self.reference.pyramid, mask, side, grid_on(mask, OCCLUSION.patch_overlap * side), max(self.lattice.step, 2.0 * side))
 
     def _fitted_to_matches(self, pyramid: Pyramid, values: np.ndarray, look: _Linearisation, places: np.ndarray, moves: np.ndarray) -> np.ndarray:
         """Values drawn to moves (n, 2) at places (n, 2) of the reference, as far as what is seen lets them."""
@@ -365,25 +317,25 @@ class MeshTracker:
                     self._blurred_tiles[level] = self._blurred(tiles, jacobian)
                 tiles, length = self._blurred_tiles[level]
             along = self._shutter * (jacobian @ evaluate(self.lattice, self._reference_motion, tiles.centre[chosen])[0][..., None])[..., 0]
-            grain_there = _averaged(np.linalg.norm(along, axis=1) * shorter, _AVERAGED_GRAIN)
-            grain_here, grain_slopes = (_averaged(length[chosen] * shorter, half) for half in (_AVERAGED_GRAIN, _AVERAGED_SLOPES))
+            grain_there = _averaged(np.linalg.norm(along, axis=1) * shorter, PHOTOMETRY.averaged_grain)
+            grain_here, grain_slopes = (_averaged(length[chosen] * shorter, half) for half in (PHOTOMETRY.averaged_grain, PHOTOMETRY.averaged_slopes))
         measured = mesh_pass(pyramid[level], tiles, chosen, self.lattice, values, pyramid.held[level] if pyramid.held is not None else None, along)
         area = jacobian[:, 0, 0] * jacobian[:, 1, 1] - jacobian[:, 0, 1] * jacobian[:, 1, 0]
         grain = self.grain
         gain = np.maximum(measured.gain, 0.05)
         grains = grain_here + grain_there / gain ** 2
-        other = _INTERPOLATION_VARIANCE * (1 + 1 / gain ** 2) + _MODEL_ERROR * tiles.energy[chosen]
+        other = PHOTOMETRY.interpolation_variance * (1 + 1 / gain ** 2) + PHOTOMETRY.model_error * tiles.energy[chosen]
         usual = grain * grains + other
         ratio = measured.variance / gain ** 2 / usual
         amount = np.sqrt(tiles.energy[chosen])
-        there = measured.whole & (measured.held < 0.1) & (area > _EDGE_ON * max(np.median(area), 1e-3)) & (measured.gain > 0.05)
-        scale = max(_weighted_quantile(ratio[there], amount[there], _INLIER_QUANTILE) * 1.3, 0.5) if there.any() else 1.0
+        there = measured.whole & (measured.held < 0.1) & (area > PHOTOMETRY.edge_on * max(np.median(area), 1e-3)) & (measured.gain > 0.05)
+        scale = max(_weighted_quantile(ratio[there], amount[there], PHOTOMETRY.inlier_quantile) * 1.3, 0.5) if there.any() else 1.0
         misfit = ratio / scale
         due = tiles.energy[chosen] / (tiles.energy[chosen] + 3 * usual)  # the likeness that noise alone leaves
-        alike = measured.likeness > _LEAST_CORRELATION * due
-        weight = there * alike / (1 + (misfit / _ROBUST_CUT) ** 2) ** 2
+        alike = measured.likeness > PHOTOMETRY.least_correlation * due
+        weight = there * alike / (1 + (misfit / PHOTOMETRY.robust_cut) ** 2) ** 2
         slopes = tiles.structure[chosen][:, 0] + tiles.structure[chosen][:, 2]
-        real = np.maximum(1 - _GRAIN_SLOPES.get(level, 0.0) * grain * grain_slopes * tiles.count[chosen] / slopes, 0)
+        real = np.maximum(1 - PHOTOMETRY.grain_slopes.get(level, 0.0) * grain * grain_slopes * tiles.count[chosen] / slopes, 0)
         # grain that is averaged along a blur is alike from pixel to pixel, so that a tile's sums vary as if it were not averaged
         per = weight * real / ((grain * (1 + 1 / gain ** 2) + other) * scale)
         # from the reference's pixels to the picture's: u = -J d, so that information becomes J^-T S J^-1 and a pull -J^-T b
@@ -408,7 +360,8 @@ class MeshTracker:
         middle = slice(1, -1)
         difference_ = np.abs(now - own)[middle, middle]
         longest = float(np.quantile(np.maximum(np.linalg.norm(now[middle, middle], axis=2), np.linalg.norm(own[middle, middle], axis=2)), 0.5))
-        self._blur = now if longest * _SHUTTER > _LEAST_BLUR and float(np.quantile(difference_, 0.5)) * _SHUTTER > 0.2 * _LEAST_BLUR else None
+        visible = longest * BLUR.usual_shutter > BLUR.least_length
+        self._blur = now if visible and float(np.quantile(difference_, 0.5)) * BLUR.usual_shutter > 0.2 * BLUR.least_length else None
 
     def _blurred(self, tiles: MeshTiles, jacobian: np.ndarray) -> tuple[MeshTiles, np.ndarray]:
         """The reference's tiles blurred as the frame at hand is, and over how many pixels (K,); `jacobian` (n, 2, 2) at those that are usable."""
@@ -421,13 +374,13 @@ class MeshTracker:
 
     def _measure_shutter(self, pyramid: Pyramid, values: np.ndarray) -> None:
         """For the first blurred frames: which shutter makes the reference look most like them."""
-        done = self._shutter_measured >= (_SHUTTER_FRAMES if self._shutter else _SHUTTER_FRAMES // 3)
+        done = self._shutter_measured >= (BLUR.frames if self._shutter else BLUR.frames // 3)
         if self._blur is None or self._reference_motion is None or done or self.reference.coarsest < 1:
             return
         self._shutter_measured += 1
         count = len(self.reference.tiles(1).usable)
-        some = np.arange(0, count, max(count // _SHUTTER_TILES, 1))
-        for shutter in _SHUTTERS:
+        some = np.arange(0, count, max(count // BLUR.tiles, 1))
+        for shutter in BLUR.shutters:
             self._shutter = shutter
             look = self._linearise(pyramid, 1, values, some)
             rich = look.tiles.energy[look.chosen] > 8 * self.grain
@@ -435,7 +388,7 @@ class MeshTracker:
         self._blurred_tiles = {}
         best = max(self._shutter_scores, key=lambda s: self._shutter_scores[s])
         gain = (self._shutter_scores[best] - self._shutter_scores[0.0]) / self._shutter_measured
-        self._shutter = best if gain > _BLUR_GAIN else 0.0
+        self._shutter = best if gain > BLUR.gain else 0.0
 
     def _affine_step(self, look: _Linearisation) -> np.ndarray:
         """A step of the whole surface's affine motion (rows, columns, 2)."""
@@ -460,11 +413,11 @@ class MeshTracker:
         """
         total = self._information(look)
         found = []
-        for level in range(1, min(_COARSER, self.reference.coarsest) + 1):
+        for level in range(1, min(PHOTOMETRY.coarser, self.reference.coarsest) + 1):
             basis = self._tile_basis(self.reference.tiles(level), self.lattice)
-            unknown = basis.T @ (_MEASURED_INFORMATION / (total + _MEASURED_INFORMATION))
-            part = np.flatnonzero(unknown > _LITTLE_UNKNOWN)
-            if len(part) < _LEAST_COARSER:
+            unknown = basis.T @ (PHOTOMETRY.measured_information / (total + PHOTOMETRY.measured_information))
+            part = np.flatnonzero(unknown > PHOTOMETRY.little_unknown)
+            if len(part) < PHOTOMETRY.least_coarser:
                 break
             coarse, share = self._linearise(pyramid, level, values, part), unknown[part]
             found.append((coarse.tiles.centre, coarse.information * share[:, None], coarse.pull * share[:, None]))
@@ -482,7 +435,7 @@ class MeshTracker:
         system.add_places(look.tiles.centre[look.chosen], look.information, look.pull)
         for order in DIFFERENCES:
             system.add_bending(order, 1 / (self._innovation_scale * 2 ** (order * level)) ** 2)
-        system.add_diagonal(_DAMPING + self._occlusion(look, lattice) * _DAMPING_OCCLUDED)
+        system.add_diagonal(PREDICTION.damping + self._occlusion(look, lattice) * PREDICTION.damping_occluded)
         step = system.solve()
         for finer in reversed(self._lattices[:level]):
             step = bspline.refined(step, finer.shape)
@@ -509,17 +462,17 @@ class MeshTracker:
                 bending, innovation = differences[..., :2], differences[..., 2:]
                 if self._fixed_bending_scale is None:
                     # a crease has to be seen: where nothing is measured bending is as unlikely as it is large
-                    usual = (_DEGREES_OF_FREEDOM + 2) / (_DEGREES_OF_FREEDOM * scale ** 2)
-                    weight = (seen * _student(bending, scale) + (1 - seen) * usual) * (count * _BENDING_WEIGHTS[order]) * (1 - 0.999 * occluded)
+                    usual = (BENDING.degrees_of_freedom + 2) / (BENDING.degrees_of_freedom * scale ** 2)
+                    weight = (seen * _student(bending, scale) + (1 - seen) * usual) * (count * BENDING.weights[order]) * (1 - 0.999 * occluded)
                 else:
                     weight = np.full(bending.shape[:2], count / scale ** 2)
                 pull = -weight[..., None] * bending
                 if order == 2:
-                    innovation_weight = count * _student(innovation, self._innovation_scale) * np.maximum(occluded, _LEAST_INNOVATION_PRIOR)
+                    innovation_weight = count * _student(innovation, self._innovation_scale) * np.maximum(occluded, PREDICTION.least_innovation_prior)
                     weight, pull = weight + innovation_weight, pull - innovation_weight[..., None] * innovation
                 system.add_difference(kernel, weight)
                 system.add_right(difference_transposed(pull, kernel))
-        damping = _DAMPING + hidden * _DAMPING_OCCLUDED
+        damping = PREDICTION.damping + hidden * PREDICTION.damping_occluded
         system.add_diagonal(damping)
         system.add_right(-damping[..., None] * (values - predicted))
         return system
@@ -527,7 +480,7 @@ class MeshTracker:
     def _known(self, look: _Linearisation) -> np.ndarray:
         """(rows, columns) 0..1 how far each control point's place is measured rather than guessed."""
         total = self._information(look)
-        return np.asarray((total / (total + _MEASURED_INFORMATION)).reshape(self.lattice.shape))
+        return np.asarray((total / (total + PHOTOMETRY.measured_information)).reshape(self.lattice.shape))
 
     def _information(self, look: _Linearisation) -> np.ndarray:
         """(control points,) per square pixel, how much is known of each control point's place."""
@@ -538,7 +491,7 @@ class MeshTracker:
         shape = (lattice or self.lattice).shape
         amount = np.sqrt(np.maximum(look.tiles.energy[look.chosen] - 2 * self.grain, 0))
         total, lost = (self._tile_basis(look.tiles, lattice or self.lattice) @ np.column_stack([amount, amount * (1 - look.weight)])).T
-        least = _LITTLE_TEXTURE * float(np.median(total[total > 0])) + 1e-9 if (total > 0).any() else 1.0
+        least = OCCLUSION.little_texture * float(np.median(total[total > 0])) + 1e-9 if (total > 0).any() else 1.0
         share = np.where(total > least, lost / np.maximum(total, least), 0)
         return np.clip((share.reshape(shape) - 0.3) / 0.4, 0, 1)
 
@@ -569,7 +522,7 @@ class MeshTracker:
                 total += float(np.minimum(each, 50).sum())
             loss.append(total)
         best = int(np.argmin(loss))
-        self._bending_scale = float(np.clip(options[best], _LEAST_SCALE, _MOST_SCALE))
+        self._bending_scale = float(np.clip(options[best], BENDING.least_scale, BENDING.most_scale))
 
     # -- judging and remembering ----------------------------------------------------------------------------------
 
@@ -603,7 +556,7 @@ class MeshTracker:
             all_bends = np.concatenate(bends)
             if len(all_bends) < 20:
                 return before
-            return float(np.clip(0.7 * before + 0.3 * 1.5 * np.quantile(all_bends, 0.6), _LEAST_SCALE, _MOST_SCALE))
+            return float(np.clip(0.7 * before + 0.3 * 1.5 * np.quantile(all_bends, 0.6), BENDING.least_scale, BENDING.most_scale))
 
         good = look.weight > 0.5
         if good.sum() > 20:
@@ -612,7 +565,7 @@ class MeshTracker:
             grain = float(np.quantile((left / (look.grains[good] * look.measured.gain[good] ** 2))[flat], 0.3))
             self.grain = 0.8 * self.grain + 0.2 * min(grain, float(np.quantile(energy / look.own_grain[good], 0.1)))
         self._innovation_scale = max(usual(found - predicted, 2, self._innovation_scale), 0.05)
-        if self._fixed_bending_scale is None and (self._count < _VALIDATED_FIRST or self._count % _VALIDATED_EVERY == 0):
+        if self._fixed_bending_scale is None and (self._count < BENDING.validated_first or self._count % BENDING.validated_every == 0):
             self._cross_validate(look, found, predicted)
         self._count += 1
         if known.any():
@@ -633,17 +586,17 @@ class MeshTracker:
         grid = self.lattice.identity - middle
         whole = drift + grow * grid + turn * np.stack([-grid[..., 1], grid[..., 0]], axis=-1)
         hidden = self._occlusion(look)[..., None]
-        return whole + ((1 - hidden) * _KEPT_VELOCITY + hidden * _KEPT_VELOCITY_OCCLUDED) * (moved - whole)
+        return whole + ((1 - hidden) * PREDICTION.kept_velocity + hidden * PREDICTION.kept_velocity_occluded) * (moved - whole)
 
     def _expected_errors(self) -> np.ndarray:
         """(V,) expected error in pixels: what grain and bending leave, and what may have changed since a vertex was last seen."""
-        if self._count % _COVARIANCE_EVERY == 1 or self._deviations is None:
+        if self._count % UNCERTAINTY.every == 1 or self._deviations is None:
             self._deviations = np.sqrt(np.trace(self._system.covariance(self.vertices), axis1=1, axis2=2))
         blurred = np.zeros(len(self.vertices))
         if self._blur is not None and self._reference_motion is not None and self._shutter:
             lengths = (np.linalg.norm(evaluate(self.lattice, moved, self.vertices)[0], axis=1) for moved in (self._blur, self._reference_motion))
-            blurred = _ERROR_OF_BLUR * self._shutter * np.maximum(*lengths)
-        return np.asarray(np.sqrt(_LEAST_ERROR ** 2 + (_ERROR_FACTOR * self._deviations) ** 2 + self._occluded_error ** 2 + blurred ** 2))
+            blurred = UNCERTAINTY.of_blur * self._shutter * np.maximum(*lengths)
+        return np.asarray(np.sqrt(UNCERTAINTY.least ** 2 + (UNCERTAINTY.factor * self._deviations) ** 2 + self._occluded_error ** 2 + blurred ** 2))
 
 
 def surrounded(vertices: np.ndarray, measured: np.ndarray) -> np.ndarray:
@@ -663,7 +616,7 @@ def _averaged(length: np.ndarray, half: float) -> np.ndarray:
 
 def _student(differences: np.ndarray, usual: float) -> np.ndarray:
     """Weights (rows, columns) of second differences (rows, columns, 2) that are expected to be about `usual`, by Student's t (iterated)."""
-    return (_DEGREES_OF_FREEDOM + 2) / (_DEGREES_OF_FREEDOM * usual ** 2 + (differences ** 2).sum(-1))
+    return (BENDING.degrees_of_freedom + 2) / (BENDING.degrees_of_freedom * usual ** 2 + (differences ** 2).sum(-1))
 
 
 def _weighted_quantile(values: np.ndarray, weights: np.ndarray, share: float) -> float:

@@ -1,0 +1,198 @@
+"""The mesh tracker's settings, with their units and why they are what they are. What was tried is in docs/measurements.md."""
+
+from dataclasses import dataclass, field
+
+
+@dataclass(frozen=True)
+class Alignment:
+    """How a frame is aligned, and when it is given up as lost.
+
+    Attributes
+    ----------
+    steps : level to the most Gauss-Newton steps of it.
+    arrived : pixels of a step, 95 of 100 control points, below which a level is done; twice as many at each coarser one.
+    sure_start : pixels by which the last frame was predicted, up to which tracking begins at level 1.
+    fair_start : the same for level 2.
+    half : share of the texture that matches, below which `sure_correlation` is asked of it as well.
+    sure_correlation : mean correlation that shows that few matching tiles do not match by chance.
+    least_matched : share of the region's texture below which a frame is lost.
+    """
+
+    steps: dict[int, int] = field(default_factory=lambda: {0: 2, 1: 2, 2: 3, 3: 5, 4: 6})
+    arrived: float = 0.02
+    sure_start: float = 1.0
+    fair_start: float = 4.0
+    half: float = 0.5
+    sure_correlation: float = 0.65
+    least_matched: float = 0.05
+
+
+@dataclass(frozen=True)
+class Photometry:
+    """What is left of a tile's luma when all is well, and what a tile is believed.
+
+    Attributes
+    ----------
+    interpolation_variance : luma variance that interpolation leaves in any picture.
+    model_error : part of a tile's texture variance that is left by resampling, blur and small wrinkles.
+    robust_cut : times the usual misfit at which a tile counts a quarter.
+    inlier_quantile : of the tiles' misfits that is taken for the usual one, so that up to half of the surface may be hidden.
+    least_correlation : part of the correlation that grain leaves, below which a tile shows something else.
+    edge_on : of the surface's usual area, the cosine of 80 degrees: what is turned away further is not measured.
+    grain_slopes : level to the squared slopes per pixel that grain of variance 1 at the finest level gives by itself.
+    averaged_grain : pixels of a blur that halve the variance of a level's grain (measured on made noise).
+    averaged_slopes : the same of the squared slopes of grain.
+    coarser : coarser levels that speak where the finest knows little; what is coarser still is blind to a wrinkle.
+    little_unknown : share of a coarser tile that is unknown, below which it is not asked.
+    least_coarser : coarser tiles that tell what misfit is usual.
+    measured_information : per square pixel, of a control point: a deviation of a seventh of a pixel, from which its place is measured.
+    """
+
+    interpolation_variance: float = 0.1
+    model_error: float = 0.03
+    robust_cut: float = 4.0
+    inlier_quantile: float = 0.4
+    least_correlation: float = 0.3
+    edge_on: float = 0.17
+    grain_slopes: dict[int, float] = field(default_factory=lambda: {0: 0.64, 1: 0.09, 2: 0.01})
+    averaged_grain: float = 3.0
+    averaged_slopes: float = 2.0
+    coarser: int = 2
+    little_unknown: float = 0.05
+    least_coarser: int = 8
+    measured_information: float = 50.0
+
+
+@dataclass(frozen=True)
+class Bending:
+    """How much a surface is expected to bend, by Student's t: creases are rare and allowed.
+
+    Attributes
+    ----------
+    degrees_of_freedom : of Student's t.
+    first_scale : pixels of second differences that are expected before anything is known.
+    least_scale : pixels, the least of them that is ever expected.
+    most_scale : pixels, the most.
+    weights : weight of second and third differences in what is expected.
+    validated_first : frames, the first ones, on each of which the scale is chosen anew by cross-validation.
+    validated_every : after those, on every so many.
+    """
+
+    degrees_of_freedom: float = 4.0
+    first_scale: float = 1.0
+    least_scale: float = 0.03
+    most_scale: float = 30.0
+    weights: dict[int, float] = field(default_factory=lambda: {2: 0.001, 3: 1.0})
+    validated_first: int = 6
+    validated_every: int = 6
+
+
+@dataclass(frozen=True)
+class Prediction:
+    """What is expected of the next frame.
+
+    Attributes
+    ----------
+    damping_occluded : per square pixel, Tikhonov damping towards the prediction where the surface is hidden.
+    damping : the same where it is seen.
+    least_innovation_prior : weight of the prior on the innovation where nothing is occluded, as part of the weight where all is.
+    kept_velocity_occluded : part of the motion beside the whole surface's similarity that is predicted to go on where it is hidden.
+    kept_velocity : the same where it is seen.
+    """
+
+    damping_occluded: float = 1 / 3.0 ** 2
+    damping: float = 1 / 40.0 ** 2
+    least_innovation_prior: float = 1e-3
+    kept_velocity_occluded: float = 0.6
+    kept_velocity: float = 0.8
+
+
+@dataclass(frozen=True)
+class Occlusion:
+    """What is taken to be hidden, and how it is found again.
+
+    Attributes
+    ----------
+    mostly_visible : share of the texture from which a frame's shape is learned.
+    some_occluded : share of the rich texture from which something hides the surface.
+    little_texture : of the usual texture round a control point, below which nobody can say that it is hidden.
+    rich : times the grain's variance from which a tile is rich.
+    least_lost : rich tiles that must be lost before they are looked for.
+    nearly_alike : correlation of a rich tile from which it lies where it should, however it misfits.
+    turns : most times that a frame's hidden parts are looked for.
+    worth_another : share of the texture that one turn must bring for another.
+    least_gain : share of the texture from which what was found again is believed.
+    patch_sides : pixels, the least and most side of the patches that it is found by.
+    patch_side : of the control points' distance, their side between those.
+    patch_overlap : of the side, how far apart they lie.
+    surroundings : sides of a patch, round what is hidden, in which patches are looked for.
+    least_displacement : pixels by which a patch that is found must lie off.
+    """
+
+    mostly_visible: float = 0.85
+    some_occluded: float = 0.03
+    little_texture: float = 0.15
+    rich: float = 8.0
+    least_lost: int = 4
+    nearly_alike: float = 0.85
+    turns: int = 5
+    worth_another: float = 0.005
+    least_gain: float = 0.001
+    patch_sides: tuple[int, int] = (15, 41)
+    patch_side: float = 0.8
+    patch_overlap: float = 0.9
+    surroundings: float = 2.5
+    least_displacement: float = 0.3
+
+
+@dataclass(frozen=True)
+class Blur:
+    """When motion blur is modelled.
+
+    Attributes
+    ----------
+    shutters : parts of a frame for which the shutter may be open, that are tried.
+    tiles : that show which shutter it is.
+    frames : from which it is measured; a third of them where there seems to be none.
+    usual_shutter : the part for which it is usually open, by common practice: whether it could blur.
+    gain : of correlation, a frame, from which blur is believed.
+    least_length : pixels of a blur from which it is modelled.
+    """
+
+    shutters: tuple[float, ...] = (0.0, 0.25, 0.375, 0.5, 0.625, 0.75, 1.0)
+    tiles: int = 200
+    frames: int = 9
+    usual_shutter: float = 0.5
+    gain: float = 0.01
+    least_length: float = 1.5
+
+
+@dataclass(frozen=True)
+class Uncertainty:
+    """What a vertex states for its expected error.
+
+    Attributes
+    ----------
+    least : pixels, however rich the texture: resampling.
+    factor : times the deviation that the equations state, for what they leave out: tiles share grain, light is not quite a ramp.
+    of_blur : part of a blur's length by which its middle may lie off: the shutter, and a motion that changes while it is open.
+    drift_surrounded : pixels a frame by which a hidden part between seen ones may come to lie elsewhere than expected.
+    drift_folded : the same of a hidden part that seen ones do not surround: it may have folded under.
+    every : frames after which it is worked out anew: what grain leaves changes slowly.
+    """
+
+    least: float = 0.02
+    factor: float = 2.2
+    of_blur: float = 0.01
+    drift_surrounded: float = 0.9
+    drift_folded: float = 8.0
+    every: int = 3
+
+
+ALIGNMENT = Alignment()
+PHOTOMETRY = Photometry()
+BENDING = Bending()
+PREDICTION = Prediction()
+OCCLUSION = Occlusion()
+BLUR = Blur()
+UNCERTAINTY = Uncertainty()
