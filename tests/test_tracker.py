@@ -133,6 +133,21 @@ class PlanarTrackerTest(unittest.TestCase):
         left = errors(shot, [last[f] for f in range(1, 36)])
         self.assertFalse((np.isfinite(left) & (left > 0.25)).any(), left)
 
+    def test_stopping_while_they_are_told_apart_keeps_what_was_tracked(self) -> None:
+        shot, stop, again = PlaneShot(n=36, mirrored=0.7, picture="rocket"), threading.Event(), []
+        read_once: set[int] = set()
+
+        def read(frame: int) -> np.ndarray:
+            if frame and frame in read_once:  # all were tracked, and the layers are looked for
+                again.append(frame)
+                stop.set()
+            read_once.add(frame)
+            return shot.frames[frame]
+
+        answers = list(track_plane(FramesPlate(shot.frames), shot.region, 0, range(1, 36), "perspective", read=read, stop=stop))
+        self.assertEqual({f for f, fix in answers if fix.matrix is not None}, set(range(1, 36)))
+        self.assertEqual(len(again), 1, "nothing more is read once it was to stop")
+
     def test_what_passes_in_front_is_not_taken_for_a_layer_that_was_followed(self) -> None:
         shot = PlaneShot(n=30, passer=0.6, noise=7, picture="rocket")
         first, last = first_and_last(shot)

@@ -4,6 +4,7 @@ Where the reflection is so strong that the tracker went with it, the surface is 
 See `imaging.layer_separation` and `transparent_layers`.
 """
 
+import threading
 from collections.abc import Callable, Iterator
 from dataclasses import replace
 
@@ -61,7 +62,7 @@ class ReflectionKeeper:
             self._fixes[frame] = fix
             self._layers.keep(frame, fix.matrix, luma)
 
-    def answers(self, read: Callable[[int], np.ndarray | None]) -> Iterator[tuple[int, Fix]]:
+    def answers(self, read: Callable[[int], np.ndarray | None], stop: threading.Event | None = None) -> Iterator[tuple[int, Fix]]:
         """Better answers for the frames kept; none where no reflection is found, or where telling it apart does not help.
 
         Where it turns out that the reflection was followed, these are the surface's; a frame on which that is not found comes as lost.
@@ -69,13 +70,14 @@ class ReflectionKeeper:
         Parameters
         ----------
         read : gives a frame's luma (height, width) again, as the tracker saw it, or None where it cannot be read.
+        stop : set to end soon; what was tracked stays as it is then.
         """
         if len(self._layers.kept) < _PART * min(len(self._answered), MOST_FRAMES):
             return
         better = self._better()
         if self._layers.unexplained > _UNEXPLAINED:
             _, mask, corners, kind, start = self._seen
-            verdict = told_apart(read, start, self._answered, mask, corners, kind)
+            verdict = told_apart(read, start, self._answered, mask, corners, kind, stop)
             if verdict.kind != "first":
                 yield from self._of_surface(verdict.fixes, read).items()
                 return

@@ -200,7 +200,7 @@ def track_plane(plate: Plate, region: np.ndarray, start: int, frames: Iterable[i
             return
         yield from refiner.answers(held_on)
         if keeper is not None:
-            yield from keeper.answers(again)
+            yield from keeper.answers(again, stop)
 
     for frame, fix in answers():
         if half and fix.matrix is not None:

@@ -13,6 +13,7 @@ frames, and tracked apart); R. Szeliski, S. Avidan and P. Anandan, Layer extract
 CVPR 2000.
 """
 
+import threading
 from collections.abc import Callable
 from dataclasses import dataclass
 
@@ -120,7 +121,8 @@ class _Layer:
         return dict(zip(frames, side_by_side(left, frames), strict=True))
 
 
-def told_apart(read: Callable[[int], np.ndarray | None], start: int, fixes: dict[int, Fix], mask: np.ndarray, corners: np.ndarray, kind: str) -> Verdict:
+def told_apart(read: Callable[[int], np.ndarray | None], start: int, fixes: dict[int, Fix], mask: np.ndarray, corners: np.ndarray, kind: str,
+               stop: threading.Event | None = None) -> Verdict:
     """Look for a second layer in a tracked region, and say which of the two is the surface.
 
     Parameters
@@ -131,14 +133,15 @@ def told_apart(read: Callable[[int], np.ndarray | None], start: int, fixes: dict
     mask : (height, width) uint8, non-zero where the surface is on the reference frame.
     corners : (N, 2) points, in Wertis' pixels, at which the expected error is stated.
     kind : a name in `kinds.KINDS`.
+    stop : set to end soon, with nothing said against what was tracked.
     """
     area = max(int(np.count_nonzero(mask)), 1)
     level = int(np.clip(np.ceil(np.log2(area / _PIXELS) / 2), 0, 5))
     scale = 2.0 ** level
     small = (Pyramid(mask)[level] > 0.9 * mask.max()).astype(np.uint8)
     order = [start, *(f for f, fix in fixes.items() if fix.matrix is not None and f != start)][:_MOST_FRAMES]
-    pictures = {f: np.clip(Pyramid(luma)[level], 0, 255) for f in order if (luma := read(f)) is not None}
-    if start not in pictures or len(pictures) <= _FEWEST or small.sum() < 1000:
+    pictures = {f: np.clip(Pyramid(luma)[level], 0, 255) for f in order if not _stopped(stop) and (luma := read(f)) is not None}
+    if _stopped(stop) or start not in pictures or len(pictures) <= _FEWEST or small.sum() < 1000:
         return Verdict("first", {})
     shrink = np.diag([1 / scale, 1 / scale, 1.0])
     matrices = {start: np.eye(3), **{f: shrink @ homography_to_centred(fixes[f].matrix) @ np.linalg.inv(shrink)  # type: ignore[arg-type]
@@ -153,13 +156,15 @@ def told_apart(read: Callable[[int], np.ndarray | None], start: int, fixes: dict
     left = first.taken_off(pictures)
     for number, each in enumerate(_ROUNDS):
         if second is not None:
-            again = _tracked(second.taken_off(pictures), second, small, places, each or kind, start)
+            again = _tracked(second.taken_off(pictures), second, small, places, each or kind, start, stop)
             if again is not None:
                 first = again
                 first.learn(second.taken_off(pictures), second.outlines)
                 left = first.taken_off(pictures)
-        second = _tracked(left, first, small, places, each or kind, start)
+        second = _tracked(left, first, small, places, each or kind, start, stop)
         if second is None:
+            return Verdict("first", {})
+        if _stopped(stop):
             return Verdict("first", {})
         second.learn(left, first.outlines)
         # a surface that bends, or turns more than it may, leaves something as well, but nothing that is one picture
@@ -170,6 +175,10 @@ def told_apart(read: Callable[[int], np.ndarray | None], start: int, fixes: dict
              for f, m in second.matrices.items() if f != start}
     which = _which(pictures, first, second, start, int(small.sum()))
     return Verdict(which, found if which == "second" else {})
+
+
+def _stopped(stop: threading.Event | None) -> bool:
+    return stop is not None and stop.is_set()
 
 
 def _residue(pictures: dict[int, np.ndarray], layer: _Layer, start: int) -> tuple[bool, bool]:
@@ -212,7 +221,8 @@ def _residue(pictures: dict[int, np.ndarray], layer: _Layer, start: int) -> tupl
     return veiled, bool(gone > _LEAVING)
 
 
-def _tracked(left: dict[int, np.ndarray], other: _Layer, mask: np.ndarray, corners: np.ndarray, kind: str, start: int) -> _Layer | None:
+def _tracked(left: dict[int, np.ndarray], other: _Layer, mask: np.ndarray, corners: np.ndarray, kind: str, start: int,
+             stop: threading.Event | None) -> _Layer | None:
     """The layer that is seen in what another one leaves of the frames, tracked; None where it is found on too few of them."""
     try:
         tracker = PlanarTracker(np.clip(left[start] + _MIDDLE, 0, 255), mask * 255, corners, kind)
@@ -220,6 +230,8 @@ def _tracked(left: dict[int, np.ndarray], other: _Layer, mask: np.ndarray, corne
         return None
     matrices, errors = {start: np.eye(3)}, {start: 0.0}
     for frame, rest in left.items():
+        if _stopped(stop):
+            return None
         if frame == start:
             continue
         fix = tracker.feed(np.clip(rest + _MIDDLE, 0, 255), np.where(other.where(frame), 0, 255).astype(np.uint8))
