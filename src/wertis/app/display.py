@@ -32,6 +32,21 @@ class Looks(NamedTuple):
     surface: str = "none"
 
 
+class SteadyWish(NamedTuple):
+    """How a step wants the steady view.
+
+    Attributes
+    ----------
+    shown : whether it is shown at all.
+    held : how it holds the surface, one of `steady.HELD`; "" for as was chosen.
+    beside : the plate is shown beside it, whichever panes were chosen: the person just asked for both.
+    """
+
+    shown: bool = False
+    held: str = ""
+    beside: bool = False
+
+
 class Display(QObject):
     """Brings pictures to the panes.
 
@@ -45,9 +60,7 @@ class Display(QObject):
     play_at : playing is done at this part of the resolution: 1, 2 or 4.
     looks : how the panes are set.
     comparison : how the comp is held against the plate.
-    steady_wanted : the step in hand shows the steady view.
-    plate_alone_allowed : the panes may be set to the plate alone although the step shows the steady view; not where it was just asked for.
-    steady_held : how the step in hand wants the surface held, whatever was chosen; "" for as was chosen.
+    wish : how the step in hand wants the steady view.
     quick_may_be_small : while a point is dragged, what is shown beside it shows the plate itself.
     """
 
@@ -62,9 +75,8 @@ class Display(QObject):
         self._reduced = 1
         self._picture: np.ndarray | None = None  # the comp in view
         viewer.divided.connect(self._divided)
-        self.steady_wanted = self.quick_may_be_small = False
-        self.plate_alone_allowed = True
-        self.steady_held = ""
+        self.wish = SteadyWish()
+        self.quick_may_be_small = False
         self._held = QTimer(self)
         self._held.setSingleShot(True)
         self._held.setInterval(_HELD_FOR)
@@ -131,14 +143,14 @@ class Display(QObject):
 
     def view(self) -> None:
         """The panes or the steady view are set otherwise, or the step shows them or not."""
-        viewer, steady, looks = self._viewer, self._steady, self.looks
-        panes = "beside" if looks.panes == "plate" and not self.plate_alone_allowed else looks.panes
-        if self.steady_wanted and panes == "beside" and not steady.isVisible():
+        viewer, steady, looks, wish = self._viewer, self._steady, self.looks, self.wish
+        panes = "beside" if wish.beside else looks.panes
+        if wish.shown and panes == "beside" and not steady.isVisible():
             self._panes.lay_out()
             self._panes.halve()
-        viewer.setVisible(not self.steady_wanted or panes != "steady")
-        steady.setVisible(self.steady_wanted and panes != "plate")
-        steady.held, steady.compared, steady.split, steady.close_ups = self.steady_held or looks.held, looks.compared, looks.split, looks.close_ups
+        viewer.setVisible(not wish.shown or panes != "steady")
+        steady.setVisible(wish.shown and panes != "plate")
+        steady.held, steady.compared, steady.split, steady.close_ups = wish.held or looks.held, looks.compared, looks.split, looks.close_ups
         viewer.surface_overlay = looks.surface
         if not viewer.late:  # else its own picture is on its way
             self._show(self._picture, "")

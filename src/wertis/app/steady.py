@@ -75,12 +75,13 @@ class SteadyViewer(Viewer):
     def show_frame(self, picture: np.ndarray | None, trouble: str) -> None:
         """Show a frame (h, w, 3) uint8 held still, or say why it cannot be."""
         track = self.session.track
-        self.overlays, self.surface_overlay = False, self._plate_view.surface_overlay  # nothing is drawn where there is nothing to draw it on
+        # until something is held still there is nothing to draw on, or to work in
+        self.through, self.overlays, self.surface_overlay = None, False, self._plate_view.surface_overlay
         self._now = self._before = None
         motion = motion_of(track) if track is not None else None
         if track is None or motion is None:
-            self.through = None
-            self.show_picture(None, "The steady view holds a tracked surface still. Track one first.")
+            self.show_picture(None, "The steady view holds a tracked surface still. " + (
+                "Track one first." if track is not None or not self.session.shot.tracks else "What is selected is carried by none."))
             return
         if picture is None:
             self.show_picture(None, trouble)
@@ -90,7 +91,6 @@ class SteadyViewer(Viewer):
         full = self.session.plate.size if self.session.plate is not None else (picture.shape[1], picture.shape[0])
         laid = self._laid(base, full)
         if back is None or laid is None:
-            self.through = None
             self.show_picture(None, f"{track.name} is lost on frame {self.session.frame}: nothing to hold still.")
             return
         onto, size = laid

@@ -3,6 +3,7 @@
 from typing import ClassVar
 
 from wertis.app.commands import Command
+from wertis.app.display import SteadyWish
 from wertis.app.overlay import Overlay
 from wertis.app.pages import Page
 from wertis.app.tools import Tool
@@ -17,9 +18,7 @@ class Step(Overlay):
     name : as the strip shows it.
     order : its place in the strip.
     begins_with : what was opened, of "plate", "tracks" and "items", that brings this step.
-    steady : the steady view is shown.
-    steady_on_request : it is shown only where the person asked for it here, and then whatever panes were chosen before.
-    steady_held : how the steady view holds the surface, one of `steady.HELD`; "" for as was chosen.
+    steady : how it wants the steady view.
     looks_at_plate : while a point is dragged, magnifiers show the plate, so that the comp may be made small.
     page : its settings.
     """
@@ -29,9 +28,7 @@ class Step(Overlay):
     name: ClassVar[str]
     order: ClassVar[int]
     begins_with: ClassVar[frozenset[str]] = frozenset()
-    steady: bool = False
-    steady_on_request: bool = False
-    steady_held: str = ""
+    steady: SteadyWish = SteadyWish()
     looks_at_plate: ClassVar[bool] = False
     page: Page
 

@@ -97,7 +97,7 @@ class MainWindow(QMainWindow):
         self.mattes = MatteReader(lambda: self.viewer.update(), self)
         self.bench = Workbench(self, s, self.viewer, self.steady, self.playback, self.work, self.display, self.mattes, self.say)
         self.bench.choose_tool, self.bench.run = self._choose_tool, self.run_command
-        self.bench.steady_wanted = lambda: (self.step.steady, self.step.steady_held)
+        self.bench.wish = lambda: self.step.steady
         self.drift_worker = DriftWorker(s, lambda: self.job is not None or self.display.dragging, self)
         self.autosaver = Autosaver(s, self)
         self.watcher = Watcher(s, self._files_changed, self)
@@ -405,8 +405,7 @@ class MainWindow(QMainWindow):
         step = self.step
         self.viewer.overlay = step
         self.details.bring(step.name)
-        self.display.steady_wanted, self.display.quick_may_be_small = step.steady, step.looks_at_plate
-        self.display.plate_alone_allowed, self.display.steady_held = not step.steady_on_request, step.steady_held
+        self.display.wish, self.display.quick_may_be_small = step.steady, step.looks_at_plate
         self._choose_tool()
         self.display.view()
         hint = self._hint()

@@ -6,7 +6,7 @@ from typing import Any
 
 from PySide6.QtWidgets import QWidget
 
-from wertis.app.display import Display
+from wertis.app.display import Display, SteadyWish
 from wertis.app.long_work import LongWork
 from wertis.app.mattes import MatteReader
 from wertis.app.playback import Playback
@@ -27,12 +27,12 @@ class Workbench:
     window : the parent of dialogs.
     choose_tool : takes the tool that the step and the selection call for; set by the window.
     run : does a command by its id; set by the window.
-    steady_wanted : whether the step in hand shows the steady view, and how it is held; set by the window.
+    wish : how the step in hand wants the steady view; set by the window.
     """
 
     choose_tool: Callable[[], object]
     run: Callable[[str], object]
-    steady_wanted: Callable[[], tuple[bool, str]]
+    wish: Callable[[], SteadyWish]
 
     def __init__(self, window: QWidget, session: Session, viewer: Viewer, steady: SteadyViewer, playback: Playback, work: LongWork, display: Display,
                  mattes: MatteReader, say: Callable[[str, bool], None]) -> None:
@@ -78,9 +78,9 @@ class Workbench:
 
     def show_panes(self) -> None:
         """Show the steady view, or put it away, as the step in hand wants it now."""
-        wanted = self.steady_wanted()
-        if (self.display.steady_wanted, self.display.steady_held) != wanted:
-            self.display.steady_wanted, self.display.steady_held = wanted
+        wish = self.wish()
+        if self.display.wish != wish:
+            self.display.wish = wish
             self.display.view()
 
     def hold(self, wanted: object, make: Callable[[], Tool | None]) -> None:

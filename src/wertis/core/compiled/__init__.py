@@ -5,8 +5,6 @@ They are compiled when Wertis is installed (setup.py) and called through ctypes,
 
 import ctypes
 import os
-from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
 from importlib.machinery import EXTENSION_SUFFIXES
 from pathlib import Path
 
@@ -48,16 +46,3 @@ def address(array: np.ndarray | None, dtype: type) -> ctypes.c_void_p:
     if array.dtype != dtype or not array.flags.c_contiguous:
         raise TypeError(f"The compiled loops need contiguous {np.dtype(dtype).name}, not {array.dtype} of shape {array.shape}.")
     return ctypes.c_void_p(array.ctypes.data)
-
-
-_WORTH_TWO = 200  # tiles each, from which two threads are quicker than one
-_pool = ThreadPoolExecutor(2, thread_name_prefix="wertis-loops")
-
-
-def in_halves(work: Callable[[slice], None], count: int) -> None:
-    """Do `count` pieces of work, each of which has its own answer, in two threads where that is quicker; the answers do not depend on it."""
-    half = count // 2
-    if half > _WORTH_TWO:
-        list(_pool.map(work, [slice(0, half), slice(half, count)]))
-    else:
-        work(slice(0, count))

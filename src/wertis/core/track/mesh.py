@@ -25,7 +25,7 @@ from wertis.core.imaging.patch_alignment import PatchAlignment, View, grid_on, n
 from wertis.core.imaging.pyramid import HeldOut, Pyramid
 from wertis.core.track.mesh_pass import TAPS, TilePass, mesh_pass
 from wertis.core.track.mesh_reference import MeshReference, MeshTiles
-from wertis.core.track.mesh_settings import ALIGNMENT, BENDING, BLUR, OCCLUSION, PHOTOMETRY, PREDICTION, UNCERTAINTY
+from wertis.core.track.mesh_settings import BENDING, BLUR, COARSE_TO_FINE, FAILURE, OCCLUSION, PHOTOMETRY, PREDICTION, UNCERTAINTY
 from wertis.core.track.shape_basis import ShapeBasis
 
 _NUMBERS = ("_bending_scale", "_innovation_scale", "_innovation", "_usual_matched_share", "grain", "_count", "_any_occluded", "_shutter",
@@ -35,9 +35,18 @@ _PERHAPS = ("_reference_motion", "_last_motion", "_deviations")  # arrays that t
 
 @dataclass
 class _Linearisation:
-    """The photometric equations of a level's tiles, linearised about a map: robust weights (n,) 0..1, information (n, 3: xx, xy, yy) per square pixel of
-    displacement in the picture, and its product with the displacement wanted (n, 2); times the grain's variance that is left of the reference's and the
-    picture's together, and of the reference's, where they are averaged along a blur (n,)."""
+    """The photometric equations of a level's usable tiles (n of them), linearised about a map.
+
+    Attributes
+    ----------
+    tiles, chosen : the tiles as they were compared, and the numbers of those that are usable.
+    weight : (n,) robust weights 0..1.
+    information : (n, 3) xx, xy, yy per square pixel of displacement in the picture.
+    pull : (n, 2) its product with the displacement wanted.
+    measured : what the picture shows of them.
+    grain_left : (n,) variance of the grain in reference and picture together, in the reference's luma, for grain of variance 1: a blur averages it.
+    reference_grain_left : (n,) the reference's part of that.
+    """
 
     tiles: MeshTiles
     chosen: np.ndarray
@@ -45,8 +54,8 @@ class _Linearisation:
     information: np.ndarray
     pull: np.ndarray
     measured: TilePass
-    grains: np.ndarray
-    own_grain: np.ndarray
+    grain_left: np.ndarray
+    reference_grain_left: np.ndarray
 
 
 class MeshTracker:
@@ -114,11 +123,11 @@ class MeshTracker:
             pyramid = Pyramid(luma)
         pyramid.held = HeldOut(held) if held is not None else None
         predicted = self.values + self._velocity if self._expected is None else self._expected
-        top = 1 if self._innovation < ALIGNMENT.sure_start else 2 if self._innovation < ALIGNMENT.fair_start else self.reference.coarsest
+        top = 1 if self._innovation < COARSE_TO_FINE.sure_start else 2 if self._innovation < COARSE_TO_FINE.fair_start else self.reference.coarsest
         top = max(top, 2) if self._any_occluded else top
         self._set_blur(predicted - self.values)
         found, look = self._aligned(pyramid, predicted, min(top, self.reference.coarsest))
-        if self._reference_motion is None and self._matched_share(look) > ALIGNMENT.least_matched:
+        if self._reference_motion is None and self._matched_share(look) > FAILURE.least_matched:
             self._reference_motion = found - self.values
             self._set_blur(self._reference_motion)
             self._measure_shutter(pyramid, found)
@@ -131,7 +140,7 @@ class MeshTracker:
             other, second = self._aligned(pyramid, self.values, self.reference.coarsest)
             if self._matched_share(second) > share:
                 found, look, share = other, second, self._matched_share(second)
-        if share < ALIGNMENT.least_matched or (share < ALIGNMENT.half and self._matched_likeness(look) < ALIGNMENT.sure_correlation):
+        if share < FAILURE.least_matched or (share < FAILURE.little_matched and self._matched_likeness(look) < FAILURE.sure_correlation):
             self._velocity = 0.5 * self._velocity
             self._innovation = 1e3
             return MeshFix(self.mesh, None, seen=share, reason=f"only {share:.0%} of the region is seen")
@@ -199,14 +208,14 @@ class MeshTracker:
             if level == 0 and self._blur is not None and self._shutter:
                 self._set_blur(values - self.values)
                 ready = None
-            for _ in range(ALIGNMENT.steps[level]):
+            for _ in range(COARSE_TO_FINE.steps[level]):
                 look, ready = ready or self._linearise(pyramid, level, values), None
                 if level > 2:
                     step = self._affine_step(look)
                 else:
                     step = self._step(pyramid, look, level, values, predicted)
                 values = values + step
-                if level and np.quantile(np.abs(step), 0.95) < ALIGNMENT.arrived * 2 ** level:
+                if level and np.quantile(np.abs(step), 0.95) < COARSE_TO_FINE.arrived * 2 ** level:
                     break
         return values, look
 
@@ -220,7 +229,7 @@ class MeshTracker:
         """Values moved to where hidden parts are found that have come into sight again; `look` is the finest level's. The same where nothing is.
 
         What comes into sight beside a part that is seen goes on from it, wherever it was expected while it was hidden; so each turn also starts from the
-        seen part's continuation, where that matches better.
+        seen part extrapolated, where that matches better.
         """
         for _ in range(OCCLUSION.turns):
             # what has little texture shows by its misfit neither that it is hidden nor that it is back
@@ -231,10 +240,10 @@ class MeshTracker:
             if len(lost) < OCCLUSION.least_lost:
                 break
             share, before = self._matched_share(look), values
-            continued = self._continued(look, values)
-            there = self._linearise(pyramid, 0, continued)
+            extrapolated = self._extrapolated(look, values)
+            there = self._linearise(pyramid, 0, extrapolated)
             if self._matched_share(there) > share + OCCLUSION.least_gain:
-                values, look = continued, there
+                values, look = extrapolated, there
             moved = self._moved_to_patches(pyramid, values, look, lost)
             after = self._linearise(pyramid, 0, moved) if moved is not values else look
             if self._matched_share(after) > self._matched_share(look) + OCCLUSION.least_gain:
@@ -243,7 +252,7 @@ class MeshTracker:
                 break
         return values
 
-    def _continued(self, look: _Linearisation, values: np.ndarray) -> np.ndarray:
+    def _extrapolated(self, look: _Linearisation, values: np.ndarray) -> np.ndarray:
         """Values with what is not measured where the measured parts lead when they go on straight."""
         # where most tiles are lost the few others match by chance
         visible = 1 - self._occlusion(look)
@@ -308,7 +317,7 @@ class MeshTracker:
         _, jacobian = evaluate(self.lattice, values, tiles.centre[chosen], slopes=True)
         assert jacobian is not None
         along, shorter = None, 2.0 ** -level
-        grain_here, grain_there, grain_slopes = np.ones(len(chosen)), np.ones(len(chosen)), np.ones(len(chosen))
+        reference_grain, picture_grain, grain_slopes = np.ones(len(chosen)), np.ones(len(chosen)), np.ones(len(chosen))
         if self._blur is not None and self._reference_motion is not None and self._shutter:
             if part is not None:
                 tiles, length = self._blurred(tiles, jacobian)
@@ -317,15 +326,15 @@ class MeshTracker:
                     self._blurred_tiles[level] = self._blurred(tiles, jacobian)
                 tiles, length = self._blurred_tiles[level]
             along = self._shutter * (jacobian @ evaluate(self.lattice, self._reference_motion, tiles.centre[chosen])[0][..., None])[..., 0]
-            grain_there = _averaged(np.linalg.norm(along, axis=1) * shorter, PHOTOMETRY.averaged_grain)
-            grain_here, grain_slopes = (_averaged(length[chosen] * shorter, half) for half in (PHOTOMETRY.averaged_grain, PHOTOMETRY.averaged_slopes))
+            picture_grain = _averaged(np.linalg.norm(along, axis=1) * shorter, PHOTOMETRY.averaged_grain)
+            reference_grain, grain_slopes = (_averaged(length[chosen] * shorter, half) for half in (PHOTOMETRY.averaged_grain, PHOTOMETRY.averaged_slopes))
         measured = mesh_pass(pyramid[level], tiles, chosen, self.lattice, values, pyramid.held[level] if pyramid.held is not None else None, along)
         area = jacobian[:, 0, 0] * jacobian[:, 1, 1] - jacobian[:, 0, 1] * jacobian[:, 1, 0]
         grain = self.grain
         gain = np.maximum(measured.gain, 0.05)
-        grains = grain_here + grain_there / gain ** 2
+        grain_left = reference_grain + picture_grain / gain ** 2
         other = PHOTOMETRY.interpolation_variance * (1 + 1 / gain ** 2) + PHOTOMETRY.model_error * tiles.energy[chosen]
-        usual = grain * grains + other
+        usual = grain * grain_left + other
         ratio = measured.variance / gain ** 2 / usual
         amount = np.sqrt(tiles.energy[chosen])
         there = measured.whole & (measured.held < 0.1) & (area > PHOTOMETRY.edge_on * max(np.median(area), 1e-3)) & (measured.gain > 0.05)
@@ -348,7 +357,7 @@ class MeshTracker:
                                 both * (b * b * sxx + 2 * b * d * sxy + d * d * syy)], axis=1)
         px, py = measured.pull.T
         pull = np.stack([-per * (a * px + c * py), -per * (b * px + d * py)], axis=1)
-        return _Linearisation(tiles, chosen, weight, information, pull, measured, grains, grain_here)
+        return _Linearisation(tiles, chosen, weight, information, pull, measured, grain_left, reference_grain)
 
     def _set_blur(self, moved: np.ndarray) -> None:
         """The frame at hand moves so (rows, columns, 2) against the one before; its blur is modelled if it is long enough to matter."""
@@ -374,12 +383,12 @@ class MeshTracker:
 
     def _measure_shutter(self, pyramid: Pyramid, values: np.ndarray) -> None:
         """For the first blurred frames: which shutter makes the reference look most like them."""
-        done = self._shutter_measured >= (BLUR.frames if self._shutter else BLUR.frames // 3)
+        done = self._shutter_measured >= (BLUR.shutter_frames if self._shutter else BLUR.shutter_frames // 3)
         if self._blur is None or self._reference_motion is None or done or self.reference.coarsest < 1:
             return
         self._shutter_measured += 1
         count = len(self.reference.tiles(1).usable)
-        some = np.arange(0, count, max(count // BLUR.tiles, 1))
+        some = np.arange(0, count, max(count // BLUR.shutter_tiles, 1))
         for shutter in BLUR.shutters:
             self._shutter = shutter
             look = self._linearise(pyramid, 1, values, some)
@@ -562,8 +571,8 @@ class MeshTracker:
         if good.sum() > 20:
             energy, left = look.tiles.energy[look.chosen][good], look.measured.variance[good]
             flat = energy <= np.quantile(energy, 0.33)
-            grain = float(np.quantile((left / (look.grains[good] * look.measured.gain[good] ** 2))[flat], 0.3))
-            self.grain = 0.8 * self.grain + 0.2 * min(grain, float(np.quantile(energy / look.own_grain[good], 0.1)))
+            grain = float(np.quantile((left / (look.grain_left[good] * look.measured.gain[good] ** 2))[flat], 0.3))
+            self.grain = 0.8 * self.grain + 0.2 * min(grain, float(np.quantile(energy / look.reference_grain_left[good], 0.1)))
         self._innovation_scale = max(usual(found - predicted, 2, self._innovation_scale), 0.05)
         if self._fixed_bending_scale is None and (self._count < BENDING.validated_first or self._count % BENDING.validated_every == 0):
             self._cross_validate(look, found, predicted)
@@ -590,7 +599,7 @@ class MeshTracker:
 
     def _expected_errors(self) -> np.ndarray:
         """(V,) expected error in pixels: what grain and bending leave, and what may have changed since a vertex was last seen."""
-        if self._count % UNCERTAINTY.every == 1 or self._deviations is None:
+        if self._count % UNCERTAINTY.recomputed_every == 1 or self._deviations is None:
             self._deviations = np.sqrt(np.trace(self._system.covariance(self.vertices), axis1=1, axis2=2))
         blurred = np.zeros(len(self.vertices))
         if self._blur is not None and self._reference_motion is not None and self._shutter:

@@ -10,8 +10,9 @@ import cv2
 import numpy as np
 
 from wertis.core import compiled
-from wertis.core.compiled import address, in_halves
+from wertis.core.compiled import address
 from wertis.core.geometry.bspline import Lattice, evaluate, geometry_arguments
+from wertis.core.imaging.parallel import in_halves
 from wertis.core.track.mesh_reference import MeshTiles
 
 TAPS = 7  # places along a blur at which a picture is read

@@ -7,9 +7,10 @@ import cv2
 import numpy as np
 
 from wertis.core import compiled
-from wertis.core.compiled import address, in_halves
+from wertis.core.compiled import address
 from wertis.core.imaging.balanced_selection import in_turn
 from wertis.core.imaging.channel_mixture import grain_variance
+from wertis.core.imaging.parallel import in_halves
 from wertis.core.imaging.pyramid import Pyramid
 
 SIDES = {0: 12, 1: 10}  # of a tile, in its level's pixels: large enough to tell motion from a change of light, small beside a wrinkle
@@ -120,13 +121,13 @@ class MeshReference:
         """`blurred` with NumPy and OpenCV."""
         level = tiles.level
         image, scale = self.pyramid[level], 2.0 ** level
-        slopes = [cv2.Scharr(image, cv2.CV_32F, *d, scale=1 / (32 * scale)) for d in ((1, 0), (0, 1))]
+        layers = np.dstack([image, *(cv2.Scharr(image, cv2.CV_32F, *d, scale=1 / (32 * scale)) for d in ((1, 0), (0, 1)))])
         ox, oy = (tiles.corner / scale).astype(int).T
         px, py = _pixels(ox, oy, tiles.side)
         total = np.zeros((*px.shape, 3), np.float32)
         for part in np.linspace(-0.5, 0.5, taps):
             shift = (part * along / scale).astype(np.float32)
-            total += cv2.remap(np.dstack([image, *slopes]), (px + shift[:, :1]).astype(np.float32), (py + shift[:, 1:]).astype(np.float32),
+            total += cv2.remap(layers, (px + shift[:, :1]).astype(np.float32), (py + shift[:, 1:]).astype(np.float32),
                                cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
         luma, slope_x, slope_y = np.moveaxis(total / taps, -1, 0)
         made = _described(level, tiles.side, tiles.corner, tiles.inside, luma, slope_x, slope_y)

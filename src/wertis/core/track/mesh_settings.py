@@ -4,8 +4,8 @@ from dataclasses import dataclass, field
 
 
 @dataclass(frozen=True)
-class Alignment:
-    """How a frame is aligned, and when it is given up as lost.
+class CoarseToFine:
+    """How a frame is aligned, from one resolution to the next.
 
     Attributes
     ----------
@@ -13,18 +13,28 @@ class Alignment:
     arrived : pixels of a step, 95 of 100 control points, below which a level is done; twice as many at each coarser one.
     sure_start : pixels by which the last frame was predicted, up to which tracking begins at level 1.
     fair_start : the same for level 2.
-    half : share of the texture that matches, below which `sure_correlation` is asked of it as well.
-    sure_correlation : mean correlation that shows that few matching tiles do not match by chance.
-    least_matched : share of the region's texture below which a frame is lost.
     """
 
     steps: dict[int, int] = field(default_factory=lambda: {0: 2, 1: 2, 2: 3, 3: 5, 4: 6})
     arrived: float = 0.02
     sure_start: float = 1.0
     fair_start: float = 4.0
-    half: float = 0.5
-    sure_correlation: float = 0.65
+
+
+@dataclass(frozen=True)
+class Failure:
+    """When a frame is given up as lost.
+
+    Attributes
+    ----------
+    least_matched : share of the region's texture that matches, below which it is.
+    little_matched : share below which `sure_correlation` is asked of it as well.
+    sure_correlation : mean correlation that shows that few matching tiles do not match by chance.
+    """
+
     least_matched: float = 0.05
+    little_matched: float = 0.5
+    sure_correlation: float = 0.65
 
 
 @dataclass(frozen=True)
@@ -152,16 +162,16 @@ class Blur:
     Attributes
     ----------
     shutters : parts of a frame for which the shutter may be open, that are tried.
-    tiles : that show which shutter it is.
-    frames : from which it is measured; a third of them where there seems to be none.
+    shutter_tiles : number of tiles by which it is told which of them it is.
+    shutter_frames : number of frames by which it is told; a third of them where there seems to be none.
     usual_shutter : the part for which it is usually open, by common practice: whether it could blur.
     gain : of correlation, a frame, from which blur is believed.
     least_length : pixels of a blur from which it is modelled.
     """
 
     shutters: tuple[float, ...] = (0.0, 0.25, 0.375, 0.5, 0.625, 0.75, 1.0)
-    tiles: int = 200
-    frames: int = 9
+    shutter_tiles: int = 200
+    shutter_frames: int = 9
     usual_shutter: float = 0.5
     gain: float = 0.01
     least_length: float = 1.5
@@ -178,7 +188,7 @@ class Uncertainty:
     of_blur : part of a blur's length by which its middle may lie off: the shutter, and a motion that changes while it is open.
     drift_surrounded : pixels a frame by which a hidden part between seen ones may come to lie elsewhere than expected.
     drift_folded : the same of a hidden part that seen ones do not surround: it may have folded under.
-    every : frames after which it is worked out anew: what grain leaves changes slowly.
+    recomputed_every : frames after which the equations' deviation is worked out anew: what grain leaves changes slowly.
     """
 
     least: float = 0.02
@@ -186,10 +196,11 @@ class Uncertainty:
     of_blur: float = 0.01
     drift_surrounded: float = 0.9
     drift_folded: float = 8.0
-    every: int = 3
+    recomputed_every: int = 3
 
 
-ALIGNMENT = Alignment()
+COARSE_TO_FINE = CoarseToFine()
+FAILURE = Failure()
 PHOTOMETRY = Photometry()
 BENDING = Bending()
 PREDICTION = Prediction()

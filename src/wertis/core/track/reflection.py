@@ -78,6 +78,8 @@ class ReflectionKeeper:
         if self._layers.unexplained > _UNEXPLAINED:
             _, mask, corners, kind, start = self._seen
             verdict = told_apart(read, start, self._answered, mask, corners, kind, stop)
+            if stop is not None and stop.is_set():
+                return
             if verdict.kind != "first":
                 yield from self._of_surface(verdict.fixes, read).items()
                 return

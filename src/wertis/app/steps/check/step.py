@@ -3,7 +3,7 @@
 from PySide6.QtGui import QPainter
 
 from wertis.app.commands import Command
-from wertis.app.display import Looks
+from wertis.app.display import Looks, SteadyWish
 from wertis.app.overlay import Line
 from wertis.app.picture_view import PictureView
 from wertis.app.steady import COMPARED
@@ -30,7 +30,7 @@ def paint_check(painter: QPainter, view: PictureView, surface: str) -> None:
 class CheckStep(Step):
     """Checking."""
 
-    name, order, steady = "Check", 40, True
+    name, order, steady = "Check", 40, SteadyWish(True)
     page: CheckPage
 
     def __init__(self, bench: Workbench) -> None:
@@ -79,7 +79,7 @@ class CheckStep(Step):
             self.bench.say("No drift is measured yet." if s.track is not None and s.track.solution is not None and not s.drift
                            else "No frame drifts." if s.drift else "Track a surface first (T).")
             return
-        if not self.bench.display.steady_wanted:  # a step that shows the steady view stays
+        if not self.bench.display.wish.shown:  # a step that shows the steady view stays
             self.bring()
         s.go(frame)
         place = worst_first(s.drift).index(frame) + 1

@@ -10,6 +10,7 @@ from PySide6.QtGui import QPainter
 
 from wertis.app import theme
 from wertis.app.commands import Command
+from wertis.app.display import SteadyWish
 from wertis.app.magnifier import paint_enlarged
 from wertis.app.mesh_painting import paint_mesh
 from wertis.app.overlay import Line
@@ -52,7 +53,7 @@ _COMMANDS = (("repair.corners", "Points at the corners", "", "corners"), ("repai
 class RepairStep(Step):
     """Repairing; each part of the page has its own keys."""
 
-    name, order, steady, looks_at_plate = "Repair", 50, True, True
+    name, order, steady, looks_at_plate = "Repair", 50, SteadyWish(True), True
     page: RepairPage
 
     def __init__(self, bench: Workbench) -> None:

@@ -7,6 +7,7 @@ from PySide6.QtWidgets import QInputDialog
 
 from wertis.app import theme
 from wertis.app.commands import Command
+from wertis.app.display import SteadyWish
 from wertis.app.overlay import Line
 from wertis.app.painting import outline
 from wertis.app.picture_view import PictureView
@@ -42,7 +43,7 @@ _SOURCES = {"given": "given", "perspective": "from the perspective", "flat": "to
 class UseStep(Step):
     """Placing graphics."""
 
-    name, order, begins_with, quiet, steady_on_request = "Use", 60, frozenset({"items"}), True, True
+    name, order, begins_with, quiet = "Use", 60, frozenset({"items"}), True
     page: UsePage
 
     def __init__(self, bench: Workbench) -> None:
@@ -61,14 +62,12 @@ class UseStep(Step):
         self.strip: StripWindow | None = None
 
     @property
-    def steady(self) -> bool:  # type: ignore[override]
-        """A patch is painted on in the steady view as well, and a matte is seen there where that is wished."""
-        return self.patches.painting or self.mattes.steady
-
-    @property
-    def steady_held(self) -> str:  # type: ignore[override]
-        """A matte is seen on the whole picture held still, since it may reach far beyond the surface."""
-        return "place" if self.mattes.steady else ""
+    def steady(self) -> SteadyWish:  # type: ignore[override]
+        """A patch is painted on in the steady view as well; a matte is seen there where that is wished, with the whole picture held still, since it may
+        reach far beyond the surface."""
+        if self.mattes.steady:
+            return SteadyWish(True, held="place", beside=True)
+        return SteadyWish(self.patches.painting, beside=True)
 
     def commands(self) -> list[Command]:
         return [Command("use.place", "Edit", "Place a graphic", self.place, "P", 3),
@@ -192,8 +191,10 @@ class UseStep(Step):
         if self.mattes.matte is None:
             self.bench.say("Select a matte first; the steady view shows it beside the plate.", True)
             return
+        box = self.page.matte.whole.steady
+        if self.current or not box.isChecked():  # coming from another step it is shown, not put away
+            box.click()
         self.bring()
-        self.page.matte.whole.steady.click()
 
     def add_grade(self) -> None:
         """Add a grade on the selected track, inside the matte that is in hand."""
