@@ -114,7 +114,7 @@ class SplineTest(unittest.TestCase):
 
     def _equations(self, lattice: Lattice) -> NormalEquations:
         rng = np.random.default_rng(9)
-        made = NormalEquations(lattice)
+        made = NormalEquations(lattice, max(DIFFERENCES))
         a = rng.normal(0, 1, (200, 2, 2))
         a = a @ a.transpose(0, 2, 1)
         made.add_places(rng.uniform([100, 50], [420, 260], (200, 2)), np.stack([a[:, 0, 0], a[:, 0, 1], a[:, 1, 1]], -1), rng.normal(0, 1, (200, 2)))

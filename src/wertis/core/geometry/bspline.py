@@ -145,11 +145,11 @@ def refined(values: np.ndarray, shape: tuple[int, int]) -> np.ndarray:
 
 def _kernels(order: int) -> tuple[tuple[np.ndarray, float], ...]:
     """Differences of an order in all directions, and how often each counts: (height, width) signs with their binomial coefficient."""
-    lines = [np.array(row, np.float64) for row in ((1,), (-1, 1), (1, -2, 1), (-1, 3, -3, 1))]
+    lines = [np.array(row, np.float64) for row in ((1,), (-1, 1), (1, -2, 1), (-1, 3, -3, 1), (1, -4, 6, -4, 1))]
     return tuple((np.outer(lines[k], lines[order - k]), float(comb(order, k))) for k in range(order + 1))
 
 
-DIFFERENCES = {order: _kernels(order) for order in (2, 3)}
+DIFFERENCES = {order: _kernels(order) for order in (2, 3, 4)}
 """Order to its kinds of differences. The sum of the squares of all, each with its coefficient, does not depend on the directions of the axes."""
 
 
@@ -172,12 +172,17 @@ def difference_transposed(pulls: np.ndarray, kernel: np.ndarray) -> np.ndarray:
 
 
 class NormalEquations:
-    """A symmetric, banded system of equations for the control values of a lattice, the two values of a control point beside each other."""
+    """A symmetric, banded system of equations for the control values of a lattice, the two values of a control point beside each other.
 
-    def __init__(self, lattice: Lattice) -> None:
+    Parameters
+    ----------
+    order : the highest order of differences that is added, 3 or more: the width of the bands goes by it.
+    """
+
+    def __init__(self, lattice: Lattice, order: int = 3) -> None:
         self.lattice = lattice
         short = min(lattice.columns, lattice.rows)
-        self.bands = np.zeros((2 * (3 * short + 3) + 2, 2 * lattice.rows * lattice.columns))
+        self.bands = np.zeros((2 * (order * short + 3) + 2, 2 * lattice.rows * lattice.columns))
         self.right = np.zeros(self.bands.shape[1])
 
     def add_places(self, places: np.ndarray, information: np.ndarray, pull: np.ndarray) -> None:

@@ -442,7 +442,7 @@ class MeshTracker:
         lattice = self._lattices[level]
         system = NormalEquations(lattice)
         system.add_places(look.tiles.centre[look.chosen], look.information, look.pull)
-        for order in DIFFERENCES:
+        for order in BENDING.of_innovation:
             system.add_bending(order, 1 / (self._innovation_scale * 2 ** (order * level)) ** 2)
         system.add_diagonal(PREDICTION.damping + self._occlusion(look, lattice) * PREDICTION.damping_occluded)
         step = system.solve()
@@ -454,25 +454,26 @@ class MeshTracker:
                      part: np.ndarray | None = None) -> NormalEquations:
         """The equations of a step at the finest level, of a `part` (n,) of the tiles.
 
-        Where the surface is seen its third differences are expected to be small, so that a gentle wave goes on through a spot without texture. Where it is
+        Where the surface is seen its fourth differences are expected to be small (its third beside an occluder), so that a gentle wave goes on through a spot without texture. Where it is
         hidden its innovation, the change against what was predicted, is expected to bend little.
         """
-        system = NormalEquations(self.lattice)
+        orders = BENDING.weights_occluded if self._any_occluded else BENDING.weights
+        system = NormalEquations(self.lattice, max(orders))
         which = slice(None) if part is None else part
         system.add_places(look.tiles.centre[look.chosen[which]], look.information[which], look.pull[which])
         for places, information, pulls in self._coarser:
             system.add_places(places, information, pulls)
         hidden = self._occlusion(look)
         shares, moves = np.stack([hidden, self._known(look)], axis=-1), np.concatenate([values, values - predicted], axis=-1)
-        for order, kinds in DIFFERENCES.items():
-            for kernel, count in kinds:
+        for order, share in orders.items():
+            for kernel, count in DIFFERENCES[order]:
                 occluded, seen = np.moveaxis(difference(shares, np.abs(kernel) / np.abs(kernel).sum()), -1, 0)
                 differences = difference(moves, kernel)
                 bending, innovation = differences[..., :2], differences[..., 2:]
                 if self._fixed_bending_scale is None:
                     # a crease has to be seen: where nothing is measured bending is as unlikely as it is large
                     usual = (BENDING.degrees_of_freedom + 2) / (BENDING.degrees_of_freedom * scale ** 2)
-                    weight = (seen * _student(bending, scale) + (1 - seen) * usual) * (count * BENDING.weights[order]) * (1 - 0.999 * occluded)
+                    weight = (seen * _student(bending, scale) + (1 - seen) * usual) * (count * share) * (1 - 0.999 * occluded)
                 else:
                     weight = np.full(bending.shape[:2], count / scale ** 2)
                 pull = -weight[..., None] * bending
@@ -624,7 +625,7 @@ def _averaged(length: np.ndarray, half: float) -> np.ndarray:
 
 
 def _student(differences: np.ndarray, usual: float) -> np.ndarray:
-    """Weights (rows, columns) of second differences (rows, columns, 2) that are expected to be about `usual`, by Student's t (iterated)."""
+    """Weights (rows, columns) of differences (rows, columns, 2) that are expected to be about `usual`, by Student's t (iterated)."""
     return (BENDING.degrees_of_freedom + 2) / (BENDING.degrees_of_freedom * usual ** 2 + (differences ** 2).sum(-1))
 
 

@@ -83,7 +83,9 @@ class Bending:
     first_scale : pixels of second differences that are expected before anything is known.
     least_scale : pixels, the least of them that is ever expected.
     most_scale : pixels, the most.
-    weights : weight of second and third differences in what is expected.
+    weights : order of differences of the surface to its weight. Fourth differences let a wave go on over more bare ground than lower ones.
+    weights_occluded : the same while something hides the surface: from a ragged edge lower differences go on less wildly.
+    of_innovation : orders of differences of the change against the prediction, at the coarser levels.
     validated_first : frames, the first ones, on each of which the scale is chosen anew by cross-validation.
     validated_every : after those, on every so many.
     """
@@ -92,7 +94,9 @@ class Bending:
     first_scale: float = 1.0
     least_scale: float = 0.03
     most_scale: float = 30.0
-    weights: dict[int, float] = field(default_factory=lambda: {2: 0.001, 3: 1.0})
+    weights: dict[int, float] = field(default_factory=lambda: {2: 0.0001, 4: 1.0})
+    weights_occluded: dict[int, float] = field(default_factory=lambda: {2: 0.001, 3: 1.0})
+    of_innovation: tuple[int, ...] = (2, 3)
     validated_first: int = 6
     validated_every: int = 6
 
