@@ -3,6 +3,7 @@
 import csv
 import tempfile
 import unittest
+from dataclasses import replace
 from functools import cache
 from pathlib import Path
 from unittest.mock import patch
@@ -15,7 +16,7 @@ from scipy.interpolate import BSpline, RBFInterpolator
 from scipy.spatial import Delaunay
 
 from tests.helpers import moved
-from tests.scenes import SIZE
+from tests.scenes import SIZE, FramesPlate, texture
 from tests.test_bending import Numbered
 from tests.test_motions import Conformance
 from tests.waves import LAST, QUAD, REFERENCE, filmed, waved
@@ -41,7 +42,8 @@ from wertis.core.shot.resolve import motion_of
 from wertis.core.track.mesh import MeshTracker, surrounded
 from wertis.core.track.mesh_pass import mesh_pass, plain_mesh_pass
 from wertis.core.track.mesh_reference import MeshReference
-from wertis.core.track.mesh_run import bend_of, stiffness_of
+from wertis.core.track.mesh_run import bend_of, stiffness_of, track_mesh
+from wertis.core.track.mesh_two_sided import TwoSidedMesh
 
 MASK = cv2.fillPoly(np.zeros((SIZE[1], SIZE[0]), np.uint8), [QUAD.astype(np.int32)], 255)
 
@@ -198,6 +200,107 @@ class HiddenVerticesTest(unittest.TestCase):
     def test_what_is_measured_on_one_line_surrounds_nothing(self) -> None:
         vertices = np.array([[x, y] for y in range(3) for x in range(6)], float)
         self.assertFalse(surrounded(vertices, vertices[:, 1] == 0)[6:].any())
+
+
+class TurnedTracker:
+    """Stands in for a mesh tracker whose way back is known: what it was turned round with, and its answers."""
+
+    def __init__(self, back: dict[int, MeshFix]) -> None:
+        self.back, self.turns, self.values = back, 0, np.zeros((1, 1, 2))
+
+    def turn_back(self, values: np.ndarray, after: np.ndarray) -> None:
+        self.turns += 1
+
+
+class TwoSidedTest(unittest.TestCase):
+    """A stretch on which part of the mesh was hidden is answered from both its ends."""
+
+    mesh = Mesh(np.array([[x, y] for y in range(3) for x in range(4)], float) * 40)
+    hidden = mesh.vertices[:, 0] > 60
+
+    def _fix(self, off: float, measured: np.ndarray, error: float = 0.05) -> MeshFix:
+        """Everything moved by nothing but what is not `measured`, which lies off by some pixels."""
+        away = np.where(measured, 0.0, off)
+        return MeshFix(self.mesh, self.mesh.vertices + away[:, None] * [1.0, 0.0], np.where(measured, error, max(abs(off), error)), measured, 1.0)
+
+    def _answers(self, ahead: dict[int, MeshFix], back: dict[int, MeshFix]) -> tuple[TurnedTracker, dict[int, MeshFix]]:
+        tracker = TurnedTracker(back)
+        both = TwoSidedMesh(tracker)  # type: ignore[arg-type]
+        for frame, fix in ahead.items():
+            both.keep(frame, fix)
+        return tracker, dict(both.answers(back.get))
+
+    def test_what_was_found_late_is_taken_from_the_end_where_all_was_seen(self) -> None:
+        every, some = np.ones(12, bool), ~self.hidden
+        ahead = {1: self._fix(0, every), 2: self._fix(3, some), 3: self._fix(20, some), 4: self._fix(40, some)} | {f: self._fix(0, every) for f in (5, 6)}
+        back = {4: self._fix(0, every), 3: self._fix(4, some), 2: self._fix(12, some)}
+        tracker, better = self._answers(ahead, back)
+        self.assertEqual((tracker.turns, set(better)), (1, {2, 3, 4}))
+        self.assertTrue(better[4].measured.all())
+        np.testing.assert_array_equal(better[4].places, self.mesh.vertices)
+        for frame, least in ((2, 3.0), (3, 4.0)):  # hidden from both: between the two, nearer to the surer, and no surer than that
+            away = np.linalg.norm(better[frame].places - self.mesh.vertices, axis=1)
+            self.assertFalse(better[frame].measured[self.hidden].any())
+            self.assertTrue((away[self.hidden] < 5).all() and (away[~self.hidden] == 0).all())
+            self.assertTrue((better[frame].errors[self.hidden] >= least).all())
+
+    def test_of_two_places_the_one_that_was_followed_there_counts(self) -> None:
+        every, some = np.ones(12, bool), ~self.hidden
+        wrong = replace(self._fix(15, some, 0.1), measured=every, errors=np.full(12, 0.1))  # taken for found, 15 pixels off
+        ahead = {1: self._fix(0, every), 2: self._fix(30, some), 3: wrong, 4: self._fix(30, some), 5: self._fix(0, every), 6: self._fix(0, every)}
+        tracker, better = self._answers(ahead, {f: self._fix(0, every) for f in (4, 3, 2)})
+        self.assertEqual(tracker.turns, 1)
+        np.testing.assert_array_equal(better[3].places, self.mesh.vertices)
+
+    def test_nothing_is_tracked_twice_where_all_came_back_where_it_was_expected(self) -> None:
+        every, some = np.ones(12, bool), ~self.hidden
+        ahead = {1: self._fix(0, every), 2: self._fix(1, some), 3: self._fix(2, some), 4: self._fix(0, every), 5: self._fix(0, every)}
+        tracker, better = self._answers(ahead, {})
+        self.assertEqual((tracker.turns, better), (0, {}))
+
+    def test_what_never_comes_back_stays_as_it_is(self) -> None:
+        ahead = {1: self._fix(0, np.ones(12, bool)), 2: self._fix(30, ~self.hidden), 3: self._fix(60, ~self.hidden)}
+        tracker, better = self._answers(ahead, {})
+        self.assertEqual((tracker.turns, better), (0, {}))
+
+    def test_a_frame_that_cannot_be_read_again_keeps_its_answer(self) -> None:
+        every, some = np.ones(12, bool), ~self.hidden
+        ahead = {1: self._fix(0, every), 2: self._fix(30, some), 3: self._fix(40, some), 4: self._fix(0, every)}
+        _, better = self._answers(ahead, {3: self._fix(0, every)})
+        self.assertEqual(set(better), {3})
+
+
+class FoldTest(unittest.TestCase):
+    """Two fifths of a made sheet fold over the rest and open again; what lies under the flap is hidden, the flap shows its back."""
+
+    def test_what_opens_again_is_found_again_to_a_tenth_of_a_pixel(self) -> None:
+        (w, h), (x0, y0), count = (300, 220), (90, 50), 20
+        rng = np.random.default_rng(3)
+        art, back = texture("coffee"), cv2.GaussianBlur(rng.integers(0, 255, (h, w, 3)).astype(np.uint8), (0, 0), 2)
+        x, frames, edges = np.arange(w), [], []
+        for k in range(count):
+            crease = w * (1 - 0.42 * np.sin(np.pi * k / (count - 1)) ** 2)
+            beneath = 2 * crease - x  # of the flap, the column whose back is seen
+            flap = ((x <= crease) & (x >= 2 * crease - w) & (beneath >= 0))[None, :, None]
+            columns = np.tile(np.clip(beneath, 0, w - 1).astype(np.float32), (h, 1))
+            rows = np.tile(np.arange(h, dtype=np.float32)[:, None], (1, w))
+            sheet = np.where(flap, cv2.remap(back, columns, rows, cv2.INTER_LINEAR), art)
+            frame = np.full((SIZE[1], SIZE[0], 3), 90.0)
+            frame[y0:y0 + h, x0:x0 + w] = np.where((x <= crease)[None, :, None], sheet, 90)
+            frames.append(np.clip(frame + rng.normal(0, 1.5, frame.shape), 0, 255).astype(np.uint8))
+            edges.append(x0 + 2 * crease - w)
+        mask = np.zeros((SIZE[1], SIZE[0]), np.uint8)
+        mask[y0 + 4:y0 + h - 4, x0 + 4:x0 + w - 4] = 255
+        mesh = Mesh(laid(mask, 28))
+        found = dict(track_mesh(FramesPlate(frames), mesh, mask, 0, range(1, count)))
+        for k, fix in found.items():
+            seen, under = mesh.vertices[:, 0] < edges[k] - 6, mesh.vertices[:, 0] > edges[k] + 12
+            assert fix.places is not None
+            away = np.linalg.norm(fix.places - mesh.vertices, axis=1)
+            self.assertLess(np.sqrt((away[seen] ** 2).mean()), 0.15, k)
+            if edges[k] < 300:
+                self.assertLess(fix.measured[under].mean(), 0.1, k)
+                self.assertGreater(fix.errors[under].min(), 5, k)
 
 
 class MeshGeometryTest(unittest.TestCase):

@@ -107,6 +107,7 @@ class MeshTracker:
         self._expected: np.ndarray | None = None
         self._coarser: list[tuple[np.ndarray, np.ndarray, np.ndarray]] = []
         self.direction = 1
+        self._turned = False  # it goes the other way than the frames that it learned from
         self.shapes = ShapeBasis(self.values)
         self._innovation = 1e3  # pixels, of the last frame
         self._usual_matched_share = 1.0
@@ -148,10 +149,10 @@ class MeshTracker:
         self._usual_matched_share = 0.9 * self._usual_matched_share + 0.1 * share
         self._velocity = self._predicted_velocity(found - self.values, look)
         self.shapes.moved(found - self.values)
-        self._last_motion = found - self.values
+        self._last_motion = self.values - found if self._turned else found - self.values
         self.values = found
         self._any_occluded = share < (1 - OCCLUSION.some_occluded) * self._usual_matched_share or self._occluded_share(look) > OCCLUSION.some_occluded
-        if share > OCCLUSION.mostly_visible:
+        if share > OCCLUSION.mostly_visible and not self._turned:
             self.shapes.learn(self.direction * self._count, found)
         places = evaluate(self.lattice, found, self.vertices)[0]
         near = self._vertex_weights @ (look.weight * np.sqrt(look.tiles.energy[look.chosen]))
@@ -171,6 +172,13 @@ class MeshTracker:
     def expect(self, places: np.ndarray | None) -> None:
         """Where the vertices (V, 2) are expected on the next frame, in Wertis' pixels; None for where the frames before lead."""
         self._expected = bspline.fitted(self.lattice, self.vertices, to_centred(places)) if places is not None else None
+
+    def turn_back(self, values: np.ndarray, after: np.ndarray) -> None:
+        """Go on the other way, from a frame on which all is seen: control values there, and on the frame after it in the order so far."""
+        self.values, self._velocity, self._last_motion = values, values - after, after - values
+        self._occluded_for, self._occluded_error = np.zeros(len(self.vertices)), np.zeros(len(self.vertices))
+        self._any_occluded, self._expected, self._innovation = False, None, COARSE_TO_FINE.sure_start
+        self._turned = True
 
     def state(self) -> dict[str, np.ndarray]:
         """Where it is with the last frame, as arrays: a tracker of the same reference frame that resumes it gives the same bits."""
@@ -362,7 +370,7 @@ class MeshTracker:
     def _set_blur(self, moved: np.ndarray) -> None:
         """The frame at hand moves so (rows, columns, 2) against the one before; its blur is modelled if it is long enough to matter."""
         self._blurred_tiles = {}
-        now = moved
+        now = moved = -moved if self._turned else moved
         if self._last_motion is not None and self._reference_motion is not None:
             now = 1.5 * moved - 0.5 * self._last_motion  # in the middle of its shutter
         own = self._reference_motion if self._reference_motion is not None else np.zeros_like(now)
@@ -454,8 +462,8 @@ class MeshTracker:
                      part: np.ndarray | None = None) -> NormalEquations:
         """The equations of a step at the finest level, of a `part` (n,) of the tiles.
 
-        Where the surface is seen its fourth differences are expected to be small (its third beside an occluder), so that a gentle wave goes on through a spot without texture. Where it is
-        hidden its innovation, the change against what was predicted, is expected to bend little.
+        Where the surface is seen its fourth differences are expected to be small (its third beside an occluder), so that a gentle wave goes on through
+        a spot without texture. Where it is hidden its innovation, the change against what was predicted, is expected to bend little.
         """
         orders = BENDING.weights_occluded if self._any_occluded else BENDING.weights
         system = NormalEquations(self.lattice, max(orders))

@@ -7,13 +7,14 @@ from dataclasses import replace
 import cv2
 import numpy as np
 
-from wertis.core.errors import RegionError
+from wertis.core.errors import PlateError, RegionError
 from wertis.core.geometry.mesh import Mesh, MeshFix, usual_spacing
 from wertis.core.imaging.channel_mixture import channel_mixture
 from wertis.core.imaging.pyramid import Pyramid
 from wertis.core.plate.base import Plate
 from wertis.core.track.feeding import fed
 from wertis.core.track.mesh import MeshTracker
+from wertis.core.track.mesh_two_sided import TwoSidedMesh
 from wertis.core.track.run import Masks, PictureReader
 from wertis.core.track.shape_basis import ShapeBasis
 from wertis.core.track.tracker_input import looked_at
@@ -39,7 +40,7 @@ def track_mesh(plate: Plate, mesh: Mesh, mask: np.ndarray, start: int, frames: I
     """Track a mesh that lies on frame `start` through `frames`, which lead away from it in one direction.
 
     Yields each frame's number and answer; lost and unreadable frames come with no places and a reason. Where another shot begins tracking ends, and the
-    frames beyond come with that as their reason.
+    frames beyond come with that as their reason. A frame on which part of the mesh was hidden may come a second time at the end, with a better answer.
 
     Parameters
     ----------
@@ -94,6 +95,7 @@ def track_mesh(plate: Plate, mesh: Mesh, mask: np.ndarray, start: int, frames: I
         nearest = next((known[f] for f in (order[0] - onward, order[0] + onward) if f in known), None)
         if nearest is not None:
             tracker.start_at(nearest * scale)
+
     def answered(frame: int, picture: np.ndarray, pyramid: Pyramid | None) -> MeshFix:
         told = expected(frame) if expected is not None else None
         tracker.expect(told * scale if told is not None else None)
@@ -101,4 +103,15 @@ def track_mesh(plate: Plate, mesh: Mesh, mask: np.ndarray, start: int, frames: I
         places = fix.places / scale if fix.places is not None else None
         return replace(fix, mesh=mesh, places=places, errors=fix.errors / scale)
 
-    yield from fed(plate, start, order, first, fetch, as_seen, answered, lambda reason: MeshFix(mesh, None, reason=reason), stop)
+    def again(frame: int) -> MeshFix | None:
+        try:
+            return answered(frame, as_seen(fetch(frame)), None) if not (stop is not None and stop.is_set()) else None
+        except PlateError:
+            return None
+
+    both = TwoSidedMesh(tracker)
+    for frame, fix in fed(plate, start, order, first, fetch, as_seen, answered, lambda reason: MeshFix(mesh, None, reason=reason), stop):
+        both.keep(frame, fix)
+        yield frame, fix
+    if expected is None and not (stop is not None and stop.is_set()):
+        yield from both.answers(again)

@@ -199,7 +199,7 @@ class Uncertainty:
     factor: float = 2.2
     of_blur: float = 0.01
     drift_surrounded: float = 0.9
-    drift_folded: float = 8.0
+    drift_folded: float = 10.0
     recomputed_every: int = 3
 
 

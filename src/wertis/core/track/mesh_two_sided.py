@@ -1,0 +1,129 @@
+"""Stretches of frames on which part of a mesh was hidden, tracked again from their far end once all of it is seen again.
+
+Tracking one way, what comes into sight again has to be found first, perhaps far from where it was expected; tracked from where it is wholly seen, it is
+followed to where it vanishes. Each vertex takes the side that measured it; between the two, where neither did, they are blended by how sure they are
+(the inverse-variance rule of two-filter smoothing: D. Fraser and J. Potter, The optimum linear smoother as a combination of two optimum linear
+filters, IEEE Trans. Automatic Control 14, 1969).
+"""
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field, replace
+
+import numpy as np
+from scipy.spatial import cKDTree
+
+from wertis.core.geometry.mesh import MeshFix
+from wertis.core.track.mesh import MeshTracker
+
+_WHOLE = 0.97  # of the most vertices that were measured at once, from which all is seen that can be
+_JUMP = 6.0  # pixels beside its neighbours' motion by which a vertex is found elsewhere than expected: then it may have been in sight for a while
+_NEIGHBOURS = 4  # of a vertex, by which its motion is expected
+_CHANGED = 0.02  # pixels by which a vertex must move for a frame to be answered again
+_AGREE = 0.5  # pixels, and twice both expected errors, up to which two places are one
+
+
+@dataclass
+class _Stretch:
+    fixes: dict[int, MeshFix] = field(default_factory=dict)  # of the frames with hidden parts, in their order
+    values: list[np.ndarray] = field(default_factory=list)  # the map's on the first frames after them, two at most
+    jumped: bool = False  # something was found elsewhere than expected
+
+
+class TwoSidedMesh:
+    """Remembers a mesh tracker's answers on frames on which part of the mesh was hidden.
+
+    Parameters
+    ----------
+    tracker : the one that gives the answers.
+    """
+
+    def __init__(self, tracker: MeshTracker) -> None:
+        self._tracker = tracker
+        self._most = 1  # vertices measured at once
+        self._open = _Stretch()
+        self._before: MeshFix | None = None  # the last frame's
+        self._between: dict[int, MeshFix] = {}  # whole frames that may turn out to lie within a stretch
+        self._closed: list[_Stretch] = []
+
+    def keep(self, frame: int, fix: MeshFix) -> None:
+        """Remember a frame's answer; in the order of tracking, while the tracker's map is that frame's."""
+        measured = int(np.count_nonzero(fix.measured)) if fix.places is not None else 0
+        self._most = max(self._most, measured)
+        self._open.jumped |= fix.places is None or (self._before is not None and _jumped(self._before, fix))
+        self._before = fix
+        if measured < _WHOLE * self._most:
+            self._open.fixes |= self._between | {frame: fix}
+            self._open.values, self._between = [], {}
+        elif not self._open.fixes:
+            self._open.jumped = False
+        else:
+            self._open.values.append(self._tracker.values)
+            self._between[frame] = fix
+            if len(self._open.values) == 2:
+                self._close()
+
+    def answers(self, feed: Callable[[int], MeshFix | None]) -> Iterator[tuple[int, MeshFix]]:
+        """Better answers, for the frames where there are any; `feed` gives a frame to the tracker, which is turned round, and its answer."""
+        if self._open.values:
+            self._close()
+        for stretch in self._closed:
+            self._tracker.turn_back(stretch.values[0], stretch.values[-1])
+            back = {frame: feed(frame) for frame in reversed(stretch.fixes)}
+            yield from _merged(stretch.fixes, back)
+
+    def _close(self) -> None:
+        if self._open.jumped:
+            self._closed.append(self._open)
+        self._open, self._between = _Stretch(), {}
+
+
+def _jumped(before: MeshFix, fix: MeshFix) -> bool:
+    """Whether a vertex that was not measured on the frame before is measured far from where its neighbours' motion takes it."""
+    if before.places is None or fix.places is None:
+        return True
+    found, sure = np.flatnonzero(fix.measured & ~before.measured), np.flatnonzero(fix.measured & before.measured)
+    if not len(found) or len(sure) < _NEIGHBOURS:
+        return False
+    moved = fix.places - before.places
+    near = cKDTree(fix.mesh.vertices[sure]).query(fix.mesh.vertices[found], _NEIGHBOURS)[1]
+    return bool(np.linalg.norm(moved[found] - moved[sure][near].mean(1), axis=1).max() > _JUMP)
+
+
+def _merged(ahead: dict[int, MeshFix], back: dict[int, MeshFix | None]) -> Iterator[tuple[int, MeshFix]]:
+    """Frames and what both sides say of them, where that differs from what one said; `ahead` in the order of tracking."""
+    frames = list(ahead)
+    followed_ahead = dict(zip(frames, _followed([ahead[f] for f in frames]), strict=True))
+    followed_back = dict(zip(reversed(frames), _followed([back[f] for f in reversed(frames)]), strict=True))
+    for frame in frames:
+        one, other = ahead[frame], back[frame]
+        if other is None or other.places is None:
+            continue
+        if one.places is None:
+            yield frame, other
+            continue
+        apart = np.linalg.norm(other.places - one.places, axis=1)
+        both = one.measured & other.measured
+        # what both measured in different places was followed by the one that has not just found it
+        differ = both & (apart > _AGREE + 2 * (one.errors + other.errors)) & (followed_back[frame] > followed_ahead[frame])
+        only = (other.measured & ~one.measured) | differ
+        neither = ~one.measured & ~other.measured
+        share = np.where(only, 1.0, 0.0)
+        share[neither] = one.errors[neither] ** 2 / (one.errors[neither] ** 2 + other.errors[neither] ** 2)
+        places = one.places + share[:, None] * (other.places - one.places)
+        errors = np.where(only, other.errors, one.errors)
+        # both sides expect the same of what is hidden, so that two are no surer than one
+        errors[neither] = np.hypot(np.minimum(one.errors, other.errors), 0.5 * apart)[neither]
+        if np.abs(places - one.places).max() > _CHANGED or np.any(only):
+            yield frame, replace(one, places=places, errors=errors, measured=one.measured | other.measured, seen=max(one.seen, other.seen))
+
+
+def _followed(fixes: list[MeshFix | None]) -> Iterator[np.ndarray]:
+    """(V,) for each frame, on how many frames without a break each vertex was measured, from the end that was tracked first."""
+    run: np.ndarray | None = None
+    for fix in fixes:
+        if fix is None or fix.places is None:
+            run = None
+            yield np.zeros(1)
+            continue
+        run = np.where(fix.measured, (run if run is not None else np.full(len(fix.measured), len(fixes))) + 1, 0)
+        yield run
