@@ -58,6 +58,18 @@ class MeshWindowTest(WindowCase):
         self.assertFalse(s.out_of_date())
         np.testing.assert_allclose(step._mesh_points()[k], pegs[frame][k], atol=1e-3)
 
+        s.go_step("Track")  # ... and this frame, on which it was put right, stands in for the reference frame as well
+        page.mesh.here.click()
+        self.assertEqual(s.track.settings.further, (frame,))
+        self.assertIn(f"{solution.reference}, {frame}", page.mesh.further.text())
+        s.go(frame - 1)
+        self.assertFalse(page.mesh.here.isChecked())
+        page.mesh.renewed.click()
+        self.assertFalse(s.track.settings.renewed)
+        w.run_command("track.both")
+        self.until(lambda: w.job is None and s.track.solution is not solution, 60)
+        s.go(frame)
+
         s.go_step("Use")
         placed = w.steps["Use"].place
         placed()

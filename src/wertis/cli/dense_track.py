@@ -26,7 +26,7 @@ def run_dense_track(a: argparse.Namespace) -> int:
         raise WertisError("A shot needs the motion to stay where it is; give --keep DIR with --save.")
     if (a.cluster or a.workers > 1) and not a.keep:
         raise WertisError("Several processes share the motion by its folder; give --keep DIR.")
-    arguments.refused(a, ("pegs", "spacing", "stiffness"), "mesh")
+    arguments.refused(a, ("pegs", "spacing", "stiffness", "further"), "mesh")
     arguments.full_resolution(a)
     arguments.folders_exist(a.out, a.save)
     points = points_csv.read_points(Path(a.points)) if a.points else {}

@@ -52,6 +52,8 @@ def build_parser() -> argparse.ArgumentParser:
     track.add_argument("--pegs", metavar="PEGS.csv", help="with --model mesh: frame,id,x,y, known places of those points, through which the result passes")
     track.add_argument("--spacing", type=float, metavar="PX", help="with --model mesh: pixels between vertices (default: about 200 vertices)")
     track.add_argument("--stiffness", type=float, metavar="0-100", help="with --model mesh: 0 cloth to 100 board (default: from the pictures)")
+    track.add_argument("--further", metavar="FRAME,FRAME", help="with --model mesh: frames that stand in for the start frame where the surface looks "
+                       "otherwise there; best on frames with pegs")
     track.add_argument("--holdout", action="append", default=[], metavar='"x,y x,y ..."|MATTE',
                        help="take pixels away: a polygon that stays in the picture, or a matte sequence (white is held out); several allowed")
     track.add_argument("--look", default="mix", choices=["mix", "luma", "red", "green", "blue", "contrast"],

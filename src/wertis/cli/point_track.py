@@ -21,7 +21,7 @@ def run_point_track(a: argparse.Namespace) -> int:
         raise WertisError("Say what to do with the track: --out OUT.csv writes its points, --save SHOT.wertis keeps it as a shot.")
     if not a.points:
         raise WertisError("--model points follows the points of --points IN.csv (id,x,y on the start frame); give it.")
-    arguments.refused(a, ("pegs", "spacing", "stiffness"), "mesh")
+    arguments.refused(a, ("pegs", "spacing", "stiffness", "further"), "mesh")
     arguments.refused(a, ("keep",), "dense")
     arguments.full_resolution(a)
     arguments.folders_exist(a.out, a.save)

@@ -26,7 +26,7 @@ def run_track(a: argparse.Namespace) -> int:
         arguments.no_workers(a, "dense motion")
     if a.model in _OTHERS:
         return _OTHERS[a.model](a)
-    arguments.refused(a, ("pegs", "spacing", "stiffness"), "mesh")
+    arguments.refused(a, ("pegs", "spacing", "stiffness", "further"), "mesh")
     arguments.refused(a, ("points",), "mesh, points or dense")
     arguments.refused(a, ("keep",), "dense")
     if not a.region:

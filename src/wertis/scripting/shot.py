@@ -29,6 +29,7 @@ from wertis.core.shot.document import Shot as Document
 from wertis.core.shot.items import with_only
 from wertis.core.shot.mattes import mattes_of, new_shape
 from wertis.core.shot.meshes import MeshSettings, mesh_of
+from wertis.core.shot.pegs import set_looks
 from wertis.core.track.kinds import KINDS
 from wertis.scripting.camera import Camera
 from wertis.scripting.common import Points, Progress, checked_fields, held, numbers, points_settings
@@ -144,7 +145,8 @@ class Shot:
     def add(self, region: Points, frame: int, name: str = "Surface", model: str = "perspective", look: str = "mix", half: bool = False,
             smooth: bool = False, spacing: float | None = None, stiffness: float | None = None, vertices: Points | None = None,
             points: Points | Mapping[str, tuple[float, float]] | None = None, keep: str | Path | None = None, whole: bool = False,
-            parts: bool | None = None, neighbours: bool = True, patterns: Mapping[str, Mapping[str, Any]] | None = None) -> Surface:
+            parts: bool | None = None, neighbours: bool = True, patterns: Mapping[str, Mapping[str, Any]] | None = None,
+            further: Iterable[int] = ()) -> Surface:
         """Add a track whose region (N, 2) is drawn on a frame, without tracking it yet; the words are those of `track`.
 
         Parameters
@@ -162,8 +164,9 @@ class Shot:
             raise RegionError(f"A folder to keep, the whole picture and parts are those of dense motion; track with model dense, not {model}.")
         if (model == "points") != (points is not None):
             raise RegionError("Points are what model points tracks; give points with it, and only with it.")
-        if model != "mesh" and (spacing is not None or stiffness is not None or vertices is not None):
-            raise RegionError(f"Spacing, stiffness and vertices are those of a mesh; track with model mesh, not {model}.")
+        further = list(further)
+        if model != "mesh" and (spacing is not None or stiffness is not None or vertices is not None or further):
+            raise RegionError(f"Spacing, stiffness, vertices and further reference frames are those of a mesh; track with model mesh, not {model}.")
         outline = numbers(region, "region")
         if outline.ndim != 2 or outline.shape[1] != 2 or len(outline) < 3:
             raise RegionError(f"The region has {len(outline)} point(s); give at least three, round an area with detail.")
@@ -184,6 +187,8 @@ class Shot:
             else:
                 settings = PlaneSettings(model=model, look=look, half=half)  # type: ignore[arg-type]
             shot = edits.set_settings(shot, track.id, settings)
+            if further:
+                shot = set_looks(shot, track.id, further)
             if model == "mesh":
                 mesh_of(track.but(settings=settings), plate.size)  # says at once what is wrong with it
         self._do(f"Draw {track.name}", shot)
@@ -204,7 +209,7 @@ class Shot:
               hold_outs: Iterable[Points | str | Path] = (), progress: Progress | None = None, stop: threading.Event | None = None,
               spacing: float | None = None, stiffness: float | None = None, vertices: Points | None = None,
               points: Points | Mapping[str, tuple[float, float]] | None = None, keep: str | Path | None = None, whole: bool = False,
-              parts: bool | None = None, patterns: Mapping[str, Mapping[str, Any]] | None = None) -> Surface:
+              parts: bool | None = None, patterns: Mapping[str, Mapping[str, Any]] | None = None, further: Iterable[int] = ()) -> Surface:
         """Track a region through the shot's range, both ways from the frame on which it is drawn.
 
         Parameters
@@ -223,10 +228,11 @@ class Shot:
             (x, y) from the point to the pattern's middle, in pixels.
         keep : folder in which dense motion is kept; in the user's cache when not given. What is there and still holds is not computed again.
         whole : dense motion of the whole picture, not of the region alone.
+        further : frames that stand in for a mesh's reference frame where the surface looks otherwise there, from where tracking comes to them.
         parts : dense motion of what does not go with one surface as well; of the whole picture it is looked for when not given.
         """
         surface = self.add(region, frame, name, model, look, half, False, spacing, stiffness, vertices, points, keep, whole, parts,
-                           patterns=patterns)
+                           patterns=patterns, further=further)
         for each in hold_outs:
             surface.hold_out(each)
         return surface.track(progress=progress, stop=stop)

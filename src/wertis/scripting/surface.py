@@ -304,6 +304,19 @@ class Surface:
             self.shot._do("Set patterns", point_edits.set_patterns(self.shot.document, self.id, set(names), side, reach, offset, renewed))
         return self
 
+    def set_looks(self, further: Iterable[int] | None = None, renewed: bool | None = None) -> Surface:
+        """Choose what a mesh is compared with besides its reference frame; what was tracked stays until it is tracked again. Returns itself.
+
+        Parameters
+        ----------
+        further : frames on which the mesh lies right (as tracked and pegged), that stand in where the surface looks otherwise there.
+        renewed : whether a newer look is taken by itself where the surface comes to look otherwise for good; its error is added.
+        """
+        with checked_fields():
+            self.shot._do("Choose reference frames",
+                          peg_edits.set_looks(self.shot.document, self.id, None if further is None else list(further), renewed))
+        return self
+
     def find_pegs(self, frame: int, vertices: Iterable[int] | None = None) -> dict[int, str]:
         """Let vertices of a mesh find their places on a frame by the reference frame's picture, and peg them there; the chosen ones, or all.
 

@@ -52,15 +52,23 @@ def _mesh(shot: Shot, track: Track, plate: Plate, runs: list[range], read: Reade
     known: dict[int, np.ndarray] = {}
     if isinstance(solution, MeshSolution) and solution.reference == reference and np.array_equal(solution.vertices, mesh.vertices):
         known = {int(f): p for f, p, ok in zip(solution.frames, solution.places, solution.good, strict=True) if ok and np.isfinite(p).all()}
+        known |= _further(track)
     mask, held = regions.mask_of(track.region, plate.size), held_masks(shot, track, plate.size)
     shapes: list[ShapeBasis] = []
     for frames in runs:
         if stopped(stop):
             return
-        yield from track_mesh(plate, mesh, mask, reference, frames, settings.stiffness, read, stop, known, held, settings.look, settings.half, shapes)
+        yield from track_mesh(plate, mesh, mask, reference, frames, settings.stiffness, read, stop, known, held, settings.look, settings.half, shapes,
+                              renewed=settings.renewed, further=settings.further)
 
 
 register_tracker(MeshSettings, _mesh, set_mesh_tracked)
+
+
+def _further(track: Track) -> dict[int, np.ndarray]:
+    """Where a tracked mesh's vertices (V, 2) lie on its further reference frames, with pegs."""
+    places = {f: vertices_on(track, f) for f in mesh_settings(track).further}
+    return {f: at for f, at in places.items() if at is not None and np.isfinite(at).all()}
 
 
 def _out_of_date(track: Track, span: tuple[int, int]) -> list[Stretch]:
@@ -118,7 +126,7 @@ def _retrack(shot: Shot, track_id: str, plate: Plate, read: Reader | None, stop:
     mask, held = regions.mask_of(track.region, plate.size), held_masks(shot, track, plate.size)
     count = Counter(steps_of(stretches))
     found: dict[int, MeshFix] = {}
-    layer = track.layer(PegLayer)
+    layer, further = track.layer(PegLayer), _further(track)
     for stretch in stretches:
         begin, end, frames = stretch.begin, stretch.end, stretch.frames
         sides: list[dict[int, MeshFix]] = []
@@ -126,8 +134,9 @@ def _retrack(shot: Shot, track_id: str, plate: Plate, read: Reader | None, stop:
             answers: dict[int, MeshFix] = {}
             places = vertices_on(track, anchor) if anchor is not None else None
             if anchor is not None and places is not None:
-                for frame, fix in track_mesh(plate, solution.mesh, mask, solution.reference, order, settings.stiffness, read, stop, {anchor: places},
-                                             held, settings.look, settings.half, expected=lambda f: vertices_on(track, f)):
+                for frame, fix in track_mesh(plate, solution.mesh, mask, solution.reference, order, settings.stiffness, read, stop,
+                                             further | {anchor: places}, held, settings.look, settings.half,
+                                             expected=lambda f: vertices_on(track, f), renewed=settings.renewed, further=tuple(further)):
                     answers[frame] = fix
                     yield count.event(frame, note=f"frame {frame}", of=(anchor, frame))
             sides.append(answers)
@@ -199,8 +208,8 @@ def track_vertices(shot: Shot, track_id: str, plate: Plate, vertices: Sequence[i
     for run in runs:
         if not run:
             continue
-        for frame, fix in track_mesh(plate, solution.mesh, mask, reference, run, settings.stiffness, read, stop, None, held, settings.look, settings.half,
-                                     expected=lambda f: vertices_on(track, f)):
+        for frame, fix in track_mesh(plate, solution.mesh, mask, reference, run, settings.stiffness, read, stop, _further(track), held, settings.look,
+                                     settings.half, expected=lambda f: vertices_on(track, f), renewed=settings.renewed, further=settings.further):
             k = solution.index(frame)
             if k is not None and fix.places is not None:
                 places[k, chosen], errors[k, chosen], measured[k, chosen] = fix.places[chosen], fix.errors[chosen], fix.measured[chosen]

@@ -32,6 +32,8 @@ class MeshSettings(TrackSettings):
     outline : there are vertices on the outline.
     stiffness : 0, cloth, to 100, a board; from the pictures when None.
     look, half : as for a plane.
+    renewed : where the surface comes to look otherwise for good, its newer look is taken, with the error of its place.
+    further : frames on which the mesh lies right, that stand in for the reference frame where the surface looks otherwise there.
     vertices : (V, 2) on the region's frame, once a person has changed them; laid by the settings when None.
     """
 
@@ -42,6 +44,8 @@ class MeshSettings(TrackSettings):
     stiffness: Annotated[float, Field(ge=0, le=100)] | None = None
     look: Look = "mix"
     half: bool = False
+    renewed: bool = True
+    further: Annotated[tuple[Frame, ...], Field(max_length=64)] = ()
     vertices: Table | None = None
 
 

@@ -74,7 +74,12 @@ def from_9(body: Body) -> Body:
     return {**body, "tracks": [changed(track) for track in body.get("tracks", ())]}
 
 
-STEPS: dict[int, Callable[[Body], Body]] = {1: from_1, 2: from_2, 3: from_3, 4: from_4, 5: from_5, 6: from_6, 7: from_7, 8: from_8, 9: from_9}
+def from_10(body: Body) -> Body:
+    """Meshes had no further reference frames."""
+    return body
+
+
+STEPS: dict[int, Callable[[Body], Body]] = {1: from_1, 2: from_2, 3: from_3, 4: from_4, 5: from_5, 6: from_6, 7: from_7, 8: from_8, 9: from_9, 10: from_10}
 
 
 def brought_up(body: Body, version: int, current: int) -> Body:

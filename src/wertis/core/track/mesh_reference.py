@@ -35,6 +35,8 @@ class MeshTiles:
     count : (K,) number of the region's pixels.
     energy : (K,) variance of the luma that a change of light alone cannot explain.
     structure : (K, 3) structure tensor xx, xy, yy: sums of products of the slopes.
+    look : (K,) int64, 0 where a tile looks as on the reference frame; see `mesh_looks.ReferenceLooks`.
+    look_error : (K,) pixels by which the tile may lie off in a later look.
     """
 
     level: int
@@ -49,6 +51,8 @@ class MeshTiles:
     count: np.ndarray
     energy: np.ndarray
     structure: np.ndarray
+    look: np.ndarray
+    look_error: np.ndarray
 
     def __len__(self) -> int:
         return len(self.own)
@@ -95,6 +99,14 @@ class MeshReference:
             self._tiles[level] = _made(self, level)
         return self._tiles[level]
 
+    def tiles_at(self, tiles: MeshTiles) -> MeshTiles:
+        """Tiles of this picture that stand where others do."""
+        scale = 2.0 ** tiles.level
+        ox, oy = (tiles.corner / scale).astype(int).T
+        px, py = _pixels(ox, oy, tiles.side)
+        image = self.pyramid[tiles.level]
+        return _described(tiles.level, tiles.side, tiles.corner, tiles.inside, *(p[py, px] for p in (image, *_slopes(image, scale))))
+
     def blurred(self, tiles: MeshTiles, along: np.ndarray, taps: int) -> MeshTiles:
         """Tiles blurred along straight lines (K, 2), in level-0 pixels of the reference, of which the tile's own place is the middle."""
         if compiled.LIBRARY is None:
@@ -121,7 +133,7 @@ class MeshReference:
         """`blurred` with NumPy and OpenCV."""
         level = tiles.level
         image, scale = self.pyramid[level], 2.0 ** level
-        layers = np.dstack([image, *(cv2.Scharr(image, cv2.CV_32F, *d, scale=1 / (32 * scale)) for d in ((1, 0), (0, 1)))])
+        layers = np.dstack([image, *_slopes(image, scale)])
         ox, oy = (tiles.corner / scale).astype(int).T
         px, py = _pixels(ox, oy, tiles.side)
         total = np.zeros((*px.shape, 3), np.float32)
@@ -140,7 +152,7 @@ def _made(reference: MeshReference, level: int) -> MeshTiles:
     h, w = image.shape
     inside = (cv2.resize(reference.mask, (w, h), interpolation=cv2.INTER_AREA) > 200).astype(np.float32) if level \
         else (reference.mask > 0).astype(np.float32)
-    gx, gy = (cv2.Scharr(image, cv2.CV_32F, *d, scale=1 / (32 * scale)) for d in ((1, 0), (0, 1)))
+    gx, gy = _slopes(image, scale)
     x0, y0, x1, y1 = (v / scale for v in reference.box)
     starts = []
     for a, b, most in ((x0, x1, w), (y0, y1, h)):
@@ -163,6 +175,12 @@ def _made(reference: MeshReference, level: int) -> MeshTiles:
     return _described(level, side, np.column_stack([ox, oy]) * scale, inside[py, px], *(p[py, px] for p in (image, gx, gy)))
 
 
+def _slopes(image: np.ndarray, scale: float) -> tuple[np.ndarray, np.ndarray]:
+    """Slopes in x and y (height, width) of a picture whose pixels are `scale` level-0 pixels wide, per level-0 pixel."""
+    x, y = (cv2.Scharr(image, cv2.CV_32F, *d, scale=1 / (32 * scale)) for d in ((1, 0), (0, 1)))
+    return x, y
+
+
 def _pixels(ox: np.ndarray, oy: np.ndarray, side: int) -> tuple[np.ndarray, np.ndarray]:
     """Columns and rows (K, P) of the pixels of tiles that begin at ox, oy (K,)."""
     dy, dx = (a.ravel() for a in np.meshgrid(np.arange(side), np.arange(side), indexing="ij"))
@@ -180,7 +198,8 @@ def _described(level: int, side: int, corner: np.ndarray, ins: np.ndarray, luma:
     count = ins.sum(1)
     f = np.float32
     return MeshTiles(level, side, corner, corner + (side - 1) / 2 * 2.0 ** level, np.ascontiguousarray(light[0], f), own, np.ascontiguousarray(sx, f),
-                     np.ascontiguousarray(sy, f), np.ascontiguousarray(ins, f), count, own ** 2 / np.maximum(count, 1), structure)
+                     np.ascontiguousarray(sy, f), np.ascontiguousarray(ins, f), count, own ** 2 / np.maximum(count, 1), structure,
+                     np.zeros(len(own), np.int64), np.zeros(len(own)))
 
 
 def _orthonormal(rows: np.ndarray) -> tuple[np.ndarray, np.ndarray]:

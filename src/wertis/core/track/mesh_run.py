@@ -1,7 +1,7 @@
 """Tracking a bending surface over a range of a plate: what the window, the command line and scripts share."""
 
 import threading
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Collection, Iterable, Iterator
 from dataclasses import replace
 
 import cv2
@@ -20,6 +20,7 @@ from wertis.core.track.shape_basis import ShapeBasis
 from wertis.core.track.tracker_input import looked_at
 
 SURFACE_STEP = 0.82  # of the vertices' usual spacing, between the control points of the tracker's map
+_KNOWN_ERROR = 0.1  # pixels, of the vertices on a further reference frame that was tracked and looked at before
 _BOARD, _CLOTH = 3e-4, 5.0  # pixels by which a control point may lie off the line between its neighbours at stiffness 100 and 0
 
 
@@ -36,7 +37,8 @@ def stiffness_of(bend: float) -> float:
 def track_mesh(plate: Plate, mesh: Mesh, mask: np.ndarray, start: int, frames: Iterable[int], stiffness: float | None = None,
                read: PictureReader | None = None, stop: threading.Event | None = None, known: dict[int, np.ndarray] | None = None,
                held: Masks | None = None, look: str = "mix", half: bool = False, shapes: list[ShapeBasis] | None = None,
-               expected: Callable[[int], np.ndarray | None] | None = None) -> Iterator[tuple[int, MeshFix]]:
+               expected: Callable[[int], np.ndarray | None] | None = None, renewed: bool = True,
+               further: Collection[int] = ()) -> Iterator[tuple[int, MeshFix]]:
     """Track a mesh that lies on frame `start` through `frames`, which lead away from it in one direction.
 
     Yields each frame's number and answer; lost and unreadable frames come with no places and a reason. Where another shot begins tracking ends, and the
@@ -48,8 +50,10 @@ def track_mesh(plate: Plate, mesh: Mesh, mask: np.ndarray, start: int, frames: I
     stiffness : 0, cloth, to 100, a board; chosen by itself when None.
     known : places (V, 2) of the vertices on frames that were tracked already; where `frames` begins next to one of them tracking goes on from there.
     shapes : of one entry at most: what the surface has done on the other side of the reference frame, to know it by; an entry is put in.
-
     expected : where the vertices (V, 2) are expected on a frame, as far as hands have put them there; what cannot be seen is left there.
+    renewed : where the surface comes to look otherwise for good its newer look is taken, with the error of its place.
+    further : frames that stand in for the reference frame where the surface looks otherwise there: those that are `known` from the beginning, others
+        from where tracking comes to them.
 
     The others are as for `track.run.track_plane`.
 
@@ -83,7 +87,7 @@ def track_mesh(plate: Plate, mesh: Mesh, mask: np.ndarray, start: int, frames: I
     looked = Mesh(mesh.vertices * scale, mesh.triangles, mesh.weights) if half else mesh
     small = smaller(mask)
     assert small is not None
-    tracker = MeshTracker(as_seen(first), small, looked, step, bend_of(stiffness))
+    tracker = MeshTracker(as_seen(first), small, looked, step, bend_of(stiffness), renewed)
     if shapes:
         tracker.shapes = shapes[0]
     elif shapes is not None:
@@ -96,10 +100,22 @@ def track_mesh(plate: Plate, mesh: Mesh, mask: np.ndarray, start: int, frames: I
         if nearest is not None:
             tracker.start_at(nearest * scale)
 
+    for frame in sorted(set(further) & set(known or {}) - {start}, key=lambda f: -abs(f - start)):
+        assert known is not None
+        try:
+            picture = as_seen(fetch(frame))
+        except PlateError:
+            continue  # the others still stand in
+        errors = np.full(len(mesh.vertices), _KNOWN_ERROR * scale)
+        tracker.add_look(picture, known[frame] * scale, errors, smaller(held(frame)) if held is not None else None)
+
     def answered(frame: int, picture: np.ndarray, pyramid: Pyramid | None) -> MeshFix:
         told = expected(frame) if expected is not None else None
         tracker.expect(told * scale if told is not None else None)
-        fix = tracker.feed(picture, smaller(held(frame)) if held is not None else None, pyramid)
+        away = smaller(held(frame)) if held is not None else None
+        fix = tracker.feed(picture, away, pyramid)
+        if frame in further and fix.places is not None and frame not in (known or {}):
+            tracker.add_look(picture, fix.places, fix.errors, away)
         places = fix.places / scale if fix.places is not None else None
         return replace(fix, mesh=mesh, places=places, errors=fix.errors / scale)
 

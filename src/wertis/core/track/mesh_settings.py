@@ -203,6 +203,40 @@ class Uncertainty:
     recomputed_every: int = 3
 
 
+@dataclass(frozen=True)
+class Change:
+    """When a later look of the surface stands in for the reference frame's.
+
+    Attributes
+    ----------
+    worn : of its best likeness, below which a tile looks otherwise than it did.
+    changed : the same, below which a tile is looked at anew when that is due.
+    smoothing : weight of the frames before in how alike a tile usually is.
+    most_step : of the correlation that noise leaves, by which it may change from a frame to the next: what is covered changes at once.
+    least_share : of the tiles with texture that must look otherwise at once: a slow passer covers fewer.
+    least_alike : of the correlation that noise leaves, from which a tile is still the same spot.
+    rich : of the median variance of the tiles' luma, from which a tile has texture.
+    least_apart : frames between two looks that are taken.
+    most_looks : looks that are kept; each takes about as much memory as 200 bytes for every pixel of the region.
+    better : of the correlation that noise leaves, by which another look must fit better.
+    as_before : of the correlation that noise leaves, from which a tile looks as on the reference frame.
+    compared_every : frames after which that is looked at.
+    """
+
+    worn: float = 0.85
+    changed: float = 0.95
+    smoothing: float = 0.6
+    most_step: float = 0.08
+    least_share: float = 0.1
+    least_alike: float = 0.5
+    rich: float = 0.5
+    least_apart: int = 5
+    most_looks: int = 8
+    better: float = 0.03
+    as_before: float = 0.92
+    compared_every: int = 3
+
+
 COARSE_TO_FINE = CoarseToFine()
 FAILURE = Failure()
 PHOTOMETRY = Photometry()
@@ -211,3 +245,4 @@ PREDICTION = Prediction()
 OCCLUSION = Occlusion()
 BLUR = Blur()
 UNCERTAINTY = Uncertainty()
+CHANGE = Change()

@@ -1,20 +1,24 @@
-"""A mesh's settings on the page of the step Track: spacing, where its vertices lie, stiffness."""
+"""A mesh's settings on the page of the step Track: spacing, where its vertices lie, stiffness, and what it is compared with."""
+
+from collections.abc import Callable
 
 from PySide6.QtCore import QSignalBlocker
-from PySide6.QtWidgets import QCheckBox, QFormLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QFormLayout, QHBoxLayout, QPushButton, QWidget
 
 from wertis.app.fields import DragLabel, Number, named
 from wertis.app.session import Session
 from wertis.core.errors import WertisError
 from wertis.core.geometry.mesh import LEAST_SPACING
 from wertis.core.shot import edits
-from wertis.core.shot.meshes import MeshSettings, mesh_of, spacing_of
+from wertis.core.shot.document import Shot
+from wertis.core.shot.meshes import MeshSettings, mesh_of, mesh_settings, spacing_of
+from wertis.core.shot.pegs import set_looks
 
 _SOFT = 50.0  # stiffness that is offered when a person begins to choose
 
 
 class MeshFields(QWidget):
-    """Spacing, texture, outline and stiffness of the selected mesh track."""
+    """Spacing, texture, outline, stiffness and further reference frames of the selected mesh track."""
 
     def __init__(self, session: Session) -> None:
         super().__init__()
@@ -34,12 +38,26 @@ class MeshFields(QWidget):
         self.stiffness = Number(0, 100, 5, 0, "", "Stiffness, 0 cloth to 100 board")
         self.stiffness.setToolTip("0 is cloth, 100 a board")
         self.stiffness.valueChanged.connect(lambda v: self._set("Set the stiffness", stiffness=float(v)))
+        self.renewed = QCheckBox("Renewed")
+        self.renewed.setToolTip("Where the surface looks less and less as it did, its newer look is taken as well; the error of that is added")
+        self.renewed.clicked.connect(lambda on: self._do("Choose whether looks are renewed", lambda: self._with_looks(renewed=on)))
+        self.here = QPushButton("This frame too")
+        self.here.setCheckable(True)
+        self.here.setToolTip("The mesh lies right here, by pegs if need be: this frame stands in for the reference where the surface looks otherwise")
+        self.here.clicked.connect(self._set_here)
+        self.further = named("", "quiet")
+        looks = QHBoxLayout()
+        looks.addWidget(self.renewed)
+        looks.addWidget(self.here)
+        looks.addStretch(1)
         self.facts = named("", "quiet")
         f.addRow(DragLabel("Spacing", self.spacing), self.spacing)
         f.addRow(self.outline)
         f.addRow(self.textured)
         f.addRow(self.by_itself)
         f.addRow(DragLabel("Stiffness", self.stiffness), self.stiffness)
+        f.addRow("Compared with", looks)
+        f.addRow(self.further)
         f.addRow(self.facts)
 
     def show_state(self) -> None:
@@ -63,18 +81,36 @@ class MeshFields(QWidget):
             self.stiffness.setValue(settings.stiffness if settings.stiffness is not None else _SOFT)
         self.stiffness.setEnabled(settings.stiffness is not None)
         self.by_itself.setChecked(settings.stiffness is None)
+        self.renewed.setChecked(settings.renewed)
+        self.here.setChecked(s.frame in settings.further)
+        self.here.setEnabled(s.frame != track.region.frame)
+        frames = ", ".join(map(str, (track.region.frame, *settings.further)))
+        self.further.setText(f"Reference frames {frames}" if settings.further else f"Reference frame {frames} alone")
         self.textured.setChecked(settings.textured)
         self.outline.setChecked(settings.outline)
 
-    def _set(self, label: str, **changes: object) -> None:
+    def _set_here(self, on: bool) -> None:
         s = self.session
-        track = s.track
-        if track is None or not isinstance(track.settings, MeshSettings):
-            return
+        assert s.track is not None
+        frames = set(mesh_settings(s.track).further) ^ {s.frame}
+        self._do(f"{'Take' if on else 'Leave out'} frame {s.frame} as a reference frame", lambda: self._with_looks(further=frames))
+
+    def _with_looks(self, further: set[int] | None = None, renewed: bool | None = None) -> Shot:
+        return set_looks(self.session.shot, self.session.track_id, further, renewed)
+
+    def _set(self, label: str, **changes: object) -> None:
+        track = self.session.track
+        if track is not None and isinstance(track.settings, MeshSettings):
+            settings = track.settings.but(**changes)
+            self._do(label, lambda: edits.set_settings(self.session.shot, track.id, settings))
+
+    def _do(self, label: str, made: Callable[[], Shot]) -> None:
+        s = self.session
         try:
-            s.history.do(label, edits.set_settings(s.shot, track.id, track.settings.but(**changes)), label)
+            s.history.do(label, made(), label)
         except WertisError as why:
             s.message.emit(str(why), True)
+            self.show_state()
             return
-        if track.solution is not None:
+        if s.track is not None and s.track.solution is not None:
             s.message.emit("Track again to use it. What was tracked stays until then.", False)
