@@ -61,7 +61,7 @@ class MeshWindowTest(WindowCase):
         s.go_step("Track")  # ... and this frame, on which it was put right, stands in for the reference frame as well
         page.mesh.here.click()
         self.assertEqual(s.track.settings.further, (frame,))
-        self.assertIn(f"{solution.reference}, {frame}", page.mesh.further.text())
+        self.assertIn(f"{solution.reference}, {frame}", page.mesh.facts.text())
         s.go(frame - 1)
         self.assertFalse(page.mesh.here.isChecked())
         page.mesh.renewed.click()

@@ -3,7 +3,7 @@
 from collections.abc import Callable
 
 from PySide6.QtCore import QSignalBlocker
-from PySide6.QtWidgets import QCheckBox, QFormLayout, QHBoxLayout, QPushButton, QWidget
+from PySide6.QtWidgets import QCheckBox, QFormLayout, QHBoxLayout, QWidget
 
 from wertis.app.fields import DragLabel, Number, named
 from wertis.app.session import Session
@@ -32,7 +32,7 @@ class MeshFields(QWidget):
         self.textured.clicked.connect(lambda on: self._set("Lay the mesh", textured=on, vertices=None))
         self.outline = QCheckBox("Vertices on the outline")
         self.outline.clicked.connect(lambda on: self._set("Lay the mesh", outline=on, vertices=None))
-        self.by_itself = QCheckBox("Stiffness from the pictures")
+        self.by_itself = QCheckBox("By itself")
         self.by_itself.setToolTip("How far the surface may bend is chosen by what best foretells parts of the picture that are left out")
         self.by_itself.clicked.connect(lambda on: self._set("Choose the stiffness", stiffness=None if on else _SOFT))
         self.stiffness = Number(0, 100, 5, 0, "", "Stiffness, 0 cloth to 100 board")
@@ -41,11 +41,9 @@ class MeshFields(QWidget):
         self.renewed = QCheckBox("Renewed")
         self.renewed.setToolTip("Where the surface looks less and less as it did, its newer look is taken as well; the error of that is added")
         self.renewed.clicked.connect(lambda on: self._do("Choose whether looks are renewed", lambda: self._with_looks(renewed=on)))
-        self.here = QPushButton("This frame too")
-        self.here.setCheckable(True)
+        self.here = QCheckBox("Reference here too")
         self.here.setToolTip("The mesh lies right here, by pegs if need be: this frame stands in for the reference where the surface looks otherwise")
         self.here.clicked.connect(self._set_here)
-        self.further = named("", "quiet")
         looks = QHBoxLayout()
         looks.addWidget(self.renewed)
         looks.addWidget(self.here)
@@ -54,10 +52,11 @@ class MeshFields(QWidget):
         f.addRow(DragLabel("Spacing", self.spacing), self.spacing)
         f.addRow(self.outline)
         f.addRow(self.textured)
-        f.addRow(self.by_itself)
-        f.addRow(DragLabel("Stiffness", self.stiffness), self.stiffness)
-        f.addRow("Compared with", looks)
-        f.addRow(self.further)
+        stiff = QHBoxLayout()
+        stiff.addWidget(self.stiffness, 1)
+        stiff.addWidget(self.by_itself)
+        f.addRow(DragLabel("Stiffness", self.stiffness), stiff)
+        f.addRow(looks)
         f.addRow(self.facts)
 
     def show_state(self) -> None:
@@ -69,7 +68,8 @@ class MeshFields(QWidget):
         settings = track.settings
         mesh = s.mesh()
         if mesh is not None:
-            self.facts.setText(f"{len(mesh.vertices)} vertices, {len(mesh.triangles)} triangles")
+            frames = f"references {', '.join(map(str, (track.region.frame, *settings.further)))}"
+            self.facts.setText(f"{len(mesh.vertices)} vertices, {frames if settings.further else f'{len(mesh.triangles)} triangles'}")
         else:
             try:
                 mesh_of(track, s.plate.size)
@@ -84,8 +84,6 @@ class MeshFields(QWidget):
         self.renewed.setChecked(settings.renewed)
         self.here.setChecked(s.frame in settings.further)
         self.here.setEnabled(s.frame != track.region.frame)
-        frames = ", ".join(map(str, (track.region.frame, *settings.further)))
-        self.further.setText(f"Reference frames {frames}" if settings.further else f"Reference frame {frames} alone")
         self.textured.setChecked(settings.textured)
         self.outline.setChecked(settings.outline)
 
