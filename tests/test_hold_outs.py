@@ -10,7 +10,8 @@ import numpy as np
 from PySide6.QtCore import Qt
 from scipy import ndimage
 
-from tests.helpers import hold_out
+import wertis
+from tests.helpers import hold_out, placement
 from tests.scenes import SIZE, PlaneShot
 from tests.test_deliver import ShotFolder, command, pairs, table
 from tests.test_plate import Folder
@@ -18,6 +19,8 @@ from tests.test_shot import shot_with_track
 from tests.test_tracker import errors
 from tests.test_window import WindowCase
 from wertis.app import mattes
+from wertis.cli.main import main
+from wertis.core.comp.picture import Compositor
 from wertis.core.errors import PlateError, RegionError
 from wertis.core.exchange.pictures import write_picture
 from wertis.core.geometry import homography, polygon
@@ -26,8 +29,9 @@ from wertis.core.geometry.motion import Fix
 from wertis.core.geometry.warp import HomographyWarp
 from wertis.core.plate import open_plate
 from wertis.core.plate.base import luma
-from wertis.core.shot import edits, hold_outs, items, regions, store
-from wertis.core.shot.document import HoldOut, Shot
+from wertis.core.shot import edits, hold_outs, items, matte_edits, regions, store
+from wertis.core.shot.artwork import Artwork
+from wertis.core.shot.document import HoldOut, Placement, Shot
 from wertis.core.track.occluders import occluder_mask
 from wertis.core.track.run import track_plane
 from wertis.demo.make import FILMS
@@ -274,6 +278,55 @@ class HoldOutWindowTest(WindowCase):
         s.go(1005)
         self.spin(0.1)
         self.assertNotEqual(w.viewer.grab().toImage(), before)
+
+    def test_a_graphic_ends_where_its_surface_is_covered(self) -> None:
+        self.made = PlaneShot(n=8, passer=0.25)
+        self.plate = self.made.write(self.folder / "covered")
+        self.open_plate()
+        self.draw()
+        self.track()
+        w, s = self.window, self.window.session
+        step = w.steps["Use"]
+        w.run_command("use.end-where-covered")
+        self.assertIn("Choose a graphic", w.strip.words.text())
+        start = s.shot
+        shot, _ = matte_edits.add_matte(s.shot, None, 1001)  # ... and no matte that is there for something else is taken for it
+        s.history.do("Draw", items.add_item(shot, Placement(on=s.track_id, frame=1001, quad=edits.as_points(self.made.corners[0]),
+                                                            artwork=Artwork(kind="solid", colour=(1.0, 0.0, 0.0)))))
+        graphic = placement(s.shot)
+        s.select(s.track_id, graphic.id)
+        s.go_step("Use")
+        for _ in range(2):  # a second time makes no second matte
+            step.end_where_covered(self.folder)
+            self.until(lambda: w.job is None)
+        self.assertEqual(len(placement(s.shot).held_back), 1)
+        comp = Compositor().comp(s.shot, s.plate.read(1005), 1005, 3)
+        red = (comp[..., 0] > 200) & (comp[..., 1] < 40)
+        inside = polygon.fill(self.made.corners[4], SIZE) > 0
+        covered = self.made.mask_of_passer[4] & inside
+        self.assertLess(red[covered].mean(), 0.25)
+        self.assertGreater(red[inside & ~self.made.mask_of_passer[4]].mean(), 0.9)
+        while s.shot != start:
+            w.undo()
+        self.assertFalse(s.shot.placements(s.track_id))
+
+    def test_the_command_line_ends_a_graphic_where_its_surface_is_covered(self) -> None:
+        made = PlaneShot(n=6, passer=0.25)
+        shot = wertis.open(made.write(self.folder / "plate"))
+        wall = shot.track(made.region, 1001, name="Wall")
+        wall.place("checker", made.corners[0], name="Poster")
+        shot.save(self.folder / "wall.wertis")
+        call = ["matte", str(self.folder / "wall.wertis"), "--quiet", "--out", str(self.folder / "c" / "c.####.png")]
+        self.assertEqual(main([*call, "--track", "Wall", "--behind", "Poster"]), 0)
+        kept = wertis.open(self.folder / "wall.wertis")
+        self.assertEqual([m.name for m in kept.mattes], ["Over Wall"])
+        self.assertEqual(kept.surfaces[0].placements[0].record.held_back, (kept.mattes[0].id,))
+        with mock.patch("sys.stderr") as stderr:
+            self.assertNotEqual(main([*call, "--track", "Wall", "--behind", "Sign"]), 0)
+            self.assertNotEqual(main([*call, "--of", "Over Wall", "--behind", "Poster"]), 0)
+        said = "".join(str(c.args[0]) for c in stderr.write.call_args_list)
+        self.assertIn("it has Poster", said)
+        self.assertIn("give --track NAME with it", said)
 
     def test_a_matte_is_read_outside_the_painting(self) -> None:
         self.open_plate()

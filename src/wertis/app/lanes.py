@@ -195,11 +195,10 @@ class Lanes(QWidget):
         item = self.session.shot.item(self.session.place.item_id)
         for f in kind_of(item).key_frames(self.session.shot, item) if item is not None else ():
             p.fillRect(QRectF(self.x_of(f) - 3, top + _LANE - 7, 6, 6), theme.AMBER)
-        middle = top + _LANE / 2
-        for f, half in ((track.region.frame, _LANE / 2 - 1), *((f, _LANE / 4) for f in getattr(track.settings, "further", ()))):
-            at = self.x_of(f)
-            wide = 6 * half / (_LANE / 2 - 1)
-            p.drawPolygon(QPolygonF([QPointF(at, middle - half), QPointF(at + wide, middle), QPointF(at, middle + half), QPointF(at - wide, middle)]))
+        middle, tall = top + _LANE / 2, _LANE / 2 - 1
+        for here, half in ((track.region.frame, tall), *((f, 0.5 * tall) for f in getattr(track.settings, "further", ()))):
+            at, aside = self.x_of(here), 6 * half / tall
+            p.drawPolygon(QPolygonF([QPointF(at, middle - half), QPointF(at + aside, middle), QPointF(at, middle + half), QPointF(at - aside, middle)]))
 
     def _repairs(self, p: QPainter, top: float) -> None:
         """Repair keys on the drift lane's ground line; the one being dragged is where the pointer is."""

@@ -38,6 +38,8 @@ def run_matte(a: argparse.Namespace) -> int:
     shot = shot_at(a.shot)
     if bool(a.of) == (a.track is not None):
         raise DeliverError("Say which matte: --of NAME for one that was drawn, or --track NAME for what passes in front of that track.")
+    if a.of and a.behind is not None:
+        raise DeliverError("--behind is for what passes in front of a track; give --track NAME with it, not --of.")
     if a.of:
         first, last = put_frames(shot, a.range_)
         progress = Progress("making mattes", a.quiet)
@@ -46,9 +48,14 @@ def run_matte(a: argparse.Namespace) -> int:
         progress.end()
         return _reported(left, last - first + 1)
     surface = surface_in(shot, a.track)
+    graphic = next((p for p in surface.placements if p.name == a.behind), None)
+    if a.behind is not None and graphic is None:
+        raise DeliverError(f"{surface.name} has no graphic named '{a.behind}'; it has {', '.join(p.name for p in surface.placements) or 'none'}.")
     progress = Progress("making mattes", a.quiet)
-    left = surface.occluder_mattes(a.out, progress)
+    left = surface.occluder_mattes(a.out, progress) if graphic is None else graphic.end_where_covered(a.out, progress)
     progress.end()
+    if a.behind is not None:
+        shot.save()
     return _reported(left, shot.range[1] - shot.range[0] + 1)
 
 

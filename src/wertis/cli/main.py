@@ -171,6 +171,7 @@ def build_parser() -> argparse.ArgumentParser:
     matte = commands.add_parser("matte", help="write a drawn matte, or one of what passes in front of a tracked surface, as pictures")
     matte.add_argument("shot", help="a .wertis file")
     matte.add_argument("--track", metavar="NAME", help="name of the track that something passes in front of")
+    matte.add_argument("--behind", metavar="GRAPHIC", help="with --track: put that graphic behind the matte, so that it ends there, and save the shot")
     matte.add_argument("--of", metavar="NAME", action="append",
                        help="name of a matte that was drawn, instead; several become channels of an EXR")
     matte.add_argument("--part", metavar="NAME", help="with --of: only this shape or group of it")

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Iterable
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from wertis import libraries  # noqa: F401  first, so that importing changes no environment
 from wertis.core.jobs.matching import PARTS, colour_at, with_levels
-from wertis.core.shot import edits, items, placing
+from wertis.core.shot import edits, items, matte_edits, placing
 from wertis.core.shot.artwork import Shadow, Thickness
 from wertis.core.shot.document import Item, Placement
 from wertis.core.shot.fills import Fill, set_fill
@@ -55,6 +56,19 @@ class Placed(ItemHandle[Placement]):
     def corners(self, frame: int) -> np.ndarray | None:
         """Its corners (4, 2) on a frame; None where its track has no answer."""
         return edits.placement_on(self.shot.document, self.record, frame)
+
+    def end_where_covered(self, pattern: str | Path, progress: Progress | None = None, stop: threading.Event | None = None) -> dict[int, str]:
+        """Put it behind what lies over its surface, such as a flap that folds over it, found from the motion; frames that were left out, and why.
+
+        Parameters
+        ----------
+        pattern : where the matte sequence is kept, such as folder/c.####.png.
+        """
+        track = edits.track_of(self.shot.document, self.record.on)
+        left_out = self.shot.surface(track.name).occluder_mattes(pattern, progress, stop)
+        shot, _ = matte_edits.put_behind(self.shot.document, self.id, str(Path(pattern).absolute()))
+        self.shot._do("End the graphic where it is covered", shot)
+        return left_out
 
     def change(self, **fields: Any) -> Placed:
         """Set fields of the document's `Placement`; returns itself."""

@@ -13,7 +13,7 @@ from wertis.core.shot.edits import as_points, free_name
 from wertis.core.shot.fields import Point
 from wertis.core.shot.items import add_item, item_of, register_carry, set_item
 from wertis.core.shot.matte_carry import Carrier, best_anchors, points_on
-from wertis.core.shot.mattes import Anchor, Combine, Matte, MatteGroup, MatteShape, Stroke, matte_of, new_shape
+from wertis.core.shot.mattes import Anchor, Combine, Matte, MatteGroup, MatteShape, MatteSource, Stroke, matte_of, new_shape
 
 _SAME = 0.1  # pixels by which a curve may move, and not seem to
 _ROUNDS, _MOST_POINTS = 8, 2000  # in which points are put between, and of a shape afterwards
@@ -25,6 +25,21 @@ def add_matte(shot: Shot, track: Track | None, frame: int, name: str = "Matte", 
     added = shot.items[-1]
     assert isinstance(added, Matte)
     return shot, added
+
+
+def put_behind(shot: Shot, ident: str, path: str) -> tuple[Shot, Matte]:
+    """The shot with a graphic behind what a matte sequence shows, such as a flap that lies over it; and the matte, which is there once however often."""
+    placement = item_of(shot, ident, Placement)
+    held = next((m for m in shot.items if isinstance(m, Matte) and m.source is not None and m.source.kind == "file" and m.source.path == path), None)
+    if held is None:
+        track = next((t for t in shot.tracks if t.id == placement.on), None)
+        source = MatteSource(kind="file", path=path)
+        shot, held = add_matte(shot, None, placement.frame, f"Over {track.name if track is not None else placement.name}")
+        held = held.but(source=source)
+        shot = set_item(shot, held)
+    if held.id not in placement.held_back:
+        shot = set_item(shot, placement.but(held_back=(*placement.held_back, held.id)))
+    return shot, held
 
 
 def add_shape(shot: Shot, ident: str, points: np.ndarray, frame: int, roundness: float = 1.0, soft: float = 0.0, combine: Combine = "add",

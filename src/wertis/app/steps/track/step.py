@@ -6,10 +6,10 @@ from pathlib import Path
 
 import numpy as np
 from PySide6.QtGui import QPainter
-from PySide6.QtWidgets import QFileDialog
 
 from wertis.app.commands import Command
 from wertis.app.mesh_painting import paint_mesh
+from wertis.app.occluder_work import choose_folder, make_mattes
 from wertis.app.picture_view import PictureView
 from wertis.app.point_painting import paint_points, places_on
 from wertis.app.step import Step
@@ -23,7 +23,6 @@ from wertis.core.blas import single_threaded
 from wertis.core.errors import WertisError
 from wertis.core.jobs.events import Event, Stop
 from wertis.core.jobs.job import Job
-from wertis.core.jobs.occluder_mattes import write_mattes
 from wertis.core.jobs.point_tracking import good_spots
 from wertis.core.jobs.tracking import runs_from, track_shot
 from wertis.core.shot import hold_outs, items
@@ -255,25 +254,14 @@ class TrackStep(Step):
 
     def choose_passers(self) -> None:
         """Ask where to keep the matte of what was distrusted, and make it."""
-        start = self.session.path.parent if self.session.path else Path.home()
-        name = QFileDialog.getExistingDirectory(self.bench.window, "A folder for the matte sequence", str(start))
-        if name:
-            self.passers(Path(name))
+        folder = choose_folder(self.bench)
+        if folder is not None:
+            self.passers(folder)
 
     def passers(self, folder: Path) -> None:
         """Make a matte sequence of what passes in front of the selected track and hold it out."""
-        s = self.session
-        track, plate, shot = s.track, s.plate, s.shot
-        if track is None or plate is None or s.cache is None or self.bench.work.busy():
-            return
-        read = s.cache.get
-        where = folder / f"{''.join(c if c.isalnum() else '_' for c in track.name)}_passers"
-
-        def work(stop: Stop) -> Iterator[Event]:
-            with single_threaded():
-                yield from write_mattes(shot, track, plate, str(where / "matte.####.png"), read, stop)
-
-        self.bench.work.begin(Job("Making the matte", shot.range[1] - shot.range[0] + 1, work), lambda: self._hold_out(track.id, where))
+        ident = self.session.track_id
+        make_mattes(self.bench, folder, "passers", lambda where: self._hold_out(ident, where))
 
     def _hold_out(self, ident: str, where: Path) -> None:
         s = self.session

@@ -3,7 +3,7 @@
 from functools import partial
 from typing import Any
 
-from PySide6.QtCore import QSignalBlocker
+from PySide6.QtCore import QSignalBlocker, Signal
 from PySide6.QtWidgets import QCheckBox, QColorDialog, QPushButton, QWidget
 
 from wertis.app.fields import DragLabel, Number, named
@@ -20,7 +20,14 @@ _CASTS = {"shadow": ("Shadow", "A shadow that it casts on the surface"), "inner_
 
 
 class LookFields(GraphicFields):
-    """Mixing, edge and shadow."""
+    """Mixing, edge and shadow.
+
+    Signals
+    -------
+    cover_wanted() : the graphic is to end where something covers its surface.
+    """
+
+    cover_wanted = Signal()
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
@@ -43,6 +50,10 @@ class LookFields(GraphicFields):
         self.feather = field(0, 100, 1, "px", "Pixels of the artwork over which its edge fades",
                              lambda v: self.set_finish("Soften the edge", "feather", feather=v))
         f.addRow(DragLabel("Choke, fade", self.choke), side_by_side(self.choke, self.feather))
+        self.cover = QPushButton("End it where it is covered...")
+        self.cover.setToolTip("What lies over the surface, such as a flap of its own or a passer, is found from the motion; the graphic is put behind it")
+        self.cover.clicked.connect(self.cover_wanted)
+        f.addRow(self.cover)
         f.addRow(named("SHADOW AND THICKNESS", "section"))
         self.casts: dict[str, QCheckBox] = {}
         for name, (words, tip) in _CASTS.items():

@@ -1,5 +1,7 @@
 """The step Use: graphics and mattes on the selected surface."""
 
+from pathlib import Path
+
 import numpy as np
 from PySide6.QtCore import QPointF
 from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
@@ -8,6 +10,7 @@ from PySide6.QtWidgets import QInputDialog
 from wertis.app import theme
 from wertis.app.commands import Command
 from wertis.app.display import SteadyWish
+from wertis.app.occluder_work import choose_folder, make_mattes
 from wertis.app.overlay import Line
 from wertis.app.painting import outline
 from wertis.app.picture_view import PictureView
@@ -53,6 +56,7 @@ class UseStep(Step):
         self.page.artwork.reread_wanted.connect(self.reread)
         self.page.place.handles_changed.connect(lambda: bench.choose_tool())
         self.page.match.bench = bench
+        self.page.look.cover_wanted.connect(self.choose_cover)
         self.mattes = MattePart(bench, self.page.matte)
         self.page.matte_wanted.connect(self.draw_matte)
         self.page.grade_wanted.connect(self.add_grade)
@@ -80,6 +84,7 @@ class UseStep(Step):
                 Command("use.match", "Edit", "Match the graphic to the plate", lambda: self.page.match.measure(PARTS), "", 3),
                 Command("use.strip", "Edit", "Show the graphic on many frames", self.show_strip, "", 3),
                 Command("use.hold-out", "Edit", "Hold the matte out of a track...", self.hold_out_matte, "", 3),
+                Command("use.end-where-covered", "Edit", "End the graphic where it is covered...", self.choose_cover, "", 3),
                 Command("use.reread", "Edit", "Read the artwork again", self.reread, "", 3)]
 
     def words(self) -> str:
@@ -136,6 +141,30 @@ class UseStep(Step):
         drawn = view.to_screen(on if edge is None else edge)
         if np.isfinite(drawn).all():
             outline(painter, drawn, theme.PAPER, 1.4)
+
+    # -- what covers the surface ----------------------------------------------------------------------------------
+
+    def choose_cover(self) -> None:
+        """Ask where to keep a matte of what covers the graphic's surface, and put the graphic behind that."""
+        if self.session.placement is None:
+            self.bench.say("Choose a graphic in the outline first; it is put behind what covers its surface.")
+            return
+        folder = choose_folder(self.bench)
+        if folder is not None:
+            self.end_where_covered(folder)
+
+    def end_where_covered(self, folder: Path) -> None:
+        """Make a matte sequence of what covers the selected graphic's surface, such as a flap of its own, and put the graphic behind it."""
+        placement = self.session.placement
+        assert placement is not None
+        make_mattes(self.bench, folder, "covered", lambda where: self._put_behind(placement.id, where))
+
+    def _put_behind(self, ident: str, where: Path) -> None:
+        s = self.session
+        if not any(x.id == ident for x in s.shot.items):
+            return  # it was taken away meanwhile
+        if self.bench.edit("End the graphic where it is covered", lambda: matte_edits.put_behind(s.shot, ident, str(where.absolute()))[0]):
+            self.bench.say(f"The graphic ends where something lies over it (matte in {where}). Draw in that matte to take specks away.")
 
     # -- tools ----------------------------------------------------------------------------------------------------
 
