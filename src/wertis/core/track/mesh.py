@@ -186,10 +186,8 @@ class MeshTracker:
 
     def _renew(self, luma: np.ndarray, pyramid: Pyramid, look: _Linearisation, errors: np.ndarray) -> None:
         """Take note of how much the surface still looks as it did, and take its newer look where that is due."""
-        if self._turned:
-            return
         matched = (look.alike > CHANGE.least_alike) & look.measured.whole & (look.measured.held < 0.1)
-        changed = self.looks.to_renew(look.chosen, look.alike, matched) if self.renewed else None
+        changed = self.looks.to_renew(look.chosen, look.alike, matched) if self.renewed and not self._turned else None
         if changed is not None and (self._blur is None or not self._shutter):
             added = self._added(luma, self.values, look, changed, errors)
             if added is not None:

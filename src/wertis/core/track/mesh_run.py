@@ -109,12 +109,15 @@ def track_mesh(plate: Plate, mesh: Mesh, mask: np.ndarray, start: int, frames: I
         errors = np.full(len(mesh.vertices), _KNOWN_ERROR * scale)
         tracker.add_look(picture, known[frame] * scale, errors, smaller(held(frame)) if held is not None else None)
 
+    coming = set(further) - set(known or {})
+
     def answered(frame: int, picture: np.ndarray, pyramid: Pyramid | None) -> MeshFix:
         told = expected(frame) if expected is not None else None
         tracker.expect(told * scale if told is not None else None)
         away = smaller(held(frame)) if held is not None else None
         fix = tracker.feed(picture, away, pyramid)
-        if frame in further and fix.places is not None and frame not in (known or {}):
+        if frame in coming and fix.places is not None:
+            coming.discard(frame)
             tracker.add_look(picture, fix.places, fix.errors, away)
         places = fix.places / scale if fix.places is not None else None
         return replace(fix, mesh=mesh, places=places, errors=fix.errors / scale)

@@ -6,8 +6,9 @@ followed to where it vanishes. Each vertex takes the side that measured it; betw
 filters, IEEE Trans. Automatic Control 14, 1969).
 """
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field, replace
+from itertools import tee
 
 import numpy as np
 from scipy.spatial import cKDTree
@@ -68,8 +69,15 @@ class TwoSidedMesh:
             self._close()
         for stretch in self._closed:
             self._tracker.turn_back(stretch.values[0], stretch.values[-1])
-            back = {frame: feed(frame) for frame in reversed(stretch.fixes)}
-            yield from _merged(stretch.fixes, back)
+            ahead = stretch.fixes
+            followed_ahead = dict(zip(ahead, _followed(ahead.values(), len(ahead)), strict=True))
+            back = ((frame, feed(frame)) for frame in reversed(ahead))
+            again, given = tee(back)
+            followed_back = _followed((fix for _, fix in again), len(ahead))
+            for (frame, fix), followed in zip(given, followed_back, strict=True):
+                merged = _merged(ahead[frame], fix, followed > followed_ahead[frame])
+                if merged is not None:
+                    yield frame, merged
 
     def _close(self) -> None:
         if self._open.jumped:
@@ -89,41 +97,36 @@ def _jumped(before: MeshFix, fix: MeshFix) -> bool:
     return bool(np.linalg.norm(moved[found] - moved[sure][near].mean(1), axis=1).max() > _JUMP)
 
 
-def _merged(ahead: dict[int, MeshFix], back: dict[int, MeshFix | None]) -> Iterator[tuple[int, MeshFix]]:
-    """Frames and what both sides say of them, where that differs from what one said; `ahead` in the order of tracking."""
-    frames = list(ahead)
-    followed_ahead = dict(zip(frames, _followed([ahead[f] for f in frames]), strict=True))
-    followed_back = dict(zip(reversed(frames), _followed([back[f] for f in reversed(frames)]), strict=True))
-    for frame in frames:
-        one, other = ahead[frame], back[frame]
-        if other is None or other.places is None:
-            continue
-        if one.places is None:
-            yield frame, other
-            continue
-        apart = np.linalg.norm(other.places - one.places, axis=1)
-        both = one.measured & other.measured
-        # what both measured in different places was followed by the one that has not just found it
-        differ = both & (apart > _AGREE + 2 * (one.errors + other.errors)) & (followed_back[frame] > followed_ahead[frame])
-        only = (other.measured & ~one.measured) | differ
-        neither = ~one.measured & ~other.measured
-        share = np.where(only, 1.0, 0.0)
-        share[neither] = one.errors[neither] ** 2 / (one.errors[neither] ** 2 + other.errors[neither] ** 2)
-        places = one.places + share[:, None] * (other.places - one.places)
-        errors = np.where(only, other.errors, one.errors)
-        # both sides expect the same of what is hidden, so that two are no surer than one
-        errors[neither] = np.hypot(np.minimum(one.errors, other.errors), 0.5 * apart)[neither]
-        if np.abs(places - one.places).max() > _CHANGED or np.any(only):
-            yield frame, replace(one, places=places, errors=errors, measured=one.measured | other.measured, seen=max(one.seen, other.seen))
+def _merged(one: MeshFix, other: MeshFix | None, longer: np.ndarray) -> MeshFix | None:
+    """What both sides say of a frame; None where that is what `one` says.
+
+    Parameters
+    ----------
+    longer : (V,) whether the `other` side followed a vertex for longer before it came to this frame.
+    """
+    if other is None or other.places is None:
+        return None
+    if one.places is None:
+        return other
+    apart = np.linalg.norm(other.places - one.places, axis=1)
+    # what both measured in different places was followed by the one that has not just found it
+    differ = one.measured & other.measured & (apart > _AGREE + 2 * (one.errors + other.errors)) & longer
+    only = (other.measured & ~one.measured) | differ
+    neither = ~one.measured & ~other.measured
+    share = np.where(only, 1.0, 0.0)
+    share[neither] = one.errors[neither] ** 2 / (one.errors[neither] ** 2 + other.errors[neither] ** 2)
+    places = one.places + share[:, None] * (other.places - one.places)
+    if not only.any() and np.abs(places - one.places).max() <= _CHANGED:
+        return None
+    errors = np.where(only, other.errors, one.errors)
+    # both sides expect the same of what is hidden, so that two are no surer than one
+    errors[neither] = np.hypot(np.minimum(one.errors, other.errors), 0.5 * apart)[neither]
+    return replace(one, places=places, errors=errors, measured=one.measured | other.measured, seen=max(one.seen, other.seen))
 
 
-def _followed(fixes: list[MeshFix | None]) -> Iterator[np.ndarray]:
-    """(V,) for each frame, on how many frames without a break each vertex was measured, from the end that was tracked first."""
-    run: np.ndarray | None = None
+def _followed(fixes: Iterable[MeshFix | None], before: int) -> Iterator[np.ndarray]:
+    """(V,) for each frame in the order of tracking, on how many frames without a break each vertex was measured, `before` of them before the first."""
+    run: np.ndarray | int = before
     for fix in fixes:
-        if fix is None or fix.places is None:
-            run = None
-            yield np.zeros(1)
-            continue
-        run = np.where(fix.measured, (run if run is not None else np.full(len(fix.measured), len(fixes))) + 1, 0)
-        yield run
+        run = np.where(fix.measured, run + 1, 0) if fix is not None and fix.places is not None else 0
+        yield np.asarray(run)
