@@ -22,6 +22,7 @@ from tests.test_motions import Conformance
 from tests.waves import LAST, QUAD, REFERENCE, filmed, waved
 from wertis.cli.main import main
 from wertis.core import compiled
+from wertis.core.blas import single_threaded
 from wertis.core.errors import DeliverError, RegionError, WertisError
 from wertis.core.exchange import animated_mesh
 from wertis.core.geometry import bspline
@@ -292,7 +293,8 @@ class FoldTest(unittest.TestCase):
         mask = np.zeros((SIZE[1], SIZE[0]), np.uint8)
         mask[y0 + 4:y0 + h - 4, x0 + 4:x0 + w - 4] = 255
         mesh = Mesh(laid(mask, 28))
-        found = dict(track_mesh(FramesPlate(frames), mesh, mask, 0, range(1, count)))
+        with single_threaded():
+            found = dict(track_mesh(FramesPlate(frames), mesh, mask, 0, range(1, count)))
         for k, fix in found.items():
             seen, under = mesh.vertices[:, 0] < edges[k] - 6, mesh.vertices[:, 0] > edges[k] + 12
             assert fix.places is not None
