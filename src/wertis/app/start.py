@@ -42,6 +42,7 @@ def run(path: str = "", demo: bool = False) -> int:
     from wertis.app.theme import apply_theme
     from wertis.app.window import MainWindow
     from wertis.core import log
+    from wertis.core.blas import single_threaded
 
     log.begin()
     application = QApplication.instance() or QApplication(sys.argv[:1])
@@ -55,7 +56,8 @@ def run(path: str = "", demo: bool = False) -> int:
     elif path:
         window.open_path(Path(path))
     QTimer.singleShot(0, window.offer_lost)
-    code = application.exec()
+    with single_threaded():  # the picture's, the meshes' and the tools' small matrices too
+        code = application.exec()
     sys.stdout.flush()
     sys.stderr.flush()
     # the window has saved and stopped what it had to; waiting for reading threads to be taken down would only hold the person up
