@@ -196,7 +196,7 @@ class Lanes(QWidget):
         for f in kind_of(item).key_frames(self.session.shot, item) if item is not None else ():
             p.fillRect(QRectF(self.x_of(f) - 3, top + _LANE - 7, 6, 6), theme.AMBER)
         middle, tall = top + _LANE / 2, _LANE / 2 - 1
-        for here, half in ((track.region.frame, tall), *((f, 0.5 * tall) for f in getattr(track.settings, "further", ()))):
+        for here, half in ((track.region.frame, tall), *((f, 0.5 * tall) for f in track.settings.further_references)):
             at, aside = self.x_of(here), 6 * half / tall
             p.drawPolygon(QPolygonF([QPointF(at, middle - half), QPointF(at + aside, middle), QPointF(at, middle + half), QPointF(at - aside, middle)]))
 

@@ -28,8 +28,7 @@ from wertis.core.shot.document import PlaneSettings, TrackSettings
 from wertis.core.shot.document import Shot as Document
 from wertis.core.shot.items import with_only
 from wertis.core.shot.mattes import mattes_of, new_shape
-from wertis.core.shot.meshes import MeshSettings, mesh_of
-from wertis.core.shot.pegs import set_looks
+from wertis.core.shot.meshes import MeshSettings, mesh_of, set_references
 from wertis.core.track.kinds import KINDS
 from wertis.scripting.camera import Camera
 from wertis.scripting.common import Points, Progress, checked_fields, held, numbers, points_settings
@@ -188,7 +187,7 @@ class Shot:
                 settings = PlaneSettings(model=model, look=look, half=half)  # type: ignore[arg-type]
             shot = edits.set_settings(shot, track.id, settings)
             if further:
-                shot = set_looks(shot, track.id, further)
+                shot = set_references(shot, track.id, further)
             if model == "mesh":
                 mesh_of(track.but(settings=settings), plate.size)  # says at once what is wrong with it
         self._do(f"Draw {track.name}", shot)

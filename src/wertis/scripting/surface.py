@@ -304,7 +304,7 @@ class Surface:
             self.shot._do("Set patterns", point_edits.set_patterns(self.shot.document, self.id, set(names), side, reach, offset, renewed))
         return self
 
-    def set_looks(self, further: Iterable[int] | None = None, renewed: bool | None = None) -> Surface:
+    def set_references(self, further: Iterable[int] | None = None, renewed: bool | None = None) -> Surface:
         """Choose what a mesh is compared with besides its reference frame; what was tracked stays until it is tracked again. Returns itself.
 
         Parameters
@@ -314,7 +314,7 @@ class Surface:
         """
         with checked_fields():
             self.shot._do("Choose reference frames",
-                          peg_edits.set_looks(self.shot.document, self.id, None if further is None else list(further), renewed))
+                          meshes.set_references(self.shot.document, self.id, None if further is None else list(further), renewed))
         return self
 
     def find_pegs(self, frame: int, vertices: Iterable[int] | None = None) -> dict[int, str]:

@@ -136,7 +136,7 @@ def _retrack(shot: Shot, track_id: str, plate: Plate, read: Reader | None, stop:
             if anchor is not None and places is not None:
                 for frame, fix in track_mesh(plate, solution.mesh, mask, solution.reference, order, settings.stiffness, read, stop,
                                              further | {anchor: places}, held, settings.look, settings.half,
-                                             expected=lambda f: vertices_on(track, f), renewed=settings.renewed, further=tuple(further)):
+                                             expected=lambda f: vertices_on(track, f), renewed=settings.renewed, further=settings.further):
                     answers[frame] = fix
                     yield count.event(frame, note=f"frame {frame}", of=(anchor, frame))
             sides.append(answers)

@@ -125,6 +125,11 @@ class TrackSettings(KindOf):
 
     kind: str
 
+    @property
+    def further_references(self) -> tuple[int, ...]:
+        """Frames that stand in for the reference frame besides it."""
+        return ()
+
 
 class PlaneSettings(TrackSettings):
     """Settings of a planar track.

@@ -1,5 +1,6 @@
 """Mesh tracks: their settings, what tracking gave, pegs, and how motions are built from them."""
 
+from collections.abc import Collection
 from functools import cached_property
 from typing import Annotated, Literal, Self
 
@@ -47,6 +48,10 @@ class MeshSettings(TrackSettings):
     renewed: bool = True
     further: Annotated[tuple[Frame, ...], Field(max_length=64)] = ()
     vertices: Table | None = None
+
+    @property
+    def further_references(self) -> tuple[int, ...]:
+        return self.further
 
 
 class MeshSolution(Solution):
@@ -175,6 +180,26 @@ def mesh_settings(track: Track) -> MeshSettings:
         return track.settings
     common = {k: getattr(track.settings, k) for k in ("look", "half") if hasattr(track.settings, k)}
     return MeshSettings(**common)
+
+
+def set_references(shot: Shot, ident: str, further: Collection[int] | None = None, renewed: bool | None = None) -> Shot:
+    """The shot with other frames that stand in for a mesh's reference frame where the surface looks otherwise; what was tracked stays until it is again.
+
+    Raises
+    ------
+    RegionError
+        When a frame is the reference frame itself or lies outside the shot's range.
+    """
+    track = unlocked(shot, ident)
+    settings = mesh_settings(track)
+    frames = tuple(sorted(set(settings.further if further is None else further)))
+    (low, high), reference = shot.range, track.region.frame
+    for frame in frames:
+        if frame == reference:
+            raise RegionError(f"Frame {frame} is the reference frame itself; go to another frame, on which {track.name} lies right.")
+        if not low <= frame <= high:
+            raise RegionError(f"Frame {frame} is not in the range {low} to {high}; take a frame inside it.")
+    return shot.with_track(track.but(settings=settings.but(further=frames, renewed=settings.renewed if renewed is None else renewed)))
 
 
 def mesh_of(track: Track, size: tuple[int, int], texture: np.ndarray | None = None) -> Mesh:

@@ -1,6 +1,6 @@
 """What hands say of a mesh's vertices: pegs, followers, locks, data that is deleted, and a mesh that pegs alone carry."""
 
-from collections.abc import Collection, Mapping
+from collections.abc import Mapping
 
 import numpy as np
 from scipy.spatial import cKDTree
@@ -168,26 +168,6 @@ def carry_by_pegs(shot: Shot, ident: str) -> Shot:
              if f not in known}
     solution = merged_mesh(before, reference, mesh, fixes)
     return shot.with_track(track.but(solution=solution, settings=mesh_settings(track).but(vertices=solution.vertices)))
-
-
-def set_looks(shot: Shot, ident: str, further: Collection[int] | None = None, renewed: bool | None = None) -> Shot:
-    """The shot with other frames that stand in for a mesh's reference frame where the surface looks otherwise; what was tracked stays until it is again.
-
-    Raises
-    ------
-    RegionError
-        When a frame is the reference frame itself or lies outside the shot's range.
-    """
-    track = unlocked(shot, ident)
-    settings = mesh_settings(track)
-    frames = tuple(sorted(set(settings.further if further is None else further)))
-    (low, high), reference = shot.range, track.region.frame
-    for frame in frames:
-        if frame == reference:
-            raise RegionError(f"Frame {frame} is the reference frame itself; go to another frame, on which {track.name} lies right.")
-        if not low <= frame <= high:
-            raise RegionError(f"Frame {frame} is not in the range {low} to {high}; take a frame inside it.")
-    return shot.with_track(track.but(settings=settings.but(further=frames, renewed=settings.renewed if renewed is None else renewed)))
 
 
 def forget_data(shot: Shot, ident: str, vertices: set[int], frame: int, before: bool, pegs: bool = False) -> Shot:

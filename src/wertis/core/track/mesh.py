@@ -23,10 +23,10 @@ from wertis.core.geometry.conventions import from_centred, to_centred
 from wertis.core.geometry.mesh import Mesh, MeshFix
 from wertis.core.imaging.patch_alignment import PatchAlignment, View, grid_on, nearest
 from wertis.core.imaging.pyramid import HeldOut, Pyramid
-from wertis.core.track.mesh_looks import ReferenceLooks
 from wertis.core.track.mesh_pass import TAPS, TilePass, mesh_pass
 from wertis.core.track.mesh_reference import MeshReference, MeshTiles
-from wertis.core.track.mesh_settings import BENDING, BLUR, CHANGE, COARSE_TO_FINE, FAILURE, OCCLUSION, PHOTOMETRY, PREDICTION, UNCERTAINTY
+from wertis.core.track.mesh_settings import BENDING, BLUR, COARSE_TO_FINE, FAILURE, OCCLUSION, PHOTOMETRY, PREDICTION, TEMPLATE_UPDATE, UNCERTAINTY
+from wertis.core.track.mesh_templates import TileTemplates
 from wertis.core.track.shape_basis import ShapeBasis
 
 _NUMBERS = ("_bending_scale", "_innovation_scale", "_innovation", "_usual_matched_share", "grain", "_count", "_any_occluded", "_shutter",
@@ -45,7 +45,7 @@ class _Linearisation:
     information : (n, 3) xx, xy, yy per square pixel of displacement in the picture.
     pull : (n, 2) its product with the displacement wanted.
     measured : what the picture shows of them.
-    alike : (n,) correlation with the reference, as part of what noise lets it be.
+    relative_correlation : (n,) correlation with the reference, as part of what noise lets it be.
     grain_left : (n,) variance of the grain in reference and picture together, in the reference's luma, for grain of variance 1: a blur averages it.
     reference_grain_left : (n,) the reference's part of that.
     """
@@ -56,7 +56,7 @@ class _Linearisation:
     information: np.ndarray
     pull: np.ndarray
     measured: TilePass
-    alike: np.ndarray
+    relative_correlation: np.ndarray
     grain_left: np.ndarray
     reference_grain_left: np.ndarray
 
@@ -83,7 +83,7 @@ class MeshTracker:
         if np.count_nonzero(mask) < 100:
             raise RegionError("The region covers fewer than 100 pixels of the picture; draw it larger.")
         self.reference = MeshReference(Pyramid(luma), mask)
-        self.looks, self.renewed = ReferenceLooks(self.reference), renewed
+        self.templates, self.renewed = TileTemplates(self.reference), renewed
         fine = self.reference.tiles(0)
         if not len(fine) or float(np.max(fine.energy, initial=0)) < 2.0:
             raise RegionError("There is no texture inside the region to hold on to; draw it round an area with detail.")
@@ -168,10 +168,10 @@ class MeshTracker:
             growth[~surrounded(self.vertices, measured)] = UNCERTAINTY.drift_folded
         self._occluded_error = np.where(measured, 0, self._occluded_error + growth)
         errors = self._expected_errors()
-        self._renew(luma, pyramid, look, errors)
+        self._update_templates(luma, pyramid, look, errors)
         return MeshFix(self.mesh, from_centred(places), errors, measured, share)
 
-    def add_look(self, luma: np.ndarray, places: np.ndarray, errors: np.ndarray, held: np.ndarray | None = None) -> None:
+    def add_template(self, luma: np.ndarray, places: np.ndarray, errors: np.ndarray, held: np.ndarray | None = None) -> None:
         """Let a frame stand in for the reference frame where that looks otherwise there.
 
         Parameters
@@ -182,18 +182,18 @@ class MeshTracker:
         """
         values = bspline.fitted(self.lattice, self.vertices, to_centred(places))
         look = self._linearise(Pyramid(luma, held), 0, values)
-        self._added(luma, values, look, (look.alike < CHANGE.as_before) | ~self.looks.rich[look.chosen], errors)
+        self._added(luma, values, look, (look.relative_correlation < TEMPLATE_UPDATE.as_before) | ~self.templates.rich[look.chosen], errors)
 
-    def _renew(self, luma: np.ndarray, pyramid: Pyramid, look: _Linearisation, errors: np.ndarray) -> None:
-        """Take note of how much the surface still looks as it did, and take its newer look where that is due."""
-        matched = (look.alike > CHANGE.least_alike) & look.measured.whole & (look.measured.held < 0.1)
-        changed = self.looks.to_renew(look.chosen, look.alike, matched) if self.renewed and not self._turned else None
+    def _update_templates(self, luma: np.ndarray, pyramid: Pyramid, look: _Linearisation, errors: np.ndarray) -> None:
+        """Take note of how much the surface still looks as it did; update the templates of its tiles where that is due."""
+        matched = (look.relative_correlation > TEMPLATE_UPDATE.least_correlation) & look.measured.whole & (look.measured.held < 0.1)
+        changed = self.templates.to_update(look.chosen, look.relative_correlation, matched) if self.renewed and not self._turned else None
         if changed is not None and (self._blur is None or not self._shutter):
             added = self._added(luma, self.values, look, changed, errors)
             if added is not None:
-                self.looks.use(added)
-        elif self.looks.several and self._count % CHANGE.compared_every == 0:
-            self.looks.choose(lambda tiles: self._alike(pyramid, tiles))
+                self.templates.use(added)
+        elif self.templates.several and self._count % TEMPLATE_UPDATE.compared_every == 0:
+            self.templates.choose(lambda tiles: self._relative_correlation_of(pyramid, tiles))
 
     def _added(self, luma: np.ndarray, values: np.ndarray, look: _Linearisation, which: np.ndarray, errors: np.ndarray) -> int | None:
         """A new look of tiles (n,) of those that were compared, as a frame shows them; `errors` (V,) of its map."""
@@ -201,13 +201,13 @@ class MeshTracker:
         if not which.any():
             return None
         at = self.mesh.interpolated(errors, from_centred(look.tiles.centre[look.chosen[which]]))
-        return self.looks.add(luma, lambda p: evaluate(self.lattice, values, p)[0], look.chosen[which], at)
+        return self.templates.add(luma, lambda p: evaluate(self.lattice, values, p)[0], look.chosen[which], at)
 
-    def _alike(self, pyramid: Pyramid, tiles: MeshTiles) -> np.ndarray:
-        """How alike a frame is to tiles (n,) of the finest level where the map takes them, as part of what noise lets it be."""
+    def _relative_correlation_of(self, pyramid: Pyramid, tiles: MeshTiles) -> np.ndarray:
+        """Correlation of tiles (n,) of the finest level with a frame where the map takes them, as part of what noise lets it be."""
         seen = mesh_pass(pyramid[0], tiles, tiles.usable, self.lattice, self.values, pyramid.held[0] if pyramid.held is not None else None)
         usual = 2 * (self.grain + PHOTOMETRY.interpolation_variance) + PHOTOMETRY.model_error * tiles.energy
-        return np.where(seen.whole, seen.likeness / (tiles.energy / (tiles.energy + 3 * usual)), 0)
+        return np.where(seen.whole, seen.likeness / _best_correlation(tiles.energy, usual), 0)
 
     def start_at(self, places: np.ndarray) -> None:
         """Go on from a known place: where the vertices (V, 2) lie, in Wertis' pixels, on the frame before the next one fed."""
@@ -363,7 +363,7 @@ class MeshTracker:
 
     def _linearise(self, pyramid: Pyramid, level: int, values: np.ndarray, part: np.ndarray | None = None) -> _Linearisation:
         """The equations of a level's usable tiles, or of a `part` (n,) of them, about control values."""
-        tiles = self.looks.tiles(level)
+        tiles = self.templates.tiles(level)
         if part is not None:
             tiles = tiles.part(tiles.usable[part])
         chosen = tiles.usable
@@ -393,8 +393,8 @@ class MeshTracker:
         there = measured.whole & (measured.held < 0.1) & (area > PHOTOMETRY.edge_on * max(np.median(area), 1e-3)) & (measured.gain > 0.05)
         scale = max(_weighted_quantile(ratio[there], amount[there], PHOTOMETRY.inlier_quantile) * 1.3, 0.5) if there.any() else 1.0
         misfit = ratio / scale
-        alike = measured.likeness / (tiles.energy[chosen] / (tiles.energy[chosen] + 3 * usual))  # of the likeness that noise alone leaves
-        weight = there * (alike > PHOTOMETRY.least_correlation) / (1 + (misfit / PHOTOMETRY.robust_cut) ** 2) ** 2
+        relative = measured.likeness / _best_correlation(tiles.energy[chosen], usual)
+        weight = there * (relative > PHOTOMETRY.least_correlation) / (1 + (misfit / PHOTOMETRY.robust_cut) ** 2) ** 2
         slopes = tiles.structure[chosen][:, 0] + tiles.structure[chosen][:, 2]
         real = np.maximum(1 - PHOTOMETRY.grain_slopes.get(level, 0.0) * grain * grain_slopes * tiles.count[chosen] / slopes, 0)
         # grain that is averaged along a blur is alike from pixel to pixel, so that a tile's sums vary as if it were not averaged
@@ -409,10 +409,10 @@ class MeshTracker:
                                 both * (b * b * sxx + 2 * b * d * sxy + d * d * syy)], axis=1)
         px, py = measured.pull.T
         pull = np.stack([-per * (a * px + c * py), -per * (b * px + d * py)], axis=1)
-        if self.looks.changed:  # what a later look lies off adds to the variance of what it shows
-            surer = 1 + tiles.look_error[chosen] ** 2 * 0.5 * (information[:, 0] + information[:, 2])
+        if self.templates.changed:  # what a later look lies off adds to the variance of what it shows
+            surer = 1 + tiles.template_error[chosen] ** 2 * 0.5 * (information[:, 0] + information[:, 2])
             information, pull = information / surer[:, None], pull / surer[:, None]
-        return _Linearisation(tiles, chosen, weight, information, pull, measured, alike, grain_left, reference_grain)
+        return _Linearisation(tiles, chosen, weight, information, pull, measured, relative, grain_left, reference_grain)
 
     def _set_blur(self, moved: np.ndarray) -> None:
         """The frame at hand moves so (rows, columns, 2) against the one before; its blur is modelled if it is long enough to matter."""
@@ -434,7 +434,7 @@ class MeshTracker:
         sound = np.abs(np.linalg.det(jacobian)) > 0.05
         back = np.linalg.inv(np.where(sound[:, None, None], jacobian, np.eye(2)))
         along[tiles.usable] = self._shutter * (back @ moved[..., None])[..., 0]
-        return self.looks.blurred(tiles, along, TAPS), np.linalg.norm(along, axis=1)
+        return self.templates.blurred(tiles, along, TAPS), np.linalg.norm(along, axis=1)
 
     def _measure_shutter(self, pyramid: Pyramid, values: np.ndarray) -> None:
         """For the first blurred frames: which shutter makes the reference look most like them."""
@@ -592,7 +592,7 @@ class MeshTracker:
     # -- judging and remembering ----------------------------------------------------------------------------------
 
     def _matched_share(self, look: _Linearisation) -> float:
-        energy = np.sqrt(self.looks.tiles(0).energy)
+        energy = np.sqrt(self.templates.tiles(0).energy)
         return float((look.weight > 0.2) @ energy[look.chosen] / max(energy.sum(), 1e-9))
 
     def _matched_likeness(self, look: _Linearisation) -> float:
@@ -662,15 +662,15 @@ class MeshTracker:
             lengths = (np.linalg.norm(evaluate(self.lattice, moved, self.vertices)[0], axis=1) for moved in (self._blur, self._reference_motion))
             blurred = UNCERTAINTY.of_blur * self._shutter * np.maximum(*lengths)
         return np.asarray(np.sqrt(UNCERTAINTY.least ** 2 + (UNCERTAINTY.factor * self._deviations) ** 2 + self._occluded_error ** 2 + blurred ** 2
-                                  + self._look_errors() ** 2))
+                                  + self._template_errors() ** 2))
 
-    def _look_errors(self) -> np.ndarray:
+    def _template_errors(self) -> np.ndarray:
         """(V,) pixels by which each vertex may lie off since the tiles round it are compared with a later look."""
-        if not self.looks.changed:
+        if not self.templates.changed:
             return np.zeros(len(self.vertices))
-        fine = self.looks.tiles(0)
+        fine = self.templates.tiles(0)
         weights = self._vertex_weights * np.sqrt(fine.energy[fine.usable])
-        return np.asarray(weights @ fine.look_error[fine.usable] / np.maximum(weights.sum(1), 1e-12))
+        return np.asarray(weights @ fine.template_error[fine.usable] / np.maximum(weights.sum(1), 1e-12))
 
 
 def surrounded(vertices: np.ndarray, measured: np.ndarray) -> np.ndarray:
@@ -681,6 +681,11 @@ def surrounded(vertices: np.ndarray, measured: np.ndarray) -> np.ndarray:
         return np.asarray(Delaunay(vertices[measured]).find_simplex(vertices) >= 0)
     except QhullError:  # all in one line
         return np.zeros(len(vertices), bool)
+
+
+def _best_correlation(energy: np.ndarray, noise: np.ndarray) -> np.ndarray:
+    """The correlation (n,) that noise of a variance (n,) lets tiles of an energy (n,) have."""
+    return energy / (energy + 3 * noise)
 
 
 def _averaged(length: np.ndarray, half: float) -> np.ndarray:

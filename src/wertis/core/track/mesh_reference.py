@@ -35,8 +35,8 @@ class MeshTiles:
     count : (K,) number of the region's pixels.
     energy : (K,) variance of the luma that a change of light alone cannot explain.
     structure : (K, 3) structure tensor xx, xy, yy: sums of products of the slopes.
-    look : (K,) int64, 0 where a tile looks as on the reference frame; see `mesh_looks.ReferenceLooks`.
-    look_error : (K,) pixels by which the tile may lie off in a later look.
+    template : (K,) int64, 0 where a tile shows the reference frame, else the later frame that it shows; see `mesh_templates.TileTemplates`.
+    template_error : (K,) pixels by which a tile may lie off that shows a later frame.
     """
 
     level: int
@@ -51,8 +51,8 @@ class MeshTiles:
     count: np.ndarray
     energy: np.ndarray
     structure: np.ndarray
-    look: np.ndarray
-    look_error: np.ndarray
+    template: np.ndarray
+    template_error: np.ndarray
 
     def __len__(self) -> int:
         return len(self.own)

@@ -107,7 +107,7 @@ def track_mesh(plate: Plate, mesh: Mesh, mask: np.ndarray, start: int, frames: I
         except PlateError:
             continue  # the others still stand in
         errors = np.full(len(mesh.vertices), _KNOWN_ERROR * scale)
-        tracker.add_look(picture, known[frame] * scale, errors, smaller(held(frame)) if held is not None else None)
+        tracker.add_template(picture, known[frame] * scale, errors, smaller(held(frame)) if held is not None else None)
 
     coming = set(further) - set(known or {})
 
@@ -118,7 +118,7 @@ def track_mesh(plate: Plate, mesh: Mesh, mask: np.ndarray, start: int, frames: I
         fix = tracker.feed(picture, away, pyramid)
         if frame in coming and fix.places is not None:
             coming.discard(frame)
-            tracker.add_look(picture, fix.places, fix.errors, away)
+            tracker.add_template(picture, fix.places, fix.errors, away)
         places = fix.places / scale if fix.places is not None else None
         return replace(fix, mesh=mesh, places=places, errors=fix.errors / scale)
 

@@ -204,34 +204,34 @@ class Uncertainty:
 
 
 @dataclass(frozen=True)
-class Change:
-    """When a later look of the surface stands in for the reference frame's.
+class TemplateUpdate:
+    """When a later frame stands in for the reference frame as a tile's template.
 
     Attributes
     ----------
-    worn : of its best likeness, below which a tile looks otherwise than it did.
-    changed : the same, below which a tile is looked at anew when that is due.
-    smoothing : weight of the frames before in how alike a tile usually is.
+    changed : of its best correlation, below which a tile looks otherwise than it did.
+    slightly_changed : the same, below which a tile is looked at anew when that is due.
+    smoothing : weight of the frames before in how well a tile usually correlates.
     most_step : of the correlation that noise leaves, by which it may change from a frame to the next: what is covered changes at once.
     least_share : of the tiles with texture that must look otherwise at once: a slow passer covers fewer.
-    least_alike : of the correlation that noise leaves, from which a tile is still the same spot.
+    least_correlation : of the correlation that noise leaves, from which a tile is still the same spot.
     rich : of the median variance of the tiles' luma, from which a tile has texture.
-    least_apart : frames between two looks that are taken.
-    most_looks : looks that are kept; each takes about as much memory as 200 bytes for every pixel of the region.
-    better : of the correlation that noise leaves, by which another look must fit better.
+    least_apart : frames between two updates.
+    most_templates : templates that are kept; each takes about as much memory as 200 bytes for every pixel of the region.
+    better : of the correlation that noise leaves, by which another template must fit better.
     as_before : of the correlation that noise leaves, from which a tile looks as on the reference frame.
     compared_every : frames after which that is looked at.
     """
 
-    worn: float = 0.85
-    changed: float = 0.95
+    changed: float = 0.85
+    slightly_changed: float = 0.95
     smoothing: float = 0.6
     most_step: float = 0.08
     least_share: float = 0.1
-    least_alike: float = 0.5
+    least_correlation: float = 0.5
     rich: float = 0.5
     least_apart: int = 5
-    most_looks: int = 8
+    most_templates: int = 8
     better: float = 0.03
     as_before: float = 0.92
     compared_every: int = 3
@@ -245,4 +245,4 @@ PREDICTION = Prediction()
 OCCLUSION = Occlusion()
 BLUR = Blur()
 UNCERTAINTY = Uncertainty()
-CHANGE = Change()
+TEMPLATE_UPDATE = TemplateUpdate()

@@ -6,9 +6,8 @@ followed to where it vanishes. Each vertex takes the side that measured it; betw
 filters, IEEE Trans. Automatic Control 14, 1969).
 """
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
-from itertools import tee
 
 import numpy as np
 from scipy.spatial import cKDTree
@@ -69,13 +68,15 @@ class TwoSidedMesh:
             self._close()
         for stretch in self._closed:
             self._tracker.turn_back(stretch.values[0], stretch.values[-1])
-            ahead = stretch.fixes
-            followed_ahead = dict(zip(ahead, _followed(ahead.values(), len(ahead)), strict=True))
-            back = ((frame, feed(frame)) for frame in reversed(ahead))
-            again, given = tee(back)
-            followed_back = _followed((fix for _, fix in again), len(ahead))
-            for (frame, fix), followed in zip(given, followed_back, strict=True):
-                merged = _merged(ahead[frame], fix, followed > followed_ahead[frame])
+            ahead, longest = stretch.fixes, np.asarray(len(stretch.fixes))
+            followed, run = {}, longest
+            for frame, fix in ahead.items():
+                followed[frame] = run = _followed(run, fix)
+            run = longest
+            for frame in reversed(ahead):
+                other = feed(frame)
+                run = _followed(run, other)
+                merged = _merged(ahead[frame], other, run > followed[frame])
                 if merged is not None:
                     yield frame, merged
 
@@ -124,9 +125,6 @@ def _merged(one: MeshFix, other: MeshFix | None, longer: np.ndarray) -> MeshFix 
     return replace(one, places=places, errors=errors, measured=one.measured | other.measured, seen=max(one.seen, other.seen))
 
 
-def _followed(fixes: Iterable[MeshFix | None], before: int) -> Iterator[np.ndarray]:
-    """(V,) for each frame in the order of tracking, on how many frames without a break each vertex was measured, `before` of them before the first."""
-    run: np.ndarray | int = before
-    for fix in fixes:
-        run = np.where(fix.measured, run + 1, 0) if fix is not None and fix.places is not None else 0
-        yield np.asarray(run)
+def _followed(before: np.ndarray, fix: MeshFix | None) -> np.ndarray:
+    """(V,) on how many frames without a break each vertex was measured, with this one; `before` is that of the frame tracked before it."""
+    return np.where(fix.measured, before + 1, 0) if fix is not None and fix.places is not None else np.asarray(0)

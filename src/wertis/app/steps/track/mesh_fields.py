@@ -11,8 +11,7 @@ from wertis.core.errors import WertisError
 from wertis.core.geometry.mesh import LEAST_SPACING
 from wertis.core.shot import edits
 from wertis.core.shot.document import Shot
-from wertis.core.shot.meshes import MeshSettings, mesh_of, mesh_settings, spacing_of
-from wertis.core.shot.pegs import set_looks
+from wertis.core.shot.meshes import MeshSettings, mesh_of, mesh_settings, set_references, spacing_of
 
 _SOFT = 50.0  # stiffness that is offered when a person begins to choose
 
@@ -40,7 +39,7 @@ class MeshFields(QWidget):
         self.stiffness.valueChanged.connect(lambda v: self._set("Set the stiffness", stiffness=float(v)))
         self.renewed = QCheckBox("Renewed")
         self.renewed.setToolTip("Where the surface looks less and less as it did, its newer look is taken as well; the error of that is added")
-        self.renewed.clicked.connect(lambda on: self._do("Choose whether looks are renewed", lambda: self._with_looks(renewed=on)))
+        self.renewed.clicked.connect(lambda on: self._do("Choose whether looks are renewed", lambda: self._with_references(renewed=on)))
         self.here = QCheckBox("Reference here too")
         self.here.setToolTip("The mesh lies right here, by pegs if need be: this frame stands in for the reference where the surface looks otherwise")
         self.here.clicked.connect(self._set_here)
@@ -91,10 +90,10 @@ class MeshFields(QWidget):
         s = self.session
         assert s.track is not None
         frames = set(mesh_settings(s.track).further) ^ {s.frame}
-        self._do(f"{'Take' if on else 'Leave out'} frame {s.frame} as a reference frame", lambda: self._with_looks(further=frames))
+        self._do(f"{'Take' if on else 'Leave out'} frame {s.frame} as a reference frame", lambda: self._with_references(further=frames))
 
-    def _with_looks(self, further: set[int] | None = None, renewed: bool | None = None) -> Shot:
-        return set_looks(self.session.shot, self.session.track_id, further, renewed)
+    def _with_references(self, further: set[int] | None = None, renewed: bool | None = None) -> Shot:
+        return set_references(self.session.shot, self.session.track_id, further, renewed)
 
     def _set(self, label: str, **changes: object) -> None:
         track = self.session.track

@@ -18,13 +18,13 @@ from wertis.core.geometry.mesh import Mesh, MeshFix, laid
 from wertis.core.geometry.warp import FunctionWarp
 from wertis.core.imaging.pyramid import Pyramid
 from wertis.core.imaging.resample import warped
-from wertis.core.shot import edits, meshes, pegs, store
+from wertis.core.shot import edits, meshes, store
 from wertis.core.shot.document import PlateRef, Shot
 from wertis.core.shot.meshes import MeshSettings
-from wertis.core.track.mesh_looks import ReferenceLooks
 from wertis.core.track.mesh_reference import MeshReference
 from wertis.core.track.mesh_run import track_mesh
-from wertis.core.track.mesh_settings import CHANGE
+from wertis.core.track.mesh_settings import TEMPLATE_UPDATE
+from wertis.core.track.mesh_templates import TileTemplates
 
 COUNT = 20
 QUAD = np.array([[150.0, 80], [340, 84], [334, 236], [154, 230]])
@@ -68,7 +68,7 @@ def away(fix: MeshFix, frame: int) -> float:
     return float(np.sqrt(((fix.places - truth(frame))[INNER] ** 2).sum(1).mean())) if fix.places is not None else np.inf
 
 
-class LookTest(unittest.TestCase):
+class TemplateTest(unittest.TestCase):
     def test_what_changes_for_good_is_followed_by_its_newer_looks_and_says_how_far_it_may_be_off(self) -> None:
         fixed, renewed = unrenewed(), followed()
         late = COUNT - 3
@@ -92,32 +92,32 @@ class LookTest(unittest.TestCase):
 
     def test_where_the_surface_looks_as_it_did_the_reference_frame_counts(self) -> None:
         luma = [cv2.cvtColor(plate().pictures[k], cv2.COLOR_RGB2GRAY) for k in (0, 0)]
-        looks = ReferenceLooks(MeshReference(Pyramid(luma[0]), MASK))
-        fine = looks.tiles(0)
-        added = looks.add(cv2.GaussianBlur(luma[1], (0, 0), 3), lambda p: p, fine.usable, np.full(len(fine.usable), 0.2))
-        looks.use(added)
-        self.assertTrue(looks.changed)
-        self.assertTrue((looks.tiles(0).look_error[fine.usable] == 0.2).mean() > 0.9)
-        self.assertFalse(np.array_equal(looks.tiles(1).light, MeshReference(Pyramid(luma[0]), MASK).tiles(1).light))
-        np.testing.assert_array_equal(looks.tiles(0).usable, fine.usable)
-        looks.choose(lambda tiles: np.where(tiles.look_error >= 0, 1.0, 0.0))  # everything fits, so the reference frame's look does
-        self.assertFalse(looks.changed)
-        np.testing.assert_array_equal(looks.tiles(0).light, fine.light)
+        templates = TileTemplates(MeshReference(Pyramid(luma[0]), MASK))
+        fine = templates.tiles(0)
+        added = templates.add(cv2.GaussianBlur(luma[1], (0, 0), 3), lambda p: p, fine.usable, np.full(len(fine.usable), 0.2))
+        templates.use(added)
+        self.assertTrue(templates.changed)
+        self.assertTrue((templates.tiles(0).template_error[fine.usable] == 0.2).mean() > 0.9)
+        self.assertFalse(np.array_equal(templates.tiles(1).light, MeshReference(Pyramid(luma[0]), MASK).tiles(1).light))
+        np.testing.assert_array_equal(templates.tiles(0).usable, fine.usable)
+        templates.choose(lambda tiles: np.where(tiles.template_error >= 0, 1.0, 0.0))  # everything fits, so the reference frame's look does
+        self.assertFalse(templates.changed)
+        np.testing.assert_array_equal(templates.tiles(0).light, fine.light)
 
     def test_a_slow_passer_brings_no_new_look(self) -> None:
-        looks = ReferenceLooks(MeshReference(Pyramid(cv2.cvtColor(plate().pictures[0], cv2.COLOR_RGB2GRAY)), MASK))
-        chosen = looks.tiles(0).usable
-        rich = np.flatnonzero(looks.rich[chosen])
-        few = rich[:int(0.5 * CHANGE.least_share * len(rich))]
+        templates = TileTemplates(MeshReference(Pyramid(cv2.cvtColor(plate().pictures[0], cv2.COLOR_RGB2GRAY)), MASK))
+        chosen = templates.tiles(0).usable
+        rich = np.flatnonzero(templates.rich[chosen])
+        few = rich[:int(0.5 * TEMPLATE_UPDATE.least_share * len(rich))]
         for step in range(12):
             alike = np.ones(len(chosen))
             alike[few] = 1 - 0.04 * step
-            self.assertIsNone(looks.to_renew(chosen, alike, alike > CHANGE.least_alike))
+            self.assertIsNone(templates.to_update(chosen, alike, alike > TEMPLATE_UPDATE.least_correlation))
         # the same all over the surface is a change for good; what is covered at once is none
-        slow, sudden = ReferenceLooks(MeshReference(Pyramid(cv2.cvtColor(plate().pictures[0], cv2.COLOR_RGB2GRAY)), MASK)), looks
-        found = [slow.to_renew(chosen, np.full(len(chosen), 1 - 0.04 * step), np.ones(len(chosen), bool)) for step in range(12)]
+        slow, sudden = TileTemplates(MeshReference(Pyramid(cv2.cvtColor(plate().pictures[0], cv2.COLOR_RGB2GRAY)), MASK)), templates
+        found = [slow.to_update(chosen, np.full(len(chosen), 1 - 0.04 * step), np.ones(len(chosen), bool)) for step in range(12)]
         self.assertTrue(any(f is not None and f[rich].mean() > 0.9 for f in found))
-        self.assertIsNone(sudden.to_renew(chosen, np.full(len(chosen), 0.6), np.ones(len(chosen), bool)))
+        self.assertIsNone(sudden.to_update(chosen, np.full(len(chosen), 0.6), np.ones(len(chosen), bool)))
 
 
 class FurtherFrameEditTest(unittest.TestCase):
@@ -126,10 +126,10 @@ class FurtherFrameEditTest(unittest.TestCase):
         made, track = edits.add_track(made, QUAD, 0, "Sail")
         made = edits.set_settings(made, track.id, MeshSettings())
         with self.assertRaisesRegex(RegionError, "the reference frame itself"):
-            pegs.set_looks(made, track.id, [0])
+            meshes.set_references(made, track.id, [0])
         with self.assertRaisesRegex(RegionError, "not in the range 0 to 19"):
-            pegs.set_looks(made, track.id, [40])
-        changed = pegs.set_looks(made, track.id, [9, 4, 9], False)
+            meshes.set_references(made, track.id, [40])
+        changed = meshes.set_references(made, track.id, [9, 4, 9], False)
         self.assertEqual((meshes.mesh_settings(changed.tracks[0]).further, meshes.mesh_settings(changed.tracks[0]).renewed), ((4, 9), False))
 
 
