@@ -92,7 +92,7 @@ class TrackPage(Page):
         self.passers.setToolTip("Make a matte sequence of what passes in front of the tracked surface, and hold it out of the track")
         self.passers.clicked.connect(self.passers_wanted)
         f.addRow(self.passers)
-        self.hint = named("Each frame is compared with the reference frame itself, so error does not add up. A frame on which the surface is "
+        self.hint = named("Each frame is compared with a reference frame, not the one before, so error does not add up. A frame on which the surface is "
                           "lost stays empty.", "hint")
         f.addRow(self.hint)
         self.show_state()
