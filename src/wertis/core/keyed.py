@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
+import scipy
 
 Between = Literal["smooth", "straight", "held"]
 """What happens between two keys: a monotone cubic, a straight line, or the earlier key's value holds."""
@@ -119,9 +120,8 @@ def monotone_slopes(x: np.ndarray, y: np.ndarray) -> np.ndarray:
     """Slopes (n, c) at knots x (n,), n >= 2, of the piecewise cubic through y (n, c) that overshoots nowhere: SciPy's PCHIP."""
     if len(x) == 2:
         return np.repeat(np.diff(y, axis=0) / np.diff(x)[:, None], 2, axis=0)
-    from scipy.interpolate import PchipInterpolator  # slow to load, and most shots need none
 
-    return np.asarray(PchipInterpolator(x, y, axis=0).derivative()(x))
+    return np.asarray(scipy.interpolate.PchipInterpolator(x, y, axis=0).derivative()(x))
 
 
 def hermite(a: np.ndarray, b: np.ndarray, value_a: np.ndarray, value_b: np.ndarray, slope_a: np.ndarray, slope_b: np.ndarray,

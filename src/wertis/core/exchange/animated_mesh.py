@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-from scipy.spatial import Delaunay, QhullError
+import scipy
 
 from wertis.core.errors import DeliverError
 from wertis.core.exchange import points_csv
@@ -105,7 +105,7 @@ def read_csv(path: Path) -> AnimatedMesh:
         vertices = table[home][:, :2]
         if count > MOST_VERTICES or len(table) != len(rows):
             raise ValueError("its frames have different numbers of vertices")
-        triangles = Delaunay(layout.back(vertices)).simplices
+        triangles = scipy.spatial.Delaunay(layout.back(vertices)).simplices
         sides = np.diff(layout.back(vertices)[triangles], axis=1)
         turned = sides[:, 0, 0] * sides[:, 1, 1] - sides[:, 0, 1] * sides[:, 1, 0] < 0
         triangles = np.where(turned[:, None], triangles[:, ::-1], triangles)
@@ -113,7 +113,7 @@ def read_csv(path: Path) -> AnimatedMesh:
         return AnimatedMesh(layout.picture, float(fps.removesuffix(" fps")), home, vertices, triangles, {f: t[:, :2] for f, t in table.items()},
                             {f: t[:, 2] for f, t in table.items()} if known else {}, {f: t[:, 3] > 0 for f, t in table.items()} if known else {}, name,
                             layout)
-    except (KeyError, ValueError, TypeError, QhullError, RecursionError) as why:  # pydantic's errors are ValueErrors
+    except (KeyError, ValueError, TypeError, scipy.spatial.QhullError, RecursionError) as why:  # pydantic's errors are ValueErrors
         raise DeliverError(f"{path.name} is damaged ({(str(why) or type(why).__name__).splitlines()[0]}); export it again.") from why
 
 

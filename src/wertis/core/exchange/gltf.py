@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-from scipy.spatial.transform import Rotation
+import scipy
 
 from wertis.core.errors import DeliverError
 from wertis.core.exchange.animated_mesh import AnimatedMesh
@@ -153,7 +153,7 @@ def write_camera(path: Path, camera: SolvedCamera, fps: float = 24.0, planes: Ma
              "radial": list(camera.radial), "fps": fps, **({"layout": layout.said()} if layout is not None else {})}
     node = builder.node(name="camera", camera=0, extras={"wertis": about})
     matrices = np.array([to_world(camera.poses[f]) for f in frames])
-    turns = Rotation.from_matrix(matrices[:, :3, :3]).as_quat()
+    turns = scipy.spatial.transform.Rotation.from_matrix(matrices[:, :3, :3]).as_quat()
     for k in range(1, len(turns)):  # the short way from each to the next
         turns[k] *= 1.0 if turns[k] @ turns[k - 1] >= 0 else -1.0
     builder.animate(node, {"translation": matrices[:, :3, 3], "rotation": turns})
@@ -265,7 +265,7 @@ def read_camera(path: Path) -> SolvedCamera:
         if not len(frames) == len(places) == len(turns):
             raise ValueError("its frames do not fit its path")
         matrices = np.tile(np.eye(4), (len(frames), 1, 1))
-        matrices[:, :3, :3], matrices[:, :3, 3] = Rotation.from_quat(turns).as_matrix(), places
+        matrices[:, :3, :3], matrices[:, :3, 3] = scipy.spatial.transform.Rotation.from_quat(turns).as_matrix(), places
         points = next((numbers.values(m.primitives[0].attributes.POSITION) @ TURNED for m in numbers.made.meshes if m.primitives[0].mode == _POINTS),
                       np.zeros((0, 3)))
         size, (focal, zoom) = (int(about["size"][0]), int(about["size"][1])), focal_and_zoom(about["focal"], frames)

@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 from math import comb
 
 import numpy as np
-from scipy.linalg import lapack
+import scipy
 
 from wertis.core import compiled
 from wertis.core.compiled import address
@@ -241,15 +241,15 @@ class NormalEquations:
         numpy.linalg.LinAlgError
             When the equations do not determine it.
         """
-        self.factor, bad = lapack.dpbtrf(self.bands, lower=1)
+        self.factor, bad = scipy.linalg.lapack.dpbtrf(self.bands, lower=1)
         if bad:
             raise np.linalg.LinAlgError("the lattice is not determined")
-        found, _ = lapack.dpbtrs(self.factor, self.right, lower=1)
+        found, _ = scipy.linalg.lapack.dpbtrs(self.factor, self.right, lower=1)
         return self._out_of_order(found)
 
     def solved_for(self, right: np.ndarray) -> np.ndarray:
         """(rows, columns, 2) the solution for another right-hand side (rows, columns, 2); after `solve`."""
-        return self._out_of_order(lapack.dpbtrs(self.factor, self._in_order(right), lower=1)[0])
+        return self._out_of_order(scipy.linalg.lapack.dpbtrs(self.factor, self._in_order(right), lower=1)[0])
 
     def covariance(self, points: np.ndarray) -> np.ndarray:
         """(n, 2, 2) covariance of the map at points (n, 2), if the equations are those of a likelihood; after `solve`.

@@ -9,7 +9,7 @@ from functools import cached_property
 
 import cv2
 import numpy as np
-from scipy.spatial import cKDTree
+import scipy
 
 from wertis.core.geometry.mesh import drawn_triangles
 from wertis.core.geometry.warp import SPARSE, Box, Warp
@@ -108,11 +108,11 @@ class FieldWarp(Warp):
         return points[triangles], target[triangles], seen[triangles].mean(1)
 
     @cached_property
-    def _front(self) -> tuple[cKDTree, np.ndarray, np.ndarray, np.ndarray] | None:
+    def _front(self) -> "tuple[scipy.spatial.cKDTree, np.ndarray, np.ndarray, np.ndarray] | None":
         source, target, order = self._pieces
         u, v = target[:, 1] - target[:, 0], target[:, 2] - target[:, 0]
         front = u[:, 0] * v[:, 1] - u[:, 1] * v[:, 0] > 0
-        return (cKDTree(target[front].mean(1)), source[front], target[front], order[front]) if front.any() else None
+        return (scipy.spatial.cKDTree(target[front].mean(1)), source[front], target[front], order[front]) if front.any() else None
 
     def _first_guess(self, points: np.ndarray) -> np.ndarray:
         out = np.full_like(points, np.nan)

@@ -10,7 +10,7 @@ from functools import cached_property
 
 import cv2
 import numpy as np
-from scipy.spatial import Delaunay, QhullError, cKDTree
+import scipy
 
 from wertis.core import compiled
 from wertis.core.compiled import address
@@ -64,8 +64,8 @@ class Mesh:
         return Lattice.over(self.vertices, max(_STEP * self.spacing, least))
 
     @cached_property
-    def _tree(self) -> cKDTree:
-        return cKDTree(self.vertices)
+    def _tree(self) -> "scipy.spatial.cKDTree":
+        return scipy.spatial.cKDTree(self.vertices)
 
     @cached_property
     def _interpolation(self) -> Interpolation:
@@ -153,7 +153,7 @@ class MeshWarp(Warp):
         sound = np.isfinite(points).all(1)
         if not len(middles) or not sound.any():
             return out
-        far, index = cKDTree(middles).query(points[sound], k=min(6, len(middles)))
+        far, index = scipy.spatial.cKDTree(middles).query(points[sound], k=min(6, len(middles)))
         far, index = far.reshape(sound.sum(), -1), index.reshape(sound.sum(), -1)
         # among those about as near, the one on top
         score = np.where(far <= far[:, :1] + self.mesh.lattice.step, top[index], -1)
@@ -299,8 +299,8 @@ def triangulated(vertices: np.ndarray, mask: np.ndarray | None = None) -> np.nda
     if len(vertices) < 3:
         raise RegionError(f"A mesh needs at least three vertices; this one has {len(vertices)}. Add some, or make the spacing smaller.")
     try:
-        found = Delaunay(vertices).simplices.astype(np.int64)
-    except QhullError as why:
+        found = scipy.spatial.Delaunay(vertices).simplices.astype(np.int64)
+    except scipy.spatial.QhullError as why:
         raise RegionError("The mesh's vertices lie on one line; add one beside it.") from why
     a, b, c = (vertices[found[:, k]] for k in range(3))
     area = (b[:, 0] - a[:, 0]) * (c[:, 1] - a[:, 1]) - (c[:, 0] - a[:, 0]) * (b[:, 1] - a[:, 1])
@@ -367,7 +367,7 @@ def laid(mask: np.ndarray, spacing: float, outline: bool = True, texture: np.nda
     grid = grid[depth > (0.6 * spacing if outline else 0)]
     vertices = np.concatenate([*rim, grid])
     if own is not None and len(own):
-        far = cKDTree(own).query(vertices)[0]
+        far = scipy.spatial.cKDTree(own).query(vertices)[0]
         vertices = np.concatenate([own, vertices[far > _APART * spacing]])
     return vertices
 

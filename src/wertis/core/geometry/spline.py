@@ -1,6 +1,7 @@
 """Smooth closed curves through points."""
 
 import numpy as np
+import scipy
 
 _PER_SIDE = 12  # straight pieces that stand for the curve between two points
 
@@ -14,8 +15,7 @@ def closed_curve(points: np.ndarray, pieces: int = _PER_SIDE) -> np.ndarray:
     around = np.vstack([points, points[:1]]).astype(np.float64)
     steps = np.maximum(np.sqrt(np.linalg.norm(np.diff(around, axis=0), axis=1)), 1e-6)
     nodes = np.concatenate([[0.0], np.cumsum(steps)])
-    from scipy.interpolate import CubicSpline  # slow to load, and most shots need none
 
-    curve = CubicSpline(nodes, around, bc_type="periodic")
+    curve = scipy.interpolate.CubicSpline(nodes, around, bc_type="periodic")
     at = (nodes[:-1, None] + steps[:, None] * (np.arange(pieces) / pieces)).ravel()
     return np.asarray(curve(at))

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 
 import cv2
 import numpy as np
-from scipy.spatial import cKDTree
+import scipy
 
 from wertis.core.imaging.local_light import less_explained, without_light
 from wertis.core.imaging.pyramid import HeldOut, Pyramid
@@ -334,7 +334,7 @@ def grid_on(mask: np.ndarray, step: float) -> np.ndarray:
 def nearest(points: np.ndarray, among: np.ndarray, count: int) -> tuple[np.ndarray, np.ndarray]:
     """Distances and numbers (n, count) of the nearest of places (m, 2) to points (n, 2)."""
     count = min(count, len(among))
-    far, index = cKDTree(among).query(points, k=count)
+    far, index = scipy.spatial.cKDTree(among).query(points, k=count)
     return np.asarray(far).reshape(len(points), count), np.asarray(index).reshape(len(points), count)
 
 

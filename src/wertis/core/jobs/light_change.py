@@ -4,7 +4,7 @@ from typing import NamedTuple
 
 import cv2
 import numpy as np
-from scipy.ndimage import correlate1d
+import scipy
 
 from wertis.core.comp.graphic import surface_warp
 from wertis.core.comp.light import light_of
@@ -133,7 +133,7 @@ def light_match(changes: dict[int, LightChange | None]) -> LightMatch | None:
     frames = sorted(known)
     # what is local is believed as far as it explains what it was measured from, there and on the frames beside
     needed = np.clip((np.array([known[f].explained for f in frames]) - _EXPLAINS[0]) / (_EXPLAINS[1] - _EXPLAINS[0]), 0, 1)
-    share = np.maximum(needed, correlate1d(needed, [0.25, 0.5, 0.25], mode="nearest"))
+    share = np.maximum(needed, scipy.ndimage.correlate1d(needed, [0.25, 0.5, 0.25], mode="nearest"))
     local = np.array([known[f].local.reshape(-1, 6) for f in frames]) * share[:, None, None]
     uneven = float(np.abs(local).max()) > _EVEN
     return LightMatch(frames=np.array(frames, np.int64), gains=np.array([known[f].gains for f in frames], np.float64), local=local if uneven else None)

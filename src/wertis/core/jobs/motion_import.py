@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 import numpy as np
 import platformdirs
-from scipy.ndimage import distance_transform_edt
+import scipy
 
 from wertis.core.errors import DeliverError
 from wertis.core.exchange import animated_mesh, camera_json, camera_usd, corner_pin_json, gltf, motion_json
@@ -391,7 +391,7 @@ def _filled(values: np.ndarray, known: np.ndarray) -> np.ndarray:
     """Values (h, w, 2) with what is not known as the nearest that is."""
     if known.all():
         return values
-    _, (rows, columns) = distance_transform_edt(~known, return_indices=True)
+    _, (rows, columns) = scipy.ndimage.distance_transform_edt(~known, return_indices=True)
     return np.asarray(values[rows, columns])
 
 

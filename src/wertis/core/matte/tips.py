@@ -7,6 +7,7 @@ analysis, 1973, chapter 2).
 from collections.abc import Callable
 
 import numpy as np
+import scipy
 
 from wertis.core.matte.coverage import box_round, polygon_area
 
@@ -86,6 +87,5 @@ def _likelihood_ratio(picture: np.ndarray, line: np.ndarray, tip: np.ndarray, bo
 
 def _distance(x: np.ndarray, y: np.ndarray, line: np.ndarray) -> np.ndarray:
     """(h, w) distance of places from the nearest vertex of a polygon whose vertices are close."""
-    from scipy.spatial import cKDTree
 
-    return np.asarray(cKDTree(line).query(np.stack([x, y], axis=-1))[0])
+    return np.asarray(scipy.spatial.cKDTree(line).query(np.stack([x, y], axis=-1))[0])

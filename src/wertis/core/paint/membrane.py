@@ -6,6 +6,7 @@ source's gradients inside and the target's values at the border.
 
 import cv2
 import numpy as np
+import scipy
 
 _DIRECT = 40_000  # unknowns that are solved for at once
 _SWEEPS = 24  # of relaxation after a coarser solution
@@ -38,8 +39,6 @@ def membrane(values: np.ndarray, inside: np.ndarray) -> np.ndarray:
 
 def _solved(values: np.ndarray, inside: np.ndarray) -> np.ndarray:
     """(n, c) the solution at the pixels inside, by a sparse factorisation."""
-    from scipy.sparse import csc_matrix
-    from scipy.sparse.linalg import splu
 
     h, w = inside.shape
     number = np.full((h, w), -1)
@@ -58,5 +57,6 @@ def _solved(values: np.ndarray, inside: np.ndarray) -> np.ndarray:
         np.add.at(right, own[known], values[y[there][known], x[there][known]])
         entries.append((own[~known], other[~known]))
     i, j = (np.concatenate([e[k] for e in entries]) for k in (0, 1))
-    matrix = csc_matrix((np.concatenate([diagonal, -np.ones(len(i))]), (np.concatenate([np.arange(count), i]), np.concatenate([np.arange(count), j]))))
-    return np.asarray(splu(matrix).solve(right), np.float32)
+    elements = np.concatenate([diagonal, -np.ones(len(i))])
+    matrix = scipy.sparse.csc_matrix((elements, (np.concatenate([np.arange(count), i]), np.concatenate([np.arange(count), j]))))
+    return np.asarray(scipy.sparse.linalg.splu(matrix).solve(right), np.float32)

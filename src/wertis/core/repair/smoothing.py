@@ -2,6 +2,7 @@
 
 
 import numpy as np
+import scipy
 
 from wertis.core.geometry import homography
 from wertis.core.geometry.motion import FrameMotion, Motion, plane_between_frames
@@ -89,10 +90,9 @@ class _ThinPlateSpline:
     """
 
     def __init__(self, anchors: np.ndarray, moves: np.ndarray) -> None:
-        from scipy.interpolate import RBFInterpolator  # slow to load, and planes need none
 
         self._scale = float(np.ptp(anchors, axis=0).max()) or 1.0
-        self._at = RBFInterpolator(anchors / self._scale, moves, kernel="thin_plate_spline")
+        self._at = scipy.interpolate.RBFInterpolator(anchors / self._scale, moves, kernel="thin_plate_spline")
 
     def __call__(self, points: np.ndarray) -> np.ndarray:
         good = np.isfinite(points).all(1)

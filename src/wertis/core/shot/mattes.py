@@ -5,6 +5,7 @@ from functools import cached_property
 from typing import Annotated, ClassVar, Literal, Self
 
 import numpy as np
+import scipy
 from pydantic import Field, model_validator
 
 from wertis.core.errors import RegionError
@@ -131,10 +132,9 @@ class MatteShape(Record):
 
     @cached_property
     def _spline(self) -> Callable[[float], np.ndarray]:
-        from scipy.interpolate import CubicSpline  # slow to load, and most shots need none
 
         frames = sorted(self.keys)
-        return CubicSpline(frames, np.array([self.keys[f] for f in frames]), bc_type="natural")  # type: ignore[no-any-return]
+        return scipy.interpolate.CubicSpline(frames, np.array([self.keys[f] for f in frames]), bc_type="natural")  # type: ignore[no-any-return]
 
     def at(self, time: float) -> np.ndarray:
         """(N, 2) the points at a time, or (3 N, 2) with their handles, in the picture of the matte's own frame.

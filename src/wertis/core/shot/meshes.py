@@ -5,8 +5,8 @@ from functools import cached_property
 from typing import Annotated, Literal, Self
 
 import numpy as np
+import scipy
 from pydantic import Field, model_validator
-from scipy.spatial import cKDTree
 
 from wertis.core.errors import RegionError
 from wertis.core.geometry.mesh import Mesh, MeshFix, MeshMotion, laid, triangulated, usual_spacing
@@ -292,7 +292,7 @@ def _same_vertices(track: Track, mesh: Mesh) -> dict[int, int]:
     there = _named_vertices(track)
     if not len(there):
         return {}
-    found = cKDTree(mesh.vertices).query(there)
+    found = scipy.spatial.cKDTree(mesh.vertices).query(there)
     return {old: int(new) for old, new, d in zip(track.layer(PegLayer).named, np.asarray(found[1]), np.asarray(found[0]), strict=True) if d < 1e-6}
 
 

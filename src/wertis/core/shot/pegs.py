@@ -3,7 +3,7 @@
 from collections.abc import Mapping
 
 import numpy as np
-from scipy.spatial import cKDTree
+import scipy
 
 from wertis.core.errors import RegionError
 from wertis.core.geometry.mesh import MeshFix
@@ -97,7 +97,7 @@ def _led_by(track: Track, numbers: set[int], followers: set[int], leaders: str |
     if not count:
         return {}
     order = sorted(numbers)
-    near = np.asarray(cKDTree(solution.vertices[free]).query(solution.vertices[order], k=min(count, len(free)))[1]).reshape(len(order), -1)
+    near = np.asarray(scipy.spatial.cKDTree(solution.vertices[free]).query(solution.vertices[order], k=min(count, len(free)))[1]).reshape(len(order), -1)
     return {k: tuple(int(free[i]) for i in row) for k, row in zip(order, near, strict=True)}
 
 

@@ -13,8 +13,7 @@ from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
-from scipy.sparse import csr_array
-from scipy.spatial import Delaunay, QhullError
+import scipy
 
 from wertis.core.errors import RegionError
 from wertis.core.geometry import bspline
@@ -108,7 +107,7 @@ class MeshTracker:
         self._shutter_measured = 0  # frames
         self._shutter_scores = dict.fromkeys(BLUR.shutters, 0.0)
         self._deviations: np.ndarray | None = None
-        self._bases: dict[tuple[int, float], csr_array] = {}
+        self._bases: dict[tuple[int, float], scipy.sparse.csr_array] = {}
         self._expected: np.ndarray | None = None
         self._coarser: list[tuple[np.ndarray, np.ndarray, np.ndarray]] = []
         self.direction = 1
@@ -560,13 +559,13 @@ class MeshTracker:
         share = np.where(total > least, lost / np.maximum(total, least), 0)
         return np.clip((share.reshape(shape) - 0.3) / 0.4, 0, 1)
 
-    def _tile_basis(self, tiles: MeshTiles, lattice: Lattice) -> csr_array:
+    def _tile_basis(self, tiles: MeshTiles, lattice: Lattice) -> "scipy.sparse.csr_array":
         """(control points, n) how far each of a level's usable tiles, which stay where they are, reaches to each control point: `Lattice.local_basis`."""
         key = tiles.level, lattice.step
         if key not in self._bases:
             index, weights = lattice.local_basis(tiles.centre[tiles.usable])
             tile = np.repeat(np.arange(len(index)), index.shape[1])
-            self._bases[key] = csr_array((weights.ravel(), (index.ravel(), tile)), shape=(lattice.rows * lattice.columns, len(index)))
+            self._bases[key] = scipy.sparse.csr_array((weights.ravel(), (index.ravel(), tile)), shape=(lattice.rows * lattice.columns, len(index)))
         return self._bases[key]
 
     def _cross_validate(self, look: _Linearisation, values: np.ndarray, predicted: np.ndarray) -> None:
@@ -678,8 +677,8 @@ def surrounded(vertices: np.ndarray, measured: np.ndarray) -> np.ndarray:
     if np.count_nonzero(measured) < 4:
         return np.zeros(len(vertices), bool)
     try:
-        return np.asarray(Delaunay(vertices[measured]).find_simplex(vertices) >= 0)
-    except QhullError:  # all in one line
+        return np.asarray(scipy.spatial.Delaunay(vertices[measured]).find_simplex(vertices) >= 0)
+    except scipy.spatial.QhullError:  # all in one line
         return np.zeros(len(vertices), bool)
 
 

@@ -11,7 +11,7 @@ from functools import cached_property
 
 import cv2
 import numpy as np
-from scipy.spatial import cKDTree
+import scipy
 
 from wertis.core.imaging.pyramid import Pyramid
 from wertis.core.track.mesh_reference import MeshReference, MeshTiles
@@ -87,7 +87,7 @@ class TileTemplates:
         if level not in self._mixed:
             template, error = self._template, np.array([each.error for each in self._all])[self._template, np.arange(len(self._template))]
             if level:
-                nearest = cKDTree(self._all[0].fine.centre).query(base.centre)[1]
+                nearest = scipy.spatial.cKDTree(self._all[0].fine.centre).query(base.centre)[1]
                 template, error = template[nearest], error[nearest]
             self._mixed[level] = self._mixed_tiles(base, template, error)
         return self._mixed[level]

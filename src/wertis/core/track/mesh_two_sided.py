@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
 
 import numpy as np
-from scipy.spatial import cKDTree
+import scipy
 
 from wertis.core.geometry.mesh import MeshFix
 from wertis.core.track.mesh import MeshTracker
@@ -94,7 +94,7 @@ def _jumped(before: MeshFix, fix: MeshFix) -> bool:
     if not len(found) or len(sure) < _NEIGHBOURS:
         return False
     moved = fix.places - before.places
-    near = cKDTree(fix.mesh.vertices[sure]).query(fix.mesh.vertices[found], _NEIGHBOURS)[1]
+    near = scipy.spatial.cKDTree(fix.mesh.vertices[sure]).query(fix.mesh.vertices[found], _NEIGHBOURS)[1]
     return bool(np.linalg.norm(moved[found] - moved[sure][near].mean(1), axis=1).max() > _JUMP)
 
 

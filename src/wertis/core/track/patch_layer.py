@@ -7,7 +7,7 @@ neighbours lead. The motion between patches is taken from those round a place.
 from collections.abc import Mapping
 
 import numpy as np
-from scipy.spatial import cKDTree
+import scipy
 
 from wertis.core.imaging.patch_alignment import PatchAlignment, View, grid_on
 from wertis.core.imaging.pyramid import HeldOut, Pyramid
@@ -109,7 +109,7 @@ class PatchLayer:
         out = np.zeros(len(found), bool)
         if len(index) <= _SUPPORT:
             return out
-        far, near = cKDTree(self.start[index]).query(self.start[index], k=9 if len(index) > 8 else len(index))
+        far, near = scipy.spatial.cKDTree(self.start[index]).query(self.start[index], k=9 if len(index) > 8 else len(index))
         n = index[near[:, 1:]]
         led = self.places[n] + np.einsum("nkab,nkb->nka", self.shape[n], self.start[index][:, None] - self.start[n])
         agrees = (np.linalg.norm(led - self.places[index][:, None], axis=2) < _AGREEMENT) & (far[:, 1:] < _BESIDE * PITCH)
@@ -133,7 +133,7 @@ class PatchLayer:
         numbers = np.flatnonzero(which)
         if not len(numbers):
             return []
-        index = cKDTree(self.start[numbers]).query(points, k=min(count, len(numbers)))[1].reshape(len(points), -1)
+        index = scipy.spatial.cKDTree(self.start[numbers]).query(points, k=min(count, len(numbers)))[1].reshape(len(points), -1)
         out = []
         for k in range(index.shape[1]):
             n = numbers[index[:, k]]
@@ -143,6 +143,6 @@ class PatchLayer:
 
 def led_by_nearest(points: np.ndarray, start: np.ndarray, places: np.ndarray, shape: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """Where points (n, 2) go (n, 2) with the nearest of patches at `start` (m, 2), now at `places`, with affine motions (m, 2, 2); and those (n, 2, 2)."""
-    near = cKDTree(start).query(points, k=min(_LEADERS, len(start)))[1].reshape(len(points), -1)
+    near = scipy.spatial.cKDTree(start).query(points, k=min(_LEADERS, len(start)))[1].reshape(len(points), -1)
     led = places[near] + np.einsum("nkab,nkb->nka", shape[near], points[:, None] - start[near])
     return np.median(led, axis=1), np.median(shape[near], axis=1)

@@ -6,7 +6,7 @@ vectors, 1976), and the focal length is the one with which they agree best (for 
 """
 
 import numpy as np
-from scipy.optimize import minimize_scalar
+import scipy
 
 from wertis.core.geometry.camera import SolvedCamera
 from wertis.core.track.features import FeatureTracks
@@ -38,7 +38,8 @@ def turning_camera(tracks: FeatureTracks, size: tuple[int, int], focal: float | 
         costs = [_pair_cost(f, pairs, on, middle) for f in tried]
         k = int(np.argmin(costs))
         low, high = tried[max(k - 1, 0)], tried[min(k + 1, _TRIED - 1)]
-        focal = float(minimize_scalar(lambda f: _joined(f, frames, on, middle)[2], bounds=(low, high), method="bounded", options={"xatol": 0.05}).x)
+        best = scipy.optimize.minimize_scalar(lambda f: _joined(f, frames, on, middle)[2], bounds=(low, high), method="bounded", options={"xatol": 0.05})
+        focal = float(best.x)
     turns, rays, error = _joined(focal, frames, on, middle)
     if error > _FITS:
         return None
