@@ -26,7 +26,7 @@ from wertis.core.blas import single_threaded
 from wertis.core.errors import DeliverError, RegionError, WertisError
 from wertis.core.exchange import animated_mesh
 from wertis.core.geometry import bspline
-from wertis.core.geometry.bspline import DIFFERENCES, Lattice, NormalEquations
+from wertis.core.geometry.bspline import DIFFERENCES, Lattice, NormalEquations, evaluate
 from wertis.core.geometry.mesh import Mesh, MeshFix, MeshMotion, MeshWarp, laid, triangulated
 from wertis.core.geometry.motion import Motion
 from wertis.core.imaging.pyramid import Pyramid
@@ -41,6 +41,7 @@ from wertis.core.shot.document import PlateRef, Shot
 from wertis.core.shot.meshes import MeshSettings, MeshSolution, PegLayer, vertices_on
 from wertis.core.shot.resolve import motion_of
 from wertis.core.track.mesh import MeshTracker, surrounded
+from wertis.core.track.mesh_equations import GrainLeft, SurfacePrior, photometric_equations, plain_equations
 from wertis.core.track.mesh_pass import mesh_pass, plain_mesh_pass
 from wertis.core.track.mesh_reference import MeshReference
 from wertis.core.track.mesh_run import bend_of, stiffness_of, track_mesh
@@ -178,6 +179,42 @@ class SplineTest(unittest.TestCase):
                 np.testing.assert_allclose(getattr(ours, name), getattr(plain, name), atol=0.02 * unit, rtol=1e-3, err_msg=name)
             products = np.einsum("trp,tsp->trs", ours.light, ours.light)[ours.own > 1]
             np.testing.assert_allclose(products, np.tile(np.eye(4), (len(products), 1, 1)), atol=1e-4)
+
+    def test_photometric_equations_are_the_same_without_the_compiled_loops(self) -> None:
+        """Of tiles as they were measured, some of them turned away, half held out, blurred or not, with templates that lie off or not."""
+        frames = [cv2.cvtColor(f, cv2.COLOR_RGB2GRAY) for f in plate().pictures[:2]]
+        reference, picture = MeshReference(Pyramid(frames[0]), MASK), Pyramid(frames[1])
+        lattice = Lattice.over(QUAD, 30.0)
+        values = lattice.identity + self.rng.normal(0, 3, lattice.identity.shape)
+        held = np.zeros(frames[0].shape, np.float32)
+        held[:, :200] = 1
+        tiles = reference.tiles(0)
+        tiles.template_error = self.rng.uniform(0, 1, len(tiles))
+        measured = mesh_pass(picture[0], tiles, tiles.usable, lattice, values, held)
+        jacobian = evaluate(lattice, values, tiles.centre[tiles.usable], slopes=True)[1]
+        assert jacobian is not None
+        jacobian[::7] *= [[-1.0, 1.0], [-1.0, 1.0]]
+        blurred = GrainLeft(*self.rng.uniform(0.2, 1, (3, len(tiles.usable))))
+        for left, off in ((None, False), (blurred, False), (None, True), (blurred, True)):
+            ours, plain = (f(tiles, tiles.usable, measured, jacobian, 3.0, left, off) for f in (photometric_equations, plain_equations))
+            self.assertGreater(np.count_nonzero(ours.weight), 100)
+            self.assertGreater(np.count_nonzero(ours.weight == 0), 100)
+            for name in ("weight", "information", "pull", "relative_correlation"):
+                np.testing.assert_allclose(getattr(ours, name), getattr(plain, name), rtol=1e-5, atol=1e-9, err_msg=name)  # the tiles are single precision
+
+    def test_what_is_expected_of_a_surface_is_the_same_without_the_compiled_loops(self) -> None:
+        for size, orders, fixed in (((700, 300), {2: 1e-4, 4: 1.0}, False), ((300, 700), {2: 1e-3, 3: 1.0}, False), ((300, 300), {2: 1.0, 4: 1.0}, True)):
+            lattice = Lattice.over(np.array([[0, 0], size]), 40.0)
+            prior = SurfacePrior(orders, 0.7, fixed, 0.4)
+            values = lattice.identity + self.rng.normal(0, 2, lattice.identity.shape)
+            predicted = values + self.rng.normal(0, 2, values.shape)
+            hidden, known = self.rng.uniform(0, 1, (2, *lattice.shape))
+            ours, plain = NormalEquations(lattice, max(orders)), NormalEquations(lattice, max(orders))
+            prior.add(ours, values, predicted, hidden, known)
+            prior.add_plainly(plain, values, predicted, hidden, known)
+            for name in ("bands", "right"):
+                meant = getattr(plain, name)
+                np.testing.assert_allclose(getattr(ours, name), meant, atol=1e-11 * float(np.abs(meant).max()), err_msg=name)
 
     def test_a_map_finer_than_a_tiles_pixels_is_followed_as_well(self) -> None:
         reference = MeshReference(Pyramid(cv2.cvtColor(plate().pictures[0], cv2.COLOR_RGB2GRAY)), MASK)

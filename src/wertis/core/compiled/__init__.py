@@ -45,4 +45,4 @@ def address(array: np.ndarray | None, dtype: type) -> ctypes.c_void_p:
         return ctypes.c_void_p(None)
     if array.dtype != dtype or not array.flags.c_contiguous:
         raise TypeError(f"The compiled loops need contiguous {np.dtype(dtype).name}, not {array.dtype} of shape {array.shape}.")
-    return ctypes.c_void_p(array.ctypes.data)
+    return ctypes.c_void_p(array.__array_interface__["data"][0])  # quicker than `array.ctypes`, which makes an object of its own

@@ -266,6 +266,106 @@ void mesh_pass(const float *picture, int h, int w, double shrink, const float *h
     }
 }
 
+/* The least of `values` (n) at or under which a `target` of their weights lies; both are put into another order. C. Hoare, Algorithm 65: Find, 1961. */
+PART double weighted_quantile(double *values, double *weights, long n, double target)
+{
+    long low = 0, high = n - 1;
+    double below = 0;
+    while (low < high) {
+        const double a = values[low], b = values[low + (high - low) / 2], c = values[high];
+        const double pivot = fmax(fmin(a, b), fmin(fmax(a, b), c));
+        long less = low, i = low, more = high;
+        double lighter = 0, same = 0;
+        while (i <= more) {
+            const double v = values[i], w = weights[i];
+            if (v < pivot) {
+                lighter += w;
+                values[i] = values[less], weights[i] = weights[less];
+                values[less] = v, weights[less++] = w;
+                i++;
+            } else if (v > pivot) {
+                values[i] = values[more], weights[i] = weights[more];
+                values[more] = v, weights[more--] = w;
+            } else {
+                same += w;
+                i++;
+            }
+        }
+        if (below + lighter >= target && less > low)
+            high = less - 1;
+        else if (below + lighter + same >= target || more == high)
+            return pivot;
+        else
+            below += lighter + same, low = more + 1;
+    }
+    return values[low];
+}
+
+/* The photometric equations of n tiles, as track/mesh_equations.py says: what `mesh_pass` measured of them, made equations for the picture's pixels.
+ *
+ * gain, pull (n, 2), variance, likeness, whole, held: what was measured. energy, structure (K, 3), count: of the K tiles. jacobian: (n, 2, 2).
+ * grains: (3, n) share of the grain that blur leaves in the reference, in the picture and in the slopes, or NULL for all of it. error: (K) pixels by
+ * which the tiles may lie off, or NULL. room: (3, n). weight, relative (n), information (n, 3) and pulled (n, 2) are given.
+ */
+void mesh_equations(int n, const int64_t *chosen, const double *gain, const double *pull, const double *variance, const double *likeness,
+                    const uint8_t *whole, const double *held, const double *energy, const double *structure, const double *count,
+                    const double *jacobian, const double *grains, const double *error, const double *constants, double *room,
+                    double *weight, double *relative, double *information, double *pulled)
+{
+    const double grain = constants[0], interpolation = constants[1], model = constants[2], cut = constants[3], inliers = constants[4];
+    const double least_correlation = constants[5], edge_on = constants[6], grain_slopes = constants[7], widened = constants[8];
+    double *ratio = room, *amount = room + n, *areas = room + 2 * (ptrdiff_t)n;
+    for (int k = 0; k < n; k++) {
+        const double *j = jacobian + 4 * (ptrdiff_t)k;
+        areas[k] = j[0] * j[3] - j[1] * j[2];
+        ratio[k] = areas[k], amount[k] = 1;
+    }
+    const double least_area = edge_on * fmax(n ? weighted_quantile(ratio, amount, n, 0.5 * n) : 0, 1e-3);
+    long there = 0;
+    double mass = 0;
+    for (int k = 0; k < n; k++) {
+        const double g = fmax(gain[k], 0.05), e = energy[chosen[k]];
+        const double left = (grains ? grains[k] : 1) + (grains ? grains[n + k] : 1) / (g * g);
+        const double usual = grain * left + interpolation * (1 + 1 / (g * g)) + model * e;
+        relative[k] = likeness[k] / (e / (e + 3 * usual));
+        weight[k] = -1;
+        if (whole[k] && held[k] < 0.1 && areas[k] > least_area && gain[k] > 0.05) {
+            weight[k] = variance[k] / (g * g) / usual;
+            ratio[there] = weight[k], amount[there] = sqrt(e);
+            mass += amount[there++];
+        }
+    }
+    const double scale = there ? fmax(widened * weighted_quantile(ratio, amount, there, inliers * mass), 0.5) : 1;
+    for (int k = 0; k < n; k++) {
+        const ptrdiff_t tile = chosen[k];
+        const double *s = structure + 3 * tile, *j = jacobian + 4 * (ptrdiff_t)k;
+        double *given = information + 3 * (ptrdiff_t)k, *drawn = pulled + 2 * (ptrdiff_t)k;
+        const int counts = weight[k] >= 0 && relative[k] > least_correlation;
+        const double misfit = weight[k] / scale / cut;
+        weight[k] = counts ? 1 / ((1 + misfit * misfit) * (1 + misfit * misfit)) : 0;
+        if (!counts) {
+            given[0] = given[1] = given[2] = drawn[0] = drawn[1] = 0;
+            continue;
+        }
+        const double g = fmax(gain[k], 0.05), other = interpolation * (1 + 1 / (g * g)) + model * energy[tile];
+        const double real = fmax(1 - grain_slopes * grain * (grains ? grains[2 * (ptrdiff_t)n + k] : 1) * count[tile] / (s[0] + s[2]), 0);
+        /* grain that is averaged along a blur is alike from pixel to pixel, so that a tile's sums vary as if it were not averaged */
+        double per = weight[k] * real / ((grain * (1 + 1 / (g * g)) + other) * scale), both = per * real;
+        const double det = fabs(areas[k]) > 1e-6 ? areas[k] : 1, a = j[3] / det, b = -j[1] / det, c = -j[2] / det, d = j[0] / det;
+        if (error) {  /* what a later look lies off adds to the variance of what it shows */
+            const double xx = both * (a * a * s[0] + 2 * a * c * s[1] + c * c * s[2]), yy = both * (b * b * s[0] + 2 * b * d * s[1] + d * d * s[2]);
+            const double surer = 1 + error[tile] * error[tile] * 0.5 * (xx + yy);
+            per /= surer, both /= surer;
+        }
+        /* from the reference's pixels to the picture's: u = -J d, so that information becomes J^-T S J^-1 and a pull -J^-T b */
+        given[0] = both * (a * a * s[0] + 2 * a * c * s[1] + c * c * s[2]);
+        given[1] = both * (a * b * s[0] + (a * d + b * c) * s[1] + c * d * s[2]);
+        given[2] = both * (b * b * s[0] + 2 * b * d * s[1] + d * d * s[2]);
+        drawn[0] = -per * (a * pull[2 * (ptrdiff_t)k] + c * pull[2 * (ptrdiff_t)k + 1]);
+        drawn[1] = -per * (b * pull[2 * (ptrdiff_t)k] + d * pull[2 * (ptrdiff_t)k + 1]);
+    }
+}
+
 /* What is left of a row (P) of a tile after the rows of light (rows, P), which are orthonormal; twice is enough for full precision. */
 PART void clear_of_light(const float *light, int rows, int P, double *row)
 {
@@ -360,13 +460,7 @@ void blurred_mesh_tiles(const float *picture, int h, int w, double shrink, const
     }
 }
 
-/* Where the entry (row, column) of a symmetric matrix stands among its lower bands: (row - column, column) of (bands, N). */
-PART void add_entry(double *bands, long N, long row, long column, double value)
-{
-    if (row >= column)
-        bands[(row - column) * N + column] += value;
-}
-
+/* Where the first value of a control point stands among the unknowns. */
 PART long number_of(int i, int j, int nx, int ny)
 {
     return 2 * (nx <= ny ? (long)j * nx + i : (long)i * ny + j);  /* the shorter side inside, for narrow bands */
@@ -407,30 +501,83 @@ void spline_normal(double ox, double oy, double step, int nx, int ny, const doub
     }
 }
 
-PART void add_difference(double *bands, long N, const long *number, const double *sign, int count, double weight)
+/* The control points of one kind of difference, `signs` (height, width) of each, as steps in the order of the unknowns from that of the first one. */
+typedef struct { int count; long step[16]; double sign[16]; int i[16], j[16]; } Stencil;
+
+PART Stencil stencil_of(const double *signs, int width, int height, int nx, int ny)
 {
-    for (int p = 0; p < count; p++)
-        for (int q = 0; q < count; q++)
-            for (int c = 0; c < 2; c++)
-                add_entry(bands, N, number[p] + c, number[q] + c, weight * sign[p] * sign[q]);
+    Stencil s = {0};
+    for (int b = 0; b < height; b++)
+        for (int a = 0; a < width; a++)
+            if (signs[b * width + a] != 0) {
+                s.step[s.count] = number_of(a, b, nx, ny);
+                s.i[s.count] = a, s.j[s.count] = b;
+                s.sign[s.count++] = signs[b * width + a];
+            }
+    return s;
+}
+
+PART void add_difference(double *bands, long N, long first, const Stencil *s, double weight)
+{
+    for (int p = 0; p < s->count; p++)
+        for (int q = 0; q < s->count; q++)
+            if (s->step[p] >= s->step[q]) {
+                double *at = bands + (s->step[p] - s->step[q]) * N + first + s->step[q];
+                at[0] += weight * s->sign[p] * s->sign[q];
+                at[1] += weight * s->sign[p] * s->sign[q];
+            }
 }
 
 /* Adds to the bands the weights (ny - height + 1, nx - width + 1) of one kind of difference of the control points, `signs` (height, width) of each. */
 void spline_difference(int nx, int ny, const double *signs, int width, int height, const double *weights, double *bands)
 {
-    const long N = 2L * nx * ny;
-    long number[16];
-    double sign[16];
+    const Stencil s = stencil_of(signs, width, height, nx, ny);
+    for (int j = 0; j + height <= ny; j++)
+        for (int i = 0; i + width <= nx; i++)
+            add_difference(bands, 2L * nx * ny, number_of(i, j, nx, ny), &s, weights[(ptrdiff_t)j * (nx - width + 1) + i]);
+}
+
+/* Adds to bands and right-hand side what is expected of one kind of difference of a surface, as track/mesh_equations.py says.
+ *
+ * values, moves: (ny, nx, 2) control values, and how far they are from those predicted. hidden, known: (ny, nx) 0..1. factor: how often this kind counts.
+ */
+void spline_prior(int nx, int ny, const double *signs, int width, int height, double factor, const double *values, const double *moves,
+                  const double *hidden, const double *known, const double *constants, double *bands, double *right)
+{
+    const double share = constants[0], usual = constants[1], freedom = constants[2], fixed = constants[3];
+    const double innovation = constants[4], least_innovation = constants[5];
+    const Stencil s = stencil_of(signs, width, height, nx, ny);
+    double all = 0;
+    for (int p = 0; p < s.count; p++)
+        all += fabs(s.sign[p]);
     for (int j = 0; j + height <= ny; j++)
         for (int i = 0; i + width <= nx; i++) {
-            int count = 0;
-            for (int b = 0; b < height; b++)
-                for (int a = 0; a < width; a++)
-                    if (signs[b * width + a] != 0) {
-                        number[count] = number_of(i + a, j + b, nx, ny);
-                        sign[count++] = signs[b * width + a];
-                    }
-            add_difference(bands, N, number, sign, count, weights[(ptrdiff_t)j * (nx - width + 1) + i]);
+            double bend[2] = {0}, change[2] = {0}, occluded = 0, seen = 0;
+            for (int p = 0; p < s.count; p++) {
+                const ptrdiff_t at = (ptrdiff_t)(j + s.j[p]) * nx + i + s.i[p];
+                bend[0] += s.sign[p] * values[2 * at], bend[1] += s.sign[p] * values[2 * at + 1];
+                change[0] += s.sign[p] * moves[2 * at], change[1] += s.sign[p] * moves[2 * at + 1];
+                occluded += fabs(s.sign[p]) * hidden[at], seen += fabs(s.sign[p]) * known[at];
+            }
+            occluded /= all, seen /= all;
+            double weight = factor / (usual * usual);
+            if (!fixed) {
+                const double student = (freedom + 2) / (freedom * usual * usual + bend[0] * bend[0] + bend[1] * bend[1]);
+                weight = (seen * student + (1 - seen) * (freedom + 2) / (freedom * usual * usual)) * factor * share * (1 - 0.999 * occluded);
+            }
+            double drawn[2] = {-weight * bend[0], -weight * bend[1]};
+            if (innovation > 0) {
+                const double student = (freedom + 2) / (freedom * innovation * innovation + change[0] * change[0] + change[1] * change[1]);
+                const double more = factor * student * fmax(occluded, least_innovation);
+                weight += more;
+                drawn[0] -= more * change[0], drawn[1] -= more * change[1];
+            }
+            const long first = number_of(i, j, nx, ny);
+            add_difference(bands, 2L * nx * ny, first, &s, weight);
+            for (int p = 0; p < s.count; p++) {
+                right[first + s.step[p]] += s.sign[p] * drawn[0];
+                right[first + s.step[p] + 1] += s.sign[p] * drawn[1];
+            }
         }
 }
 

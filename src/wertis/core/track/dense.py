@@ -87,7 +87,7 @@ class DenseTracker:
         self._mask = mask[y0:y1, x0:x1] > 0
         self._own = np.ascontiguousarray(luma[y0:y1, x0:x1], np.float32)
         self._mean, self._variance = _moments(self._own)
-        noise = self.surface.grain + 0.25
+        noise = self.surface.alignment.grain + 0.25
         self._noise = noise
         self._textured = (self._variance > _TEXTURED * noise) & self._mask
         self._x, self._y = np.meshgrid(np.arange(x0, x1, dtype=np.float32), np.arange(y0, y1, dtype=np.float32))

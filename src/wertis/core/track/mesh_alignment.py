@@ -1,0 +1,231 @@
+"""Aligning a bending surface with a picture at one resolution: the equations about a map, and the step that they give.
+
+Known ground: D. Rueckert et al., Nonrigid registration using free-form deformations, 1999; F. Bookstein, Principal warps, 1989; A. Bartoli, Maximizing
+the predictivity of smooth deformable image warps through cross-validation, J. Math. Imaging and Vision 31, 2008.
+"""
+
+import numpy as np
+import scipy
+
+from wertis.core.geometry import bspline
+from wertis.core.geometry.bspline import DIFFERENCES, Lattice, NormalEquations, difference, evaluate
+from wertis.core.imaging.pyramid import Pyramid
+from wertis.core.track.mesh_blur import SurfaceBlur
+from wertis.core.track.mesh_equations import Linearisation, SurfacePrior, photometric_equations
+from wertis.core.track.mesh_pass import mesh_pass
+from wertis.core.track.mesh_reference import MeshReference, MeshTiles
+from wertis.core.track.mesh_settings import BENDING, OCCLUSION, PHOTOMETRY, PREDICTION
+from wertis.core.track.mesh_templates import TileTemplates
+
+
+class MeshAlignment:
+    """Aligns pictures with a reference frame's surface.
+
+    Parameters
+    ----------
+    lattice : of the control points, at the finest level.
+    bend : pixels by which a control point is expected to lie off the line between its neighbours; from the pictures when None.
+
+    Attributes
+    ----------
+    templates, blur : what the surface looks like, and how it is blurred by its motion.
+    grain : luma variance, of the reference at the finest level.
+    bending_scale : pixels, of the surface's differences that are usual.
+    innovation_scale : pixels, of the second differences of the change against the prediction.
+    any_occluded : whether something hid the surface on the last frame.
+    system : the equations of the last step at the finest level.
+    """
+
+    def __init__(self, reference: MeshReference, lattice: Lattice, bend: float | None) -> None:
+        self.reference, self.templates = reference, TileTemplates(reference)
+        self.lattice = lattice
+        self._lattices = [lattice, lattice.coarser, lattice.coarser.coarser]
+        self.blur = SurfaceBlur(lattice, self.templates)
+        self.grain = float(np.quantile(reference.tiles(0).energy, 0.02))
+        self.fixed_bending_scale = bend
+        self.bending_scale = bend if bend is not None else BENDING.first_scale
+        self.innovation_scale = BENDING.first_scale
+        self.any_occluded = False
+        self.system: NormalEquations
+        self._bases: dict[tuple[int, float], scipy.sparse.csr_array] = {}
+        self._coarser: list[tuple[np.ndarray, np.ndarray, np.ndarray]] = []
+
+    def linearise(self, pyramid: Pyramid, level: int, values: np.ndarray, part: np.ndarray | None = None) -> Linearisation:
+        """The equations of a level's usable tiles, or of a `part` (n,) of them, about control values."""
+        tiles = self.templates.tiles(level)
+        if part is not None:
+            tiles = tiles.part(tiles.usable[part])
+        chosen = tiles.usable
+        _, jacobian = evaluate(self.lattice, values, tiles.centre[chosen], slopes=True)
+        assert jacobian is not None
+        along, left = None, None
+        if self.blur.modelled:
+            tiles, along, left = self.blur.applied(tiles, jacobian, part is not None)
+        measured = mesh_pass(pyramid[level], tiles, chosen, self.lattice, values, pyramid.held[level] if pyramid.held is not None else None, along)
+        return photometric_equations(tiles, chosen, measured, jacobian, self.grain, left, bool(self.templates.changed))
+
+    def affine_step(self, look: Linearisation) -> np.ndarray:
+        """A step of the whole surface's affine motion (rows, columns, 2)."""
+        places = look.tiles.centre[look.chosen]
+        middle, reach = places.mean(0), max(float(np.ptp(places, axis=0).max()), 1.0)
+
+        def rows(p: np.ndarray) -> np.ndarray:
+            return np.column_stack([np.ones(len(p)), (p - middle) / reach])
+
+        b = rows(places)
+        xx, xy, yy = ((b * look.information[:, k:k + 1]).T @ b for k in range(3))
+        normal = np.block([[xx, xy], [xy, yy]])
+        normal += 1e-6 * np.trace(normal) * np.eye(6) + 1e-9 * np.eye(6)
+        found = np.linalg.solve(normal, (b.T @ look.pull).T.ravel())
+        return (rows(self.lattice.identity.reshape(-1, 2)) @ found.reshape(2, 3).T).reshape(*self.lattice.shape, 2)
+
+    def _coarser_equations(self, pyramid: Pyramid, look: Linearisation, values: np.ndarray) -> list[tuple[np.ndarray, np.ndarray, np.ndarray]]:
+        """What coarser levels say of places (n, 2), as information (n, 3) and pull (n, 2), as far as the finer ones leave them unknown.
+
+        Where there is no fine detail the slopes of the finest level are mostly grain's, and its tiles are too small for what is left, a slow change of
+        luma, to be told from a change of light.
+        """
+        total = self._information(look)
+        found = []
+        for level in range(1, min(PHOTOMETRY.coarser, self.reference.coarsest) + 1):
+            basis = self.tile_basis(self.reference.tiles(level), self.lattice)
+            unknown = basis.T @ (PHOTOMETRY.measured_information / (total + PHOTOMETRY.measured_information))
+            part = np.flatnonzero(unknown > PHOTOMETRY.little_unknown)
+            if len(part) < PHOTOMETRY.least_coarser:
+                break
+            coarse, share = self.linearise(pyramid, level, values, part), unknown[part]
+            found.append((coarse.tiles.centre, coarse.information * share[:, None], coarse.pull * share[:, None]))
+            total = total + basis[:, part] @ ((coarse.information[:, 0] + coarse.information[:, 2]) * share)
+        return found
+
+    def step(self, pyramid: Pyramid, look: Linearisation, level: int, values: np.ndarray, predicted: np.ndarray) -> np.ndarray:
+        """A step (rows, columns, 2) of the fine lattice's control values, bending as a level's own lattice can."""
+        if level == 0:
+            self._coarser = self._coarser_equations(pyramid, look, values)
+            self.system = self.fine_system(look, values, predicted, self.bending_scale)
+            return self.system.solve()
+        lattice = self._lattices[level]
+        system = NormalEquations(lattice)
+        system.add_places(look.tiles.centre[look.chosen], look.information, look.pull)
+        for order in BENDING.of_innovation:
+            system.add_bending(order, 1 / (self.innovation_scale * 2 ** (order * level)) ** 2)
+        system.add_diagonal(PREDICTION.damping + self.occlusion(look, lattice) * PREDICTION.damping_occluded)
+        step = system.solve()
+        for finer in reversed(self._lattices[:level]):
+            step = bspline.refined(step, finer.shape)
+        return step
+
+    def fine_system(self, look: Linearisation, values: np.ndarray, predicted: np.ndarray, scale: float,
+                     part: np.ndarray | None = None) -> NormalEquations:
+        """The equations of a step at the finest level, of a `part` (n,) of the tiles.
+
+        Where the surface is seen its fourth differences are expected to be small (its third beside an occluder), so that a gentle wave goes on through
+        a spot without texture.
+        """
+        orders = BENDING.weights_occluded if self.any_occluded else BENDING.weights
+        system = NormalEquations(self.lattice, max(orders))
+        which = slice(None) if part is None else part
+        system.add_places(look.tiles.centre[look.chosen[which]], look.information[which], look.pull[which])
+        for places, information, pulls in self._coarser:
+            system.add_places(places, information, pulls)
+        hidden = self.occlusion(look)
+        prior = SurfacePrior(orders, scale, self.fixed_bending_scale is not None, self.innovation_scale)
+        prior.add(system, values, predicted, hidden, self.known(look))
+        damping = PREDICTION.damping + hidden * PREDICTION.damping_occluded
+        system.add_diagonal(damping)
+        system.add_right(-damping[..., None] * (values - predicted))
+        return system
+
+    def known(self, look: Linearisation) -> np.ndarray:
+        """(rows, columns) 0..1 how far each control point's place is measured rather than guessed."""
+        total = self._information(look)
+        return np.asarray((total / (total + PHOTOMETRY.measured_information)).reshape(self.lattice.shape))
+
+    def _information(self, look: Linearisation) -> np.ndarray:
+        """(control points,) per square pixel, how much is known of each control point's place."""
+        return np.asarray(self.tile_basis(look.tiles, self.lattice) @ (look.information[:, 0] + look.information[:, 2]))
+
+    def occlusion(self, look: Linearisation, lattice: Lattice | None = None) -> np.ndarray:
+        """(rows, columns) how far each control point's texture is hidden, 0..1; 0 where there is none."""
+        shape = (lattice or self.lattice).shape
+        amount = np.sqrt(np.maximum(look.tiles.energy[look.chosen] - 2 * self.grain, 0))
+        total, lost = (self.tile_basis(look.tiles, lattice or self.lattice) @ np.column_stack([amount, amount * (1 - look.weight)])).T
+        least = OCCLUSION.little_texture * float(np.median(total[total > 0])) + 1e-9 if (total > 0).any() else 1.0
+        share = np.where(total > least, lost / np.maximum(total, least), 0)
+        return np.clip((share.reshape(shape) - 0.3) / 0.4, 0, 1)
+
+    def tile_basis(self, tiles: MeshTiles, lattice: Lattice) -> "scipy.sparse.csr_array":
+        """(control points, n) how far each of a level's usable tiles, which stay where they are, reaches to each control point: `Lattice.local_basis`."""
+        key = tiles.level, lattice.step
+        if key not in self._bases:
+            index, weights = lattice.local_basis(tiles.centre[tiles.usable])
+            tile = np.repeat(np.arange(len(index)), index.shape[1])
+            self._bases[key] = scipy.sparse.csr_array((weights.ravel(), (index.ravel(), tile)), shape=(lattice.rows * lattice.columns, len(index)))
+        return self._bases[key]
+
+    def _cross_validate(self, look: Linearisation, values: np.ndarray, predicted: np.ndarray) -> None:
+        """Choose how far the surface is expected to bend by what predicts best the tiles that are left out (two-fold cross-validation)."""
+        row = np.floor(look.tiles.centre[look.chosen] / (2 * look.tiles.side)).astype(int)
+        side = (row.sum(1) % 2).astype(bool)
+        loss = []
+        options = [self.bending_scale * k for k in (0.5, 1.0, 2.0)]
+        for bend in options:
+            total = 0.0
+            for kept in (side, ~side):
+                step = self.fine_system(look, values, predicted, bend, np.flatnonzero(kept)).solve()
+                out = np.flatnonzero(~kept)
+                moved, _ = evaluate(self.lattice, step, look.tiles.centre[look.chosen[out]])
+                xx, xy, yy = look.information[out].T
+                x, y = moved.T
+                each = xx * x * x + 2 * xy * x * y + yy * y * y - 2 * (look.pull[out] * moved).sum(1)
+                total += float(np.minimum(each, 50).sum())
+            loss.append(total)
+        best = int(np.argmin(loss))
+        self.bending_scale = float(np.clip(options[best], BENDING.least_scale, BENDING.most_scale))
+
+    def matched_share(self, look: Linearisation) -> float:
+        energy = np.sqrt(self.templates.tiles(0).energy)
+        return float((look.weight > 0.2) @ energy[look.chosen] / max(energy.sum(), 1e-9))
+
+    def matched_likeness(self, look: Linearisation) -> float:
+        """Mean correlation of the tiles that match, 0..1: by chance some tiles of anything do, but not well."""
+        good = look.weight > 0.2
+        if not good.any():
+            return 0.0
+        return float(np.average(look.measured.likeness[good], weights=np.sqrt(look.tiles.energy[look.chosen][good]) + 1e-9))
+
+    def occluded_share(self, look: Linearisation) -> float:
+        """Share 0..1 of the tiles with rich texture that do not match."""
+        energy = look.tiles.energy[look.chosen]
+        rich = energy > max(float(np.median(energy)), 8 * self.grain)
+        return float(np.mean(look.weight[rich] < 0.1)) if rich.any() else 0.0
+
+    def update_scales(self, found: np.ndarray, predicted: np.ndarray, look: Linearisation, validated: bool) -> np.ndarray:
+        """Take in how much grain there is, how far the surface is from what was predicted and, if it is to be `validated`, how much it bends.
+
+        Gives (rows, columns) bool, where the control points are measured.
+        """
+        held = self.tile_basis(look.tiles, self.lattice) @ (look.weight > 0.2).astype(np.float64)
+        known = (held > 0.3).reshape(self.lattice.shape)
+
+        def usual(values: np.ndarray, order: int, before: float) -> float:
+            bends = []
+            for kernel, _ in DIFFERENCES[order]:
+                around = difference((~known[..., None]).astype(float), (kernel != 0).astype(float))[..., 0] == 0
+                bends.append(np.abs(difference(values, kernel)[around]).ravel())
+            all_bends = np.concatenate(bends)
+            if len(all_bends) < 20:
+                return before
+            return float(np.clip(0.7 * before + 0.3 * 1.5 * np.quantile(all_bends, 0.6), BENDING.least_scale, BENDING.most_scale))
+
+        good = look.weight > 0.5
+        if good.sum() > 20:
+            energy, left = look.tiles.energy[look.chosen][good], look.measured.variance[good]
+            flat = energy <= np.quantile(energy, 0.33)
+            left_in_reference = 1.0 if look.grain_left is None else look.grain_left.reference[good]
+            grain = float(np.quantile((left / (look.grain_variance_left[good] * look.measured.gain[good] ** 2))[flat], 0.3))
+            self.grain = 0.8 * self.grain + 0.2 * min(grain, float(np.quantile(energy / left_in_reference, 0.1)))
+        self.innovation_scale = max(usual(found - predicted, 2, self.innovation_scale), 0.05)
+        if self.fixed_bending_scale is None and validated:
+            self._cross_validate(look, found, predicted)
+        return known

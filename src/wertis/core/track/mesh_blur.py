@@ -1,0 +1,122 @@
+"""Motion blur of a bending surface: the reference is blurred as a frame is, and the frame as the reference is, so that the two can be compared.
+
+The shutter is what makes the first blurred frames most like that. Known ground: H. Jin, P. Favaro and R. Cipolla, Visual tracking in the presence of
+motion blur, CVPR 2005.
+"""
+
+from collections.abc import Callable
+
+import numpy as np
+
+from wertis.core.geometry.bspline import Lattice, evaluate
+from wertis.core.track.mesh_equations import GrainLeft, Linearisation
+from wertis.core.track.mesh_pass import TAPS
+from wertis.core.track.mesh_reference import MeshTiles
+from wertis.core.track.mesh_settings import BLUR, PHOTOMETRY
+from wertis.core.track.mesh_templates import TileTemplates
+
+
+class SurfaceBlur:
+    """How the frame at hand and the reference frame are blurred by their motion.
+
+    Attributes
+    ----------
+    reference_motion : (rows, columns, 2) control values of the reference frame's motion, pixels a frame; None as long as it is not known.
+    last_motion : the same of the last frame.
+    shutter : part of a frame for which the shutter is open, once it has been seen to blur.
+    frames_measured, scores : how many frames that goes by, and how alike they were with each shutter that was tried.
+    """
+
+    def __init__(self, lattice: Lattice, templates: TileTemplates) -> None:
+        self._lattice, self._templates = lattice, templates
+        self.reference_motion: np.ndarray | None = None
+        self.last_motion: np.ndarray | None = None
+        self.shutter, self.frames_measured = 0.0, 0
+        self.scores = dict.fromkeys(BLUR.shutters, 0.0)
+        self._motion: np.ndarray | None = None  # of the frame at hand, if that is to be heeded
+        self._tiles: dict[int, tuple[MeshTiles, np.ndarray]] = {}
+
+    @property
+    def modelled(self) -> bool:
+        """Whether the frame at hand is blurred otherwise than the reference frame, by a shutter that is known."""
+        return self._motion is not None and self.reference_motion is not None and self.shutter > 0
+
+    def set_motion(self, moved: np.ndarray) -> None:
+        """The frame at hand moves so (rows, columns, 2) against the one before; its blur is modelled if it is long enough to matter."""
+        self._tiles = {}
+        now = moved
+        if self.last_motion is not None and self.reference_motion is not None:
+            now = 1.5 * moved - 0.5 * self.last_motion  # in the middle of its shutter
+        own = self.reference_motion if self.reference_motion is not None else np.zeros_like(now)
+        middle = slice(1, -1)
+        other = float(np.quantile(np.abs(now - own)[middle, middle], 0.5))
+        longest = float(np.quantile(np.maximum(np.linalg.norm(now[middle, middle], axis=2), np.linalg.norm(own[middle, middle], axis=2)), 0.5))
+        visible = longest * BLUR.usual_shutter > BLUR.least_length
+        self._motion = now if visible and other * BLUR.usual_shutter > 0.2 * BLUR.least_length else None
+
+    def applied(self, tiles: MeshTiles, jacobian: np.ndarray, partly: bool) -> tuple[MeshTiles, np.ndarray, GrainLeft]:
+        """Tiles blurred as the frame at hand is, the lines (n, 2) along which it is blurred as the reference is, and what grain that leaves.
+
+        Parameters
+        ----------
+        jacobian : (n, 2, 2) of the map at the usable tiles.
+        partly : whether they are a part of their level, which is not worth keeping.
+        """
+        assert self.reference_motion is not None
+        made = self._tiles.get(tiles.level) if not partly else None
+        if made is None:
+            made = self._blurred(tiles, jacobian)
+            if not partly:  # made once for each level and frame
+                self._tiles[tiles.level] = made
+        blurred, length = made
+        chosen, per = blurred.usable, 2.0 ** -tiles.level
+        along = self.shutter * (jacobian @ evaluate(self._lattice, self.reference_motion, blurred.centre[chosen])[0][..., None])[..., 0]
+        of_reference, of_picture = length[chosen] * per, np.linalg.norm(along, axis=1) * per
+        return blurred, along, GrainLeft(_averaged(of_reference, PHOTOMETRY.averaged_grain), _averaged(of_picture, PHOTOMETRY.averaged_grain),
+                                         _averaged(of_reference, PHOTOMETRY.averaged_slopes))
+
+    def measure_shutter(self, looked: Callable[[np.ndarray], Linearisation], count: int, grain: float) -> None:
+        """For the first blurred frames: take the shutter that makes the reference look most like them.
+
+        Parameters
+        ----------
+        looked : compares a part (n,) of the tiles of a level with the frame.
+        count : of that level's tiles; 0 when there is no such level.
+        grain : variance of the reference's grain.
+        """
+        done = self.frames_measured >= (BLUR.shutter_frames if self.shutter else BLUR.shutter_frames // 3)
+        if self._motion is None or self.reference_motion is None or done or not count:
+            return
+        self.frames_measured += 1
+        some = np.arange(0, count, max(count // BLUR.shutter_tiles, 1))
+        for shutter in BLUR.shutters:
+            self.shutter = shutter
+            look = looked(some)
+            rich = look.tiles.energy[look.chosen] > 8 * grain
+            self.scores[shutter] += float(np.median(look.measured.likeness[rich])) if rich.any() else 0.0
+        self._tiles = {}
+        best = max(self.scores, key=lambda s: self.scores[s])
+        gain = (self.scores[best] - self.scores[0.0]) / self.frames_measured
+        self.shutter = best if gain > BLUR.gain else 0.0
+
+    def motion_lengths(self, places: np.ndarray) -> np.ndarray:
+        """(n,) pixels a frame, the longer motion of the frame at hand and the reference frame at places (n, 2) of it; 0 where no blur is modelled."""
+        if not self.modelled:
+            return np.zeros(len(places))
+        both = (np.linalg.norm(evaluate(self._lattice, m, places)[0], axis=1) for m in (self._motion, self.reference_motion) if m is not None)
+        return np.maximum(*both)
+
+    def _blurred(self, tiles: MeshTiles, jacobian: np.ndarray) -> tuple[MeshTiles, np.ndarray]:
+        """The reference's tiles blurred as the frame at hand is, and over how many pixels (K,)."""
+        assert self._motion is not None
+        along = np.zeros((len(tiles), 2))
+        moved = evaluate(self._lattice, self._motion, tiles.centre[tiles.usable])[0]
+        sound = np.abs(np.linalg.det(jacobian)) > 0.05
+        back = np.linalg.inv(np.where(sound[:, None, None], jacobian, np.eye(2)))
+        along[tiles.usable] = self.shutter * (back @ moved[..., None])[..., 0]
+        return self._templates.blurred(tiles, along, TAPS), np.linalg.norm(along, axis=1)
+
+
+def _averaged(length: np.ndarray, half: float) -> np.ndarray:
+    """Share of the grain's variance that is left when it is averaged along a line of a length (n,); `half` pixels leave half of it."""
+    return half / (half + length)
