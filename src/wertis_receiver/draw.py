@@ -50,35 +50,45 @@ def on_mesh(plate: np.ndarray, artwork: np.ndarray, corners: np.ndarray, home: n
     """A plate with artwork that lies on corners (4, 2) of a mesh's reference frame, where its vertices (V, 2) are at `home`; now they are at `places`."""
     h, w = artwork.shape[:2]
     onto = cv2.getPerspectiveTransform(corners.astype(np.float32), np.array([[0, 0], [w, 0], [w, h], [0, h]], np.float32))
-    now = cv2.perspectiveTransform(places.reshape(1, -1, 2), np.eye(3))[0]
-    high, wide = plate.shape[0] * FINER, plate.shape[1] * FINER
+    first = np.maximum(np.floor(places.min(0)).astype(int) - 1, 0)  # of the part of the plate that it reaches
+    last = np.minimum(np.ceil(places.max(0)).astype(int) + 2, plate.shape[1::-1])
+    if (last <= first).any():
+        return plate.copy()
+    now = places - first
+    wide, high = (last - first) * FINER
     at = np.full((high, wide, 2), np.nan, np.float32)  # where on the reference frame each part of a pixel is
     for triangle in triangles:
         corner, source = now[triangle] * FINER - 0.5, home[triangle]
         low, up = np.maximum(np.floor(corner.min(0)).astype(int), 0), np.minimum(np.ceil(corner.max(0)).astype(int) + 1, [wide, high])
         if (up <= low).any():
             continue
-        x, y = np.meshgrid(np.arange(low[0], up[0]), np.arange(low[1], up[1]))
         sides = np.column_stack([corner[1] - corner[0], corner[2] - corner[0]])
         if abs(np.linalg.det(sides)) < 1e-9:
             continue
+        x, y = np.meshgrid(np.arange(low[0], up[0]), np.arange(low[1], up[1]))
         uv = np.stack([x - corner[0, 0], y - corner[0, 1]], -1) @ np.linalg.inv(sides).T
         inside = (uv >= -1e-6).all(-1) & (uv.sum(-1) <= 1 + 1e-6)
         found = source[0] + uv @ np.stack([source[1] - source[0], source[2] - source[0]])
         at[low[1]:up[1], low[0]:up[0]][inside] = found[inside]
     on_art = cv2.perspectiveTransform(np.nan_to_num(at, nan=-1e4).reshape(1, -1, 2), onto).reshape(at.shape)
     there = np.isfinite(at[..., 0]) & (on_art >= 0).all(-1) & (on_art <= [w, h]).all(-1)
-    across, down = (float(np.median(np.linalg.norm(np.diff(on_art, axis=a), axis=-1)[there[1:] if a == 0 else there[:, 1:]])) if there.any() else 1.0
-                    for a in (1, 0))
+    across, down = (_pixels_apart(on_art[::FINER, ::FINER], there[::FINER, ::FINER], axis) / FINER for axis in (1, 0))
     small = max(1, round(w / max(across, 1.0))), max(1, round(h / max(down, 1.0)))  # no finer than it is seen
     reduced = cv2.resize(artwork[..., :3].astype(np.float32), small, interpolation=cv2.INTER_AREA)
-    places_ = on_art * (np.array(small) / [w, h]) - 0.5
-    seen = cv2.remap(reduced, places_[..., 0].astype(np.float32), places_[..., 1].astype(np.float32), cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
-    laid = cv2.resize(np.concatenate([seen * there[..., None], there[..., None].astype(np.float32)], axis=2), plate.shape[1::-1],
+    column, row = (on_art[..., k] * np.float32(small[k] / (w, h)[k]) - np.float32(0.5) for k in (0, 1))
+    seen = cv2.remap(reduced, column, row, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+    laid = cv2.resize(np.concatenate([seen * there[..., None], there[..., None].astype(np.float32)], axis=2), tuple(int(v) for v in last - first),
                       interpolation=cv2.INTER_AREA)
     out = plate.astype(np.float32)
-    out[..., :3] = laid[..., :3] + out[..., :3] * (1 - laid[..., 3:])
+    part = out[first[1]:last[1], first[0]:last[0], :3]
+    part[...] = laid[..., :3] + part * (1 - laid[..., 3:])
     return np.clip(np.round(out), 0, 255).astype(plate.dtype)
+
+
+def _pixels_apart(on_art: np.ndarray, there: np.ndarray, axis: int) -> float:
+    """The usual distance, in the artwork's pixels, between neighbours along an axis of a grid (h, w, 2) of places on it, of those (h, w) covered."""
+    both = there[1:] & there[:-1] if axis == 0 else there[:, 1:] & there[:, :-1]
+    return float(np.median(np.linalg.norm(np.diff(on_art, axis=axis), axis=-1)[both])) if both.any() else 1.0
 
 
 def by_map(plate: np.ndarray, artwork: np.ndarray, corners: np.ndarray, places: np.ndarray, alpha: np.ndarray) -> np.ndarray:

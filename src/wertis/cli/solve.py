@@ -18,6 +18,9 @@ def run_solve(a: argparse.Namespace) -> int:
     corners = arguments.points(a.corners, "corners") if a.corners else None
     if corners is not None and (len(corners) != 4 or a.start is None):
         raise RegionError("--corners takes the four corners of a rectangle on the frame of --start; give both.")
+    # what is wrong with the call is said before the work begins
+    ground = arguments.points(a.ground, "ground") if a.ground else None
+    ends, distance = (arguments.points(a.distance[0], "distance"), _number(a.distance[1])) if a.distance else (None, 0.0)
     arguments.folders_exist(a.out, a.pin, a.save)
     shot = wertis.open(a.plate, a.layer)
     first, last = arguments.frame_range(a.range_, shot.plate.first, shot.plate.last)
@@ -30,14 +33,10 @@ def run_solve(a: argparse.Namespace) -> int:
         if a.save:
             camera.plane(corners, a.start, a.name)
     at = first if a.start is None else a.start
-    if a.ground:
-        camera = camera.set_ground(arguments.points(a.ground, "ground"), at)
-    if a.distance:
-        try:
-            distance = float(a.distance[1])
-        except ValueError:
-            raise WertisError(f"--distance {a.distance[1]} is no number; write it as \"x,y x,y\" 2.5.") from None
-        camera = camera.set_distance(arguments.points(a.distance[0], "distance"), at, distance)
+    if ground is not None:
+        camera = camera.set_ground(ground, at)
+    if ends is not None:
+        camera = camera.set_distance(ends, at, distance)
     camera.save(a.out)
     if a.save:
         shot.save(Path(a.save))
@@ -46,3 +45,10 @@ def run_solve(a: argparse.Namespace) -> int:
     print(f"{len(solved.poses)} of {last - first + 1} frames solved, mean error {solved.error:.2f} px, focal length {solved.focal_words}, "
           f"{len(solved.points)} points.")
     return EXIT_PARTLY if missing else EXIT_OK
+
+
+def _number(text: str) -> float:
+    try:
+        return float(text)
+    except ValueError:
+        raise WertisError(f"--distance {text} is no number; write it as \"x,y x,y\" 2.5.") from None
