@@ -9,7 +9,7 @@ import cv2
 import numpy as np
 import scipy.linalg
 
-from tests.scenes import SIZE, FramesPlate, PlaneShot
+from tests.scenes import SIZE, FramesPlate, PlaneShot, texture
 from wertis.core.errors import RegionError
 from wertis.core.geometry import homography, polygon
 from wertis.core.geometry.conventions import homography_from_centred, homography_to_centred
@@ -246,6 +246,22 @@ class PlanarTrackerTest(unittest.TestCase):
             hidden = [i for i, mask in enumerate(shot.mask_of_passer) if polygon.fill(shot.truth(i), SIZE)[~mask].sum() < 255 * 3000]  # a twentieth
             self.assertGreaterEqual(len(hidden), 3)
             self.assertTrue(all(last[i].matrix is None for i in hidden))
+
+    def test_a_camera_that_turns_back_at_once_is_not_taken_to_go_on_smoothly(self) -> None:
+        """It pans until a tenth of the surface is left in the picture, and back: what is still seen says where it turned, whatever a smooth way says."""
+        rng, (w, h) = np.random.default_rng(5), SIZE
+        wide = cv2.GaussianBlur(rng.integers(0, 256, (h, 2 * w, 3), dtype=np.uint8), (0, 0), 3)
+        wide[60:280, 90:390] = cv2.resize(texture("astronaut"), (300, 220))
+        region = np.array([[90.0, 60], [390, 60], [390, 280], [90, 280]])
+        for last in (360, 356):
+            pans = [*range(0, last + 1, 12), *range(last, -1, -12)]
+            frames = [np.clip(wide[:, pan:pan + w] + rng.normal(0, 2, (h, w, 3)), 0, 255).astype(np.uint8) for pan in pans]
+            found = dict(track_plane(FramesPlate(frames), region, 0, range(1, len(frames))))
+            self.assertLessEqual(sum(fix.matrix is None for fix in found.values()), 2)
+            for frame, fix in found.items():
+                if fix.matrix is not None:
+                    away = np.linalg.norm(homography.apply(fix.matrix, region) - (region - [pans[frame], 0]), axis=1)
+                    self.assertLess(away.mean(), max(0.15, 4 * fix.error), f"frame {frame}, a pan of {pans[frame]} px")
 
     def test_what_lies_between_is_believed_as_far_as_made_up_gaps_show(self) -> None:
         shot = PlaneShot(n=40)

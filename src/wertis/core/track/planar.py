@@ -216,6 +216,28 @@ class PlanarTracker:
         verdict = self._judge(found, picture, JUDGING.most_error, context=context)
         return replace(verdict, matrix=homography_from_centred(found.matrix)) if verdict.matrix is not None else None
 
+    def near(self, picture: Pyramid, matrix: np.ndarray) -> Fix | None:
+        """A frame's answer by its pixels alone, from a place (3, 3, centred) or where the picture correlates best round it; None where there is none."""
+        self.trust = None
+        top = min(self.reference.coarsest, 2)
+        starts = [matrix, self._shifted(picture, matrix, top)]
+        tried = [self._level(top, picture, start, EFFORT.steps[top], rough=START.rough) for start in starts if start is not None]
+        aligned = [a for a in tried if a is not None and self._levels.plausible(a.matrix)]
+        found = self._finish(picture, min(aligned, key=_score), top) if aligned else None
+        verdict = self._judge(found, picture, JUDGING.most_fresh) if found is not None else None
+        if found is None or verdict is None or verdict.matrix is None:
+            return None
+        return replace(verdict, matrix=homography_from_centred(found.matrix))
+
+    def alike_share(self, picture: Pyramid, matrix: np.ndarray) -> float:
+        """Share 0..1 of the texture in view that a picture shows in a place, (3, 3) in Wertis' pixels, as the reference does."""
+        self.trust = None
+        as_is = self._level(0, picture, homography_to_centred(matrix), 0, rough=0.05)
+        if as_is is None:
+            return 0.0
+        energy = as_is.tiles.information[as_is.chosen]
+        return float(energy @ (as_is.likeness > JUDGING.alike) / max(float(energy.sum()), 1e-9))
+
     def beside_expectation(self, picture: Pyramid, expected: Expected, must_add: bool) -> Fix | None:
         """A frame's answer again, when more is known of where the surface is on it; None when its pixels do not look like it, or, if they
         `must_add`, when they say nothing that was not expected."""

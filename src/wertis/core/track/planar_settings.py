@@ -103,6 +103,7 @@ class Judging:
     least_likeness : of the tiles that are seen, 0..1, or half of what is usual, below which a frame is lost.
     most_error, most_first : expected corner error in pixels above which a frame is lost, and while it is still to be looked at again.
     most_fresh : the same where the frames before do not vouch for it.
+    alike : correlation of a tile with the reference from which it shows the same; in another place few tiles do.
     jump : part of the region's half size from the expected place that counts as a jump, where less than half is seen.
     """
 
@@ -113,6 +114,7 @@ class Judging:
     most_error: float = 4.0
     most_first: float = 10.0
     most_fresh: float = 2.0
+    alike: float = 0.7
     jump: float = 0.24
 
 

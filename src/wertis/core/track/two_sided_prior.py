@@ -24,6 +24,7 @@ _DISAGREED = 1.5  # times by which polynomials disagree that any of them is unsu
 _LEAST = 0.05  # pixels
 _SURER = 0.75  # part of the expected error to which it must fall for an answer to be given again
 _SURE, _NEXT_TO_NOTHING = 0.5, 0.05  # pixels within which what is expected stands by itself where something had been seen, and the share then stated
+_JERKED = 0.25  # share of the texture in view that must look like the surface beyond what does so where it is expected, for it to have left its way
 _MOST_KEPT = 128 << 20  # bytes of pictures
 
 
@@ -64,12 +65,22 @@ class TwoSidedRefiner:
             if expected is None:
                 continue
             sure = expected.deviation < _SURE
-            found = self._tracker.beside_expectation(Pyramid(luma, held(frame)), expected, fix.matrix is None and not sure)
+            picture = Pyramid(luma, held(frame))
+            found = self._tracker.beside_expectation(picture, expected, fix.matrix is None and not sure)
             if found is None and fix.matrix is not None and sure:
                 # next to nothing is seen where it must be, so that what was found elsewhere was something else
                 found = Fix(homography_from_centred(expected.matrix), expected.deviation, min(fix.seen, _NEXT_TO_NOTHING))
-            if found is not None and found.matrix is not None and (fix.matrix is None or found.error < _SURER * fix.error):
+            own = fix if fix.matrix is not None else self._tracker.near(picture, expected.matrix)
+            led = found.matrix if found is not None and found.matrix is not None else homography_from_centred(expected.matrix)
+            if own is not None and own.matrix is not None and self._jerked(picture, own.matrix, led):
+                if own is not fix:
+                    yield frame, own
+            elif found is not None and found.matrix is not None and (fix.matrix is None or found.error < _SURER * fix.error):
                 yield frame, found
+
+    def _jerked(self, picture: Pyramid, seen: np.ndarray, led: np.ndarray) -> bool:
+        """Whether the surface left the way that the frames round it say: a picture shows it in one place (3, 3) far more than in the other."""
+        return self._tracker.alike_share(picture, seen) > self._tracker.alike_share(picture, led) + _JERKED
 
     # -- inside ---------------------------------------------------------------------------------------------------
 
