@@ -45,6 +45,12 @@ class FinderTest(unittest.TestCase):
         flashed[7] = np.full_like(flashed[7], 250)
         self.assertEqual(self.found(flashed), ())
 
+    def test_bars_that_stay_make_no_two_shots_one(self) -> None:
+        frames = edited()
+        for frame in frames:
+            frame[:40] = frame[-40:] = 16
+        self.assertEqual(self.found(frames), (10, 18))
+
     def test_the_shot_around_a_frame(self) -> None:
         self.assertEqual([shot_around((10, 18), f, 0, 25) for f in (0, 9, 10, 17, 25)], [(0, 9), (0, 9), (10, 17), (10, 17), (18, 25)])
 

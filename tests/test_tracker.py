@@ -263,6 +263,33 @@ class PlanarTrackerTest(unittest.TestCase):
                     away = np.linalg.norm(homography.apply(fix.matrix, region) - (region - [pans[frame], 0]), axis=1)
                     self.assertLess(away.mean(), max(0.15, 4 * fix.error), f"frame {frame}, a pan of {pans[frame]} px")
 
+    def test_a_surface_that_comes_back_turned_as_it_left_is_found_by_its_features(self) -> None:
+        """It turns away until it is a fifth as wide, is wholly hidden for some frames, and comes back elsewhere, turned as it was.
+
+        The board that hides it covers two thirds of the picture, which is no cut.
+        """
+        rng, (w, h) = np.random.default_rng(2), SIZE
+        art = cv2.resize(texture("coffee"), (600, 440))
+        back = cv2.GaussianBlur(rng.integers(0, 256, (h, w, 3), dtype=np.uint8), (0, 0), 3)
+        source = np.array([[0, 0], [600, 0], [600, 440], [0, 440]], np.float32)
+        corners, frames = [], []
+        for i in range(34):
+            wide, off = max(1 - 0.045 * i, 0.2), 70.0 if i > 23 else 0.0
+            places = np.array([[-wide, -1], [wide, -0.75 - 0.25 * wide], [wide, 0.75 + 0.25 * wide], [-wide, 1]]) * [150, 110] + [240 + off, 170 - off / 2]
+            corners.append(places)
+            matrix = cv2.getPerspectiveTransform(source - 0.5, places.astype(np.float32) - 0.5)
+            frame = cv2.warpPerspective(art, matrix, SIZE, dst=back.copy(), borderMode=cv2.BORDER_TRANSPARENT)
+            edge = w - 30 * (i - 10)
+            if i > 10:
+                frame[:, max(edge, 0):max(edge + 330, 0)] = 60  # a board
+            frames.append(np.clip(frame + rng.normal(0, 2, frame.shape), 0, 255).astype(np.uint8))
+        found = dict(track_plane(FramesPlate(frames), corners[0], 0, range(1, len(frames))))
+        self.assertTrue(all(found[i].matrix is None for i in range(21, 26)))
+        for i in (32, 33):
+            matrix = found[i].matrix
+            assert matrix is not None, found[i].reason
+            self.assertLess(np.linalg.norm(homography.apply(matrix, corners[0]) - corners[i], axis=1).mean(), 0.3)
+
     def test_what_lies_between_is_believed_as_far_as_made_up_gaps_show(self) -> None:
         shot = PlaneShot(n=40)
         tracker = PlanarTracker(luma(shot.frames[0]), polygon.fill(shot.region, SIZE), shot.region)

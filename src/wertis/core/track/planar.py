@@ -21,6 +21,7 @@ from wertis.core.track import redetection
 from wertis.core.track.align import CLIP_LEVEL, CORRELATION, Alignment, Expected, align, corner_moves
 from wertis.core.track.blurred_tiles import blurred_tiles
 from wertis.core.track.covariance import expected_error, noise_information
+from wertis.core.track.foreshortening import SLANTED
 from wertis.core.track.kinds import KINDS, small_motion
 from wertis.core.track.levels import TOLERANCE, Levels, Trust
 from wertis.core.track.planar_settings import EFFORT, FORETELLING, JUDGING, SECOND_LOOK, SHARPNESS, START
@@ -79,6 +80,7 @@ class PlanarTracker:
         self._levels = Levels(self.reference, self._kind)
         self._box = self._levels.box
         self._last: np.ndarray | None = np.eye(3)
+        self._pose = np.eye(3)  # in which most of it was last seen surely
         self._before: np.ndarray | None = None
         self.trust: Trust | None = None  # earned on the last frame
         self.pyramid = self.reference.pyramid  # of the last frame
@@ -98,7 +100,7 @@ class PlanarTracker:
 
     def start_at(self, matrix: np.ndarray) -> None:
         """Go on from a known place: `matrix` (3, 3) is the reference to the frame before the next one fed."""
-        self._last = homography_to_centred(matrix)
+        self._last = self._pose = homography_to_centred(matrix)
         self._before = None
 
     def feed(self, luma: np.ndarray, held: np.ndarray | None = None, pyramid: Pyramid | None = None) -> Fix:
@@ -141,6 +143,8 @@ class PlanarTracker:
         self._lost_for = 0
         self._before, self._last = self._last, found.matrix
         self._errors = (verdict.error, self._errors[0])
+        if verdict.seen > FORETELLING.little and verdict.error < FORETELLING.lost_in:
+            self._pose = found.matrix
         self._remember(found)
         return replace(verdict, matrix=homography_from_centred(found.matrix))
 
@@ -429,13 +433,17 @@ class PlanarTracker:
 
     def _search(self, pyramid: Pyramid) -> Alignment | None:
         """Look for the surface anywhere in the picture by its features."""
-        guess = redetection.by_features(self.reference, pyramid)
-        if guess is None or not self._levels.plausible(guess):
-            return None
-        guess = self._of_kind(guess)
+        view = self._levels.view(self._pose)
+        turned = view.smaller < 1 / SLANTED or view.larger > SLANTED
         top = min(self.reference.coarsest, 2)
-        found = self._level(top, pyramid, guess, EFFORT.steps[top], rough=START.rough)
-        return self._finish(pyramid, found, top) if found is not None else None
+        best: Alignment | None = None
+        for guess in redetection.by_features(self.reference, pyramid, [None, self._pose] if turned else [None]):
+            if not self._levels.plausible(guess):
+                continue
+            found = self._level(top, pyramid, self._of_kind(guess), EFFORT.steps[top], rough=START.rough)
+            if found is not None and (best is None or _score(found) < _score(best)):
+                best = found
+        return self._finish(pyramid, best, top) if best is not None else None
 
     def _of_kind(self, matrix: np.ndarray) -> np.ndarray:
         """The motion of the allowed kind that takes the region's corners nearest to where `matrix` takes them (Gauss-Newton)."""

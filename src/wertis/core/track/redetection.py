@@ -1,5 +1,7 @@
 """Where to begin when the frames before do not say: a search by correlation, and one by features over the whole picture."""
 
+from collections.abc import Iterator, Sequence
+
 import cv2
 import numpy as np
 
@@ -7,6 +9,7 @@ from wertis.core.imaging.pyramid import Pyramid
 from wertis.core.track.reference import Reference
 
 _MOST_FEATURE_SIDE = 1000  # pixels
+_CONTRAST = 0.02  # of features; half of what is usual, since blur and dim light leave few, and homographies agree by far fewer than they offer
 
 
 def best_shift(reference: Reference, pyramid: Pyramid, guess: np.ndarray, level: int) -> np.ndarray | None:
@@ -41,38 +44,60 @@ def best_shift(reference: Reference, pyramid: Pyramid, guess: np.ndarray, level:
     return move @ guess
 
 
-def by_features(reference: Reference, pyramid: Pyramid) -> np.ndarray | None:
-    """A homography reference to picture (centres at 0) from matched features, or None when too few agree.
+def by_features(reference: Reference, pyramid: Pyramid, poses: Sequence[np.ndarray | None]) -> Iterator[np.ndarray]:
+    """Homographies reference to picture (centres at 0) from matched features, one for each pose by which enough of them agree.
 
-    D. Lowe, Distinctive image features from scale-invariant keypoints, 2004; D. Barath et al., MAGSAC++, 2020.
+    D. Lowe, Distinctive image features from scale-invariant keypoints, 2004; D. Barath et al., MAGSAC++, 2020. Features bear only some foreshortening, so
+    the reference is also looked at as it was seen in a pose (3, 3) rather than as it is (None): J.-M. Morel and G. Yu, ASIFT, 2009.
     """
-    if reference.features is None:
-        reference.features = _features(reference.pyramid, reference.mask)
-    points, words = reference.features
-    found_points, found_words = _features(pyramid, None)
-    if words is None or found_words is None or len(words) < 8 or len(found_words) < 8:
-        return None
-    pairs = cv2.BFMatcher(cv2.NORM_L2).knnMatch(words, found_words, k=2)
-    good = [p[0] for p in pairs if len(p) == 2 and p[0].distance < 0.8 * p[1].distance]
-    if len(good) < 8:
-        return None
-    src = np.array([points[m.queryIdx] for m in good])
-    dst = np.array([found_points[m.trainIdx] for m in good])
-    matrix, inliers = cv2.findHomography(src, dst, cv2.USAC_MAGSAC, 3.0, maxIters=5000)
-    if matrix is None or int(inliers.sum()) < 8:
-        return None
-    return matrix
+    level = _feature_level(pyramid)
+    found_points, found_words = _features(pyramid[level], None, 2.0 ** level)
+    for pose in poses:
+        points, words = _of_reference(reference, pose)
+        if words is None or found_words is None or len(words) < 8 or len(found_words) < 8:
+            continue
+        pairs = cv2.BFMatcher(cv2.NORM_L2).knnMatch(words, found_words, k=2)
+        good = [p[0] for p in pairs if len(p) == 2 and p[0].distance < 0.8 * p[1].distance]
+        if len(good) < 8:
+            continue
+        src = np.array([points[m.queryIdx] for m in good])
+        dst = np.array([found_points[m.trainIdx] for m in good])
+        matrix, inliers = cv2.findHomography(src, dst, cv2.USAC_MAGSAC, 3.0, maxIters=5000)
+        if matrix is not None and int(inliers.sum()) >= 8:
+            yield matrix if pose is None else matrix @ pose
 
 
-def _features(pyramid: Pyramid, mask: np.ndarray | None) -> tuple[np.ndarray, np.ndarray | None]:
-    """Places (n, 2) at level 0 and their descriptors; large pictures are taken at half resolution or less, for time and memory."""
-    level = max(0, int(np.ceil(np.log2(max(pyramid.size) / _MOST_FEATURE_SIDE))))
-    picture = pyramid[level]
-    if mask is not None and level:
-        mask = cv2.resize(mask, (picture.shape[1], picture.shape[0]), interpolation=cv2.INTER_NEAREST)
-    sift = cv2.SIFT_create(nfeatures=2500)  # type: ignore[attr-defined]
+def _of_reference(reference: Reference, pose: np.ndarray | None) -> tuple[np.ndarray, np.ndarray | None]:
+    """Features inside the region, as `_features`, of the reference frame as it is or as it looks in a pose; kept until another pose is asked for."""
+    key = None if pose is None else pose.tobytes()
+    kept = reference.features.get(pose is None)
+    if kept is None or kept[0] != key:
+        level = _feature_level(reference.pyramid)
+        picture, mask, per = reference.pyramid[level], reference.mask, 2.0 ** level
+        if pose is not None:
+            # drawn twice as large and averaged, since foreshortening makes detail finer than pixels
+            size = 2 * picture.shape[1], 2 * picture.shape[0]
+            onto = np.diag([2 / per, 2 / per, 1.0]) @ pose
+            half = picture.shape[1::-1]
+            picture = cv2.resize(cv2.warpPerspective(picture, onto @ np.diag([per, per, 1.0]), size, borderMode=cv2.BORDER_REPLICATE), half,
+                                 interpolation=cv2.INTER_AREA)
+            mask = cv2.resize(cv2.warpPerspective(mask, onto, size, flags=cv2.INTER_NEAREST), half, interpolation=cv2.INTER_NEAREST)
+        elif level:
+            mask = cv2.resize(mask, picture.shape[1::-1], interpolation=cv2.INTER_NEAREST)
+        kept = reference.features[pose is None] = key, _features(picture, mask, per)
+    return kept[1]
+
+
+def _feature_level(pyramid: Pyramid) -> int:
+    """Large pictures are taken at half resolution or less, for time and memory."""
+    return max(0, int(np.ceil(np.log2(max(pyramid.size) / _MOST_FEATURE_SIDE))))
+
+
+def _features(picture: np.ndarray, mask: np.ndarray | None, per: float) -> tuple[np.ndarray, np.ndarray | None]:
+    """Places (n, 2) at level 0 and their descriptors, of a picture whose pixels are `per` level-0 pixels wide, inside a mask of its size."""
+    sift = cv2.SIFT_create(nfeatures=2500, contrastThreshold=_CONTRAST)  # type: ignore[attr-defined]
     keys, words = sift.detectAndCompute(np.clip(picture, 0, 255).astype(np.uint8), mask)
-    return np.array([k.pt for k in keys]).reshape(-1, 2) * 2.0 ** level, words
+    return np.array([k.pt for k in keys]).reshape(-1, 2) * per, words
 
 
 def _detail(picture: np.ndarray) -> np.ndarray:

@@ -91,7 +91,7 @@ class Reference:
         self.coarsest = int(np.clip(np.floor(np.log2(max(short, 1) / 20)), 0, 5))
         self.pyramid = pyramid
         self.mask = mask
-        self.features: tuple[np.ndarray, np.ndarray | None] | None = None
+        self.features: dict[bool, tuple[bytes | None, tuple[np.ndarray, np.ndarray | None]]] = {}  # see `redetection.by_features`
         self._tiles: dict[int, TileSet] = {}
         self._slopes: dict[int, tuple[np.ndarray, np.ndarray]] = {}
 
