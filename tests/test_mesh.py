@@ -488,6 +488,29 @@ class MeshTrackingTest(unittest.TestCase):
         self.assertFalse(fix.measured[mesh.vertices[:, 0] < 200].any())
         self.assertTrue(fix.measured[mesh.vertices[:, 0] > 260].mean() > 0.9)
 
+    def test_blur_is_told_when_a_slow_surface_becomes_fast(self) -> None:
+        """A picture that shifts by 3, 5 and then 14 pixels a frame, under a shutter open for half of it; the middles of the paths are the truth."""
+        still = cv2.cvtColor(plate().pictures[0], cv2.COLOR_RGB2GRAY).astype(np.float32)
+        steps = [0, 3, 3, 3, 5, 5, 5, 5, 14, 14, 14, 14]
+        at, rng = np.cumsum(steps), np.random.default_rng(3)
+        mesh = Mesh(laid(MASK, 26))
+        tracker: MeshTracker | None = None
+        for k, (middle, step) in enumerate(zip(at, steps, strict=True)):
+            reach = 0.5 * (step or 3)
+            shifts = middle + reach * ((np.arange(15) + 0.5) / 15 - 0.5)
+            seen = np.mean([cv2.warpAffine(still, np.array([[1, 0, x], [0, 1, 0.0]]), SIZE, borderMode=cv2.BORDER_REPLICATE) for x in shifts], axis=0)
+            grey = np.clip(np.rint(seen + rng.normal(0, 2, seen.shape)), 0, 255).astype(np.uint8)
+            if tracker is None:
+                tracker = MeshTracker(grey, MASK, mesh, 24)
+                continue
+            fix = tracker.feed(grey)
+            assert fix.places is not None
+            away = np.linalg.norm(fix.places - mesh.vertices - [middle, 0], axis=1)
+            self.assertLess(np.median(away), 0.1 if k != 8 else 0.3, k)  # not foreseen to be so fast, that one is not asked
+            self.assertEqual(tracker.blur.shutter > 0, k > 8, k)  # too short before that to be told from grain
+        assert tracker is not None
+        self.assertAlmostEqual(tracker.blur.shutter, 0.5, delta=0.13)
+
     def test_a_bare_region_is_refused(self) -> None:
         bare = np.full((SIZE[1], SIZE[0]), 120, np.uint8)
         with self.assertRaisesRegex(RegionError, "no texture"):

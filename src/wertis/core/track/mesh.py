@@ -29,7 +29,7 @@ from wertis.core.track.mesh_settings import BENDING, BLUR, COARSE_TO_FINE, FAILU
 from wertis.core.track.shape_basis import ShapeBasis
 
 _NUMBERS = ("alignment.bending_scale", "alignment.innovation_scale", "_innovation", "_usual_matched_share", "alignment.grain", "_count",
-            "alignment.any_occluded", "blur.shutter", "blur.frames_measured")
+            "alignment.any_occluded", "blur.shutter", "blur.frames_measured", "blur.longest_measured")
 _PERHAPS = ("blur.reference_motion", "blur.last_motion", "_deviations")  # arrays that there may be; with those numbers, what is known besides the map
 
 
@@ -92,14 +92,13 @@ class MeshTracker:
         top = max(top, 2) if self.alignment.any_occluded else top
         self.blur.set_motion(self._forward(predicted - self.values))
         found, look = self._aligned(pyramid, predicted, min(top, self.reference.coarsest))
+        as_told = self.blur.modelled
         if self.blur.reference_motion is None and self.alignment.matched_share(look) > FAILURE.least_matched:
             self.blur.reference_motion = found - self.values
             self.blur.set_motion(self._forward(self.blur.reference_motion))
-            self._measure_shutter(pyramid, found)
-            if self.blur.modelled:
-                found, look = self._aligned(pyramid, found, min(1, self.reference.coarsest))
-        else:
-            self._measure_shutter(pyramid, found)
+        self._measure_shutter(pyramid, found)
+        if self.blur.modelled and not as_told:
+            found, look = self._aligned(pyramid, found, min(1, self.reference.coarsest))
         share = self.alignment.matched_share(look)
         if share < 0.7 * self._usual_matched_share and top < self.reference.coarsest:
             other, second = self._aligned(pyramid, self.values, self.reference.coarsest)

@@ -25,6 +25,7 @@ class SurfaceBlur:
     last_motion : the same of the last frame.
     shutter : part of a frame for which the shutter is open, once it has been seen to blur.
     frames_measured, scores : how many frames that goes by, and how alike they were with each shutter that was tried.
+    longest_measured : pixels a frame, by which the longest of those moved otherwise than the reference frame.
     """
 
     def __init__(self, lattice: Lattice, templates: TileTemplates) -> None:
@@ -33,6 +34,7 @@ class SurfaceBlur:
         self.last_motion: np.ndarray | None = None
         self.shutter, self.frames_measured = 0.0, 0
         self.scores = dict.fromkeys(BLUR.shutters, 0.0)
+        self.longest_measured, self._other = 0.0, 0.0
         self._motion: np.ndarray | None = None  # of the frame at hand, if that is to be heeded
         self._tiles: dict[int, tuple[MeshTiles, np.ndarray]] = {}
 
@@ -49,7 +51,7 @@ class SurfaceBlur:
             now = 1.5 * moved - 0.5 * self.last_motion  # in the middle of its shutter
         own = self.reference_motion if self.reference_motion is not None else np.zeros_like(now)
         middle = slice(1, -1)
-        other = float(np.quantile(np.abs(now - own)[middle, middle], 0.5))
+        self._other = other = float(np.quantile(np.abs(now - own)[middle, middle], 0.5))
         longest = float(np.quantile(np.maximum(np.linalg.norm(now[middle, middle], axis=2), np.linalg.norm(own[middle, middle], axis=2)), 0.5))
         visible = longest * BLUR.usual_shutter > BLUR.least_length
         self._motion = now if visible and other * BLUR.usual_shutter > 0.2 * BLUR.least_length else None
@@ -84,10 +86,14 @@ class SurfaceBlur:
         count : of that level's tiles; 0 when there is no such level.
         grain : variance of the reference's grain.
         """
-        done = self.frames_measured >= (BLUR.shutter_frames if self.shutter else BLUR.shutter_frames // 3)
-        if self._motion is None or self.reference_motion is None or done or not count:
+        if self._motion is None or self.reference_motion is None or not count:
             return
+        if self.frames_measured >= (BLUR.shutter_frames if self.shutter else BLUR.shutter_frames // 3):
+            if self.shutter or self._other < BLUR.longer * self.longest_measured:
+                return
+            self.frames_measured, self.scores = 0, dict.fromkeys(BLUR.shutters, 0.0)  # short ones may have shown too little
         self.frames_measured += 1
+        self.longest_measured = max(self.longest_measured, self._other)
         some = np.arange(0, count, max(count // BLUR.shutter_tiles, 1))
         for shutter in BLUR.shutters:
             self.shutter = shutter

@@ -171,6 +171,7 @@ class Blur:
     usual_shutter : the part for which it is usually open, by common practice: whether it could blur.
     gain : of correlation, a frame, from which blur is believed.
     least_length : pixels of a blur from which it is modelled.
+    longer : times the longest motion by which no blur was told, from which that is asked again: what a blur takes grows with its length's square.
     """
 
     shutters: tuple[float, ...] = (0.0, 0.25, 0.375, 0.5, 0.625, 0.75, 1.0)
@@ -179,6 +180,7 @@ class Blur:
     usual_shutter: float = 0.5
     gain: float = 0.01
     least_length: float = 1.5
+    longer: float = 1.5
 
 
 @dataclass(frozen=True)
