@@ -17,12 +17,13 @@ from tests.helpers import painted_patch_leaves_the_rest
 from tests.scenes import FramesPlate, texture
 from tests.test_window import WindowCase
 from wertis.cli.main import main
-from wertis.core.errors import DeliverError, WertisError
+from wertis.core.errors import DeliverError, RegionError, WertisError
 from wertis.core.exchange.camera_json import read_camera, write_camera
 from wertis.core.exchange.camera_usd import read_camera_usd, write_camera_usd
 from wertis.core.exchange.gltf import read_camera as read_camera_gltf
 from wertis.core.exchange.gltf import write_camera as write_camera_gltf
 from wertis.core.exchange.laid_out import camera_scaled
+from wertis.core.geometry import polygon
 from wertis.core.geometry.camera import ScenePlane, SolvedCamera, on_plane, plane_through, refined_plane
 from wertis.core.jobs.camera import Solve, picked_plane, solve_again, solve_plate
 from wertis.core.shot.cameras import CameraSettings, camera_record, carried_on_plane, set_off_plane, set_plane, solved_camera
@@ -31,6 +32,7 @@ from wertis.core.shot.edits import add_track
 from wertis.core.shot.resolve import motion_of
 from wertis.core.track.camera import solve_camera
 from wertis.core.track.features import FeatureTracks, follow_features
+from wertis.core.track.plane_alignment import PlaneAligner, tilted_planes
 from wertis_receiver.camera import read_camera as receiver_camera
 
 SIZE, FOCAL = (640, 400), 700.0
@@ -389,6 +391,52 @@ class CameraWindowTest(WindowCase):
         while s.history.undo_label:
             w.undo()
         self.assertEqual(s.shot, start)
+
+
+class PlaneAlignmentTest(unittest.TestCase):
+    """A plane by its pixels alone, seen by a camera that is known; carried corners against OpenCV's projection of the true ones."""
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        rng = np.random.default_rng(6)
+        cls.luma = {f: np.clip(cv2.cvtColor(p, cv2.COLOR_RGB2GRAY) + rng.normal(0, 2, p.shape[:2]), 0, 255).astype(np.uint8)
+                    for f, p in zip(FRAMES, film(), strict=True)}
+        cls.camera = SolvedCamera(SIZE, FOCAL, np.array(SIZE) / 2, (0.0, 0.0), {f: pose(f) for f in FRAMES}, np.zeros((0, 3)), np.zeros(0, int), {})
+
+    def aligner(self, quad: np.ndarray, frame: int) -> tuple[PlaneAligner, np.ndarray]:
+        """Of a part of the near wall (4, 2: across and down it), and its corners (4, 3)."""
+        corners = np.column_stack([quad, 4 + 0.4 * quad[:, 0]])
+        return PlaneAligner(self.camera, polygon.fill(seen(corners, frame), SIZE), frame, self.luma.__getitem__), corners
+
+    def off(self, plane: ScenePlane, corners: np.ndarray, frame: int) -> float:
+        carried = carried_on_plane(self.camera, plane, seen(corners, frame), frame)
+        return float(np.sqrt(np.mean([np.square(carried[f] - seen(corners, f)).sum(1) for f in FRAMES])))
+
+    def test_a_plane_that_is_nearly_right_comes_right(self) -> None:
+        aligner, corners = self.aligner(np.array([[-0.6, -0.5], [0.6, -0.5], [0.6, 0.5], [-0.6, 0.5]]), 10)
+        begun = ScenePlane(corners.mean(0) * 1.03, np.array([0.25, 0.12, -0.96]), 0.0)
+        self.assertGreater(self.off(begun, corners, 10), 2.0)
+        found = aligner.aligned(begun)
+        assert found is not None
+        away = self.off(found.plane, corners, 10)
+        self.assertLess(away, 0.1)
+        self.assertLess(away, 3 * found.error + 0.03)
+        self.assertGreater(found.likeness, 0.85)
+
+    def test_of_many_that_are_guessed_those_that_are_most_alike_are_right(self) -> None:
+        """A narrow strip, of which nothing is known but about how far it is."""
+        aligner, corners = self.aligner(np.array([[-0.25, -0.5], [-0.1, -0.5], [-0.1, 0.5], [-0.25, 0.5]]), 10)
+        depths = np.geomspace(0.75, 1.3, 9) * float((corners.mean(0) - 0) @ pose(10)[2, :3] + pose(10)[2, 3])
+        guesses = sorted(tilted_planes(self.camera, seen(corners, 10), 10, list(depths)), key=aligner.likeness)[-10:]
+        aligned = [a for guess in guesses if (a := aligner.gradually_aligned(guess)) is not None]
+        best = max(aligned, key=lambda a: a.likeness)
+        self.assertLess(self.off(best.plane, corners, 10), 0.3)
+
+    def test_a_bare_region_is_refused(self) -> None:
+        bare = np.full((SIZE[1], SIZE[0]), 90, np.uint8)
+        mask = polygon.fill(np.array([[100.0, 100], [300, 100], [300, 300], [100, 300]]), SIZE)
+        with self.assertRaisesRegex(RegionError, "no texture"):
+            PlaneAligner(self.camera, mask, 10, lambda _: bare)
 
 
 class PicturesTest(unittest.TestCase):

@@ -28,18 +28,24 @@ def run_solve(a: argparse.Namespace) -> int:
     progress = Progress("solving", a.quiet)
     camera = shot.solve(a.focal, a.lens, [arguments.hold_out(text) for text in a.holdout], progress, zoom=a.zoom)
     progress.end()
-    if corners is not None and a.pin:
-        write_plain(Path(a.pin), camera.pin(corners, a.start))
-        if a.save:
-            camera.plane(corners, a.start, a.name)
     at = first if a.start is None else a.start
     if ground is not None:
         camera = camera.set_ground(ground, at)
     if ends is not None:
         camera = camera.set_distance(ends, at, distance)
     camera.save(a.out)
+    trouble: WertisError | None = None
+    if corners is not None and a.pin:
+        try:
+            write_plain(Path(a.pin), camera.pin(corners, a.start))
+            if a.save:
+                camera.plane(corners, a.start, a.name)
+        except WertisError as why:  # the camera is there all the same
+            trouble = why
     if a.save:
         shot.save(Path(a.save))
+    if trouble is not None:
+        raise WertisError(f"{trouble} The camera itself is in {a.out}{f' and {a.save}' if a.save else ''}.")
     solved = camera.solved
     missing = last - first + 1 - len(solved.poses)
     print(f"{len(solved.poses)} of {last - first + 1} frames solved, mean error {solved.error:.2f} px, focal length {solved.focal_words}, "

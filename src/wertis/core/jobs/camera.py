@@ -1,6 +1,7 @@
 """Solving a plate's camera, and the planes of its scene as tracks."""
 
 from collections.abc import Callable, Collection, Iterator, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from itertools import chain
 
@@ -20,6 +21,7 @@ from wertis.core.shot.edits import add_track, unlocked
 from wertis.core.shot.hold_outs import whole_masks
 from wertis.core.track.camera import adjusted, solve_camera, triangulated
 from wertis.core.track.features import FeatureTracks, follow_features, followed_from
+from wertis.core.track.plane_alignment import PlaneAligner, tilted_planes
 from wertis.core.track.run import track_plane
 
 
@@ -83,7 +85,10 @@ def solve_plate(plate: Plate, frames: Sequence[int], focal: float | None = None,
 
 
 def picked_plane(solve: Solve, region: np.ndarray, frame: int) -> ScenePlane:
-    """The plane that is seen inside a region (N, 2) on a frame: features are followed there anew, and what most of them agree on is the plane.
+    """The plane that is seen inside a region (N, 2) on a frame.
+
+    It begins with the camera's own points there; where they do not lead to a plane through which the other frames look like this one, with where the
+    planar tracker finds the region, and with features that are followed there anew. The pixels of all frames together then say how it lies.
 
     Raises
     ------
@@ -98,6 +103,65 @@ def picked_plane(solve: Solve, region: np.ndarray, frame: int) -> ScenePlane:
         ahead = rays[0] / np.linalg.norm(rays[0])
         return ScenePlane(eye + ahead, -ahead, 0.0)
     mask = polygon.fill(region, camera.size)
+    held = solve.held(frame) if solve.held is not None else None
+    if held is not None:
+        mask[held > 127] = 0
+    try:
+        aligner = PlaneAligner(camera, mask, frame, solve.luma, solve.held)
+    except RegionError:
+        aligner = None
+    if aligner is not None:
+        with suppress(WertisError):
+            begun = aligner.aligned(plane_through(camera, _points_in(camera, mask, frame), frame))
+            if begun is not None and begun.likeness > _ALIKE and begun.plane.off < _CONSISTENT:
+                return begun.plane
+    found: list[ScenePlane] = []
+    trouble: WertisError | None = None
+    try:
+        found = _plane_candidates(solve, region, mask, frame)
+    except WertisError as why:
+        trouble = why
+    aligned = [a for plane in found if (a := aligner.aligned(plane)) is not None] if aligner is not None else []
+    if aligner is not None and max((a.likeness for a in aligned), default=0.0) < _UNLIKE:
+        guesses = sorted(tilted_planes(camera, region, frame, _depths_round(camera, region, frame)), key=aligner.likeness)[-_GUESSES:]
+        aligned += [a for plane in guesses if (a := aligner.gradually_aligned(plane)) is not None]
+    best = max(aligned, key=lambda a: a.likeness, default=None)
+    if best is not None and best.likeness > _UNLIKE:
+        return best.plane
+    if not found:
+        raise trouble or WertisError(_TOO_FEW)
+    return found[0]
+
+
+def _depths_round(camera: SolvedCamera, region: np.ndarray, frame: int) -> list[float]:
+    """Depths from the nearest to the farthest at which the camera's points lie round a region (N, 2) of a frame, in even ratios."""
+    places = np.nan_to_num(camera.project(camera.points, frame), nan=1e6)
+    nearest = np.argsort(np.linalg.norm(places - region.mean(0), axis=1))[:_ROUND]
+    depths = (camera.points[nearest] @ camera.poses[frame][:, :3].T + camera.poses[frame][:, 3])[:, 2]
+    if not (depths > 0).any():
+        return []
+    low, high = np.quantile(depths[depths > 0], [0.05, 0.95])
+    return [float(d) for d in np.geomspace(low, high, _DEPTHS)]
+
+
+def _points_in(camera: SolvedCamera, mask: np.ndarray, frame: int) -> np.ndarray:
+    """The camera's points (n, 3) that are seen inside a mask (height, width) on a frame."""
+    places = np.nan_to_num(camera.project(camera.points, frame), nan=-1)
+    column, row = np.floor(places).astype(int).T
+    there = (column >= 0) & (row >= 0) & (column < mask.shape[1]) & (row < mask.shape[0])
+    there[there] = mask[row[there], column[there]] > 0
+    return camera.points[there]
+
+
+def _plane_candidates(solve: Solve, region: np.ndarray, mask: np.ndarray, frame: int) -> list[ScenePlane]:
+    """Planes that the region may show, the likeliest first, by the planar tracker and by features that are followed anew.
+
+    Raises
+    ------
+    WertisError
+        When too few features lie there.
+    """
+    camera = solve.camera
     grid = _grid(region)
     whole = {f: (np.arange(len(grid)), homography.apply(m, grid)) for f, m in _tracked_as_plane(solve, region, mask, frame).items()}
     found: list[ScenePlane] = []
@@ -106,13 +170,10 @@ def picked_plane(solve: Solve, region: np.ndarray, frame: int) -> ScenePlane:
         try:
             found.append(refined_plane(camera, _first_plane(camera, grid, whole, frame), grid, whole, frame))
             if found[0].off < _CONSISTENT:
-                return found[0]
+                return found
         except WertisError as why:
             trouble = why
     # what hides the surface on this frame, or a narrow strip of it, can lead the planar tracker astray; features that fit the camera are the judges
-    held = solve.held(frame) if solve.held is not None else None
-    if held is not None:
-        mask[held > 127] = 0
     onward, backward = [f for f in camera.poses if f > frame], [f for f in reversed(camera.poses) if f < frame]
     start, seen = _rigid(camera, *followed_from(solve.luma(frame), mask, onward, backward, solve.luma, _DENSE), frame)
     if len(start) >= 3:
@@ -121,8 +182,8 @@ def picked_plane(solve: Solve, region: np.ndarray, frame: int) -> ScenePlane:
         except WertisError as why:
             trouble = why
     if not found:
-        raise trouble or WertisError("Too few features are seen on that surface to tell how it lies; draw it larger, or where there is more detail.")
-    return found[0] if len(start) < _JUDGES else min(found, key=lambda plane: plane_error(camera, plane, start, seen, frame))
+        raise trouble or WertisError(_TOO_FEW)
+    return found if len(start) < _JUDGES else sorted(found, key=lambda plane: plane_error(camera, plane, start, seen, frame))
 
 
 def _rigid(camera: SolvedCamera, start: np.ndarray, seen: dict[int, tuple[np.ndarray, np.ndarray]],
@@ -195,6 +256,9 @@ def _first_plane(camera: SolvedCamera, start: np.ndarray, seen: dict[int, tuple[
 _LEAST_POINTS = 20  # of a camera
 _DENSE = 250  # features on a plane
 _CONSISTENT = 0.45  # pixels by which the planar tracker's answers may miss a plane that the camera sees
+_ALIKE, _UNLIKE = 0.85, 0.4  # mean likeness of the frames through a plane, from which it is taken at once, and up to which the pixels say nothing
+_GUESSES, _DEPTHS, _ROUND = 10, 20, 30  # planes, of all that are guessed, that are aligned; their depths; points round a region that say how far it is
+_TOO_FEW = "Too few features are seen on that surface to tell how it lies; draw it larger, or where there is more detail."
 _JUDGES, _STILL = 6, 1.0  # features that judge planes, and pixels within which a still point in space explains one
 
 

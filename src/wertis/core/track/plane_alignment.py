@@ -1,0 +1,214 @@
+"""A plane of the scene found by its pixels, where the camera that sees it is known: all frames together align three numbers, the plane's.
+
+Each frame's alignment says how the surface lies there, and how surely in which direction; the plane is what most of that agrees on. A surface with
+little texture, too little for any one frame to tell its eight numbers, is found all the same. Known ground: H. Jin, P. Favaro and S. Soatto, A
+semi-direct approach to structure from motion, The Visual Computer 19, 2003; S. Baker and I. Matthews, Lucas-Kanade 20 years on, IJCV 56, 2004.
+"""
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from wertis.core.errors import RegionError
+from wertis.core.geometry import homography
+from wertis.core.geometry.camera import ScenePlane, SolvedCamera, on_plane
+from wertis.core.geometry.conventions import from_centred, to_centred
+from wertis.core.imaging.pyramid import Pyramid
+from wertis.core.track.align import CORRELATION, Alignment, corner_moves
+from wertis.core.track.kinds import KINDS
+from wertis.core.track.levels import Levels
+from wertis.core.track.reference import Reference
+
+_MOST_TILES = 400  # of a level
+_ROUNDS = {2: 6, 1: 8, 0: 16}  # level to most Gauss-Newton steps: where grain outweighs texture each goes only a part of the way
+_TILES = {2: 60, 1: 80, 0: 120}  # level to tiles of a frame
+_ARRIVED = 0.004  # pixels that the region's corners move in a step, root mean square over the frames, from which a level is done
+_ROUGH = 0.3  # as the planar tracker's: the place is unsure at first
+_HIDDEN = 0.35  # likeness that a frame may fall behind the best of them before it counts a half: something else is seen there
+_FIRST_PART = 0.25  # of the frames, the nearest ones, by which a plane that may be far off is aligned first
+_MEMORY = 400 << 20  # bytes of pyramids
+
+
+@dataclass(frozen=True)
+class AlignedPlane:
+    """A plane that was aligned.
+
+    Attributes
+    ----------
+    plane : the plane; its `off` is the usual shift, in pixels, that the frames' own alignments still want.
+    likeness : 0..1, how like the reference frame the others look through it, on average.
+    error : expected error in pixels of the region's corners, root mean square over the frames.
+    """
+
+    plane: ScenePlane
+    likeness: float
+    error: float
+
+
+class PlaneAligner:
+    """Aligns planes that a region of a frame may show.
+
+    Parameters
+    ----------
+    mask : (height, width) uint8, non-zero on the region.
+    frame : on which it was drawn; the camera must be solved there.
+    luma : gives a frame's luma (height, width).
+    held : gives (height, width) uint8, 255 on what does not count, or None.
+
+    Raises
+    ------
+    RegionError
+        When the region is too small or has too little texture.
+    """
+
+    def __init__(self, camera: SolvedCamera, mask: np.ndarray, frame: int, luma: Callable[[int], np.ndarray],
+                 held: Callable[[int], np.ndarray | None] | None = None) -> None:
+        if np.count_nonzero(mask) < 100:
+            raise RegionError("The region covers fewer than 100 pixels of the picture; draw it larger.")
+        self._camera, self._frame = camera, frame
+        self._reference = Reference(Pyramid(luma(frame)), mask, _MOST_TILES)
+        tiles = self._reference.tiles(0)
+        if len(tiles) < 2 or float(np.max(tiles.energy)) < 2.0:
+            raise RegionError("There is no texture inside the region to hold on to; draw it round an area with detail.")
+        self._levels = Levels(self._reference, KINDS["perspective"])
+        self._box = from_centred(self._levels.box)
+        pixels = camera.size[0] * camera.size[1]
+        most = int(np.clip(_MEMORY // (6 * pixels), 6, 24))  # a pyramid of floats takes a third more than its picture
+        others = np.array([f for f in camera.poses if f != frame])
+        chosen = others[np.unique(np.linspace(0, len(others) - 1, most).round().astype(int))] if len(others) else others
+        self._pictures = {int(f): Pyramid(luma(int(f)), held(int(f)) if held is not None else None) for f in chosen}
+
+    def likeness(self, plane: ScenePlane) -> float:
+        """How like the reference frame the frames next to it look through a plane as it is, 0..1."""
+        scores = [_likeness(a) for f in self._nearest(_FIRST_PART / 2) if (a := self._looked_at(plane, f, 0, 0)) is not None]
+        return float(np.mean(scores)) if scores else 0.0
+
+    def gradually_aligned(self, plane: ScenePlane) -> AlignedPlane | None:
+        """As `aligned`, from a plane that may be far off: at first by the nearest frames alone, which move least."""
+        found: AlignedPlane | None = None
+        part = _FIRST_PART
+        while part < 1:
+            found = self.aligned(plane, part)
+            if found is None:
+                return None
+            plane, part = found.plane, 2 * part
+        return self.aligned(plane)
+
+    def aligned(self, plane: ScenePlane, part: float = 1.0) -> AlignedPlane | None:
+        """The plane near to one that most frames agree on, or the nearest `part` of them; None where none of them shows it."""
+        frames = self._nearest(part)
+        camera = self._camera
+        eye = -camera.poses[self._frame][:, :3].T @ camera.poses[self._frame][:, 3]
+        numbers = plane.normal / float((plane.point - eye) @ plane.normal)  # the plane is all X with numbers . (X - eye) = 1
+        off, likeness, error = np.inf, 0.0, np.inf
+        for level, rounds in _ROUNDS.items():
+            if level > self._reference.coarsest:
+                continue
+            for _ in range(rounds):
+                found = self._step(numbers, eye, level, frames)
+                if found is None:
+                    return None
+                step, moved, off, likeness, error = found
+                numbers = numbers + step
+                if moved < _ARRIVED:
+                    break
+        unit = numbers / np.linalg.norm(numbers)
+        point = eye + unit / float(unit @ numbers)
+        return AlignedPlane(ScenePlane(point, unit * np.sign((eye - point) @ unit), off), likeness, error)
+
+    def _nearest(self, part: float) -> list[int]:
+        """The nearest part of the frames that are compared."""
+        near = sorted(self._pictures, key=lambda f: abs(f - self._frame))
+        return near[:max(int(np.ceil(part * len(near))), min(3, len(near)))]
+
+    # -- inside ---------------------------------------------------------------------------------------------------
+
+    def _step(self, numbers: np.ndarray, eye: np.ndarray, level: int, chosen: list[int]) -> tuple[np.ndarray, float, float, float, float] | None:
+        """A Gauss-Newton step of the plane's three numbers; by how many pixels the corners move, what the frames still want beside it in pixels, how
+        alike they are, and the expected error of the corners."""
+        plane = ScenePlane(eye + numbers / float(numbers @ numbers), numbers / np.linalg.norm(numbers), 0.0)
+        small = 1e-5 * float(np.linalg.norm(numbers))
+        frames: list[tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray, float]] = []
+        for f in chosen:
+            at = self._seen(plane, f)
+            look = self._looked_at(plane, f, level, 1)
+            if at is None or look is None:
+                continue
+            slopes = []
+            for axis in np.eye(3):
+                other = numbers + small * axis
+                there = self._seen(ScenePlane(eye + other / float(other @ other), other / np.linalg.norm(other), 0.0), f)
+                if there is None:
+                    break
+                slopes.append(((there - at) / small).ravel())
+            if len(slopes) < 3:
+                continue
+            before = homography.from_points(self._levels.box, to_centred(at))
+            wanted = _motion_between(before, look.matrix, self._reference.to_unit)
+            corners = corner_moves(before, self._reference.to_unit, self._levels.box).reshape(8, 8)
+            frames.append((np.linalg.solve(corners, np.stack(slopes, axis=1)), look.normal / CORRELATION, wanted, corners, _likeness(look)))
+        if not frames:
+            return None
+        best = max(each[4] for each in frames)
+        weights = [1 / (1 + ((best - each[4]) / _HIDDEN) ** 4) for each in frames]
+        normal = sum(w * s.T @ a @ s for w, (s, a, *_) in zip(weights, frames, strict=True))
+        right = sum(w * s.T @ a @ x for w, (s, a, x, *_) in zip(weights, frames, strict=True))
+        assert isinstance(normal, np.ndarray) and isinstance(right, np.ndarray)
+        normal = normal + 1e-9 * np.trace(normal) * np.eye(3)
+        step = np.linalg.solve(normal, right)
+        covariance = np.linalg.inv(normal)
+        moved = np.sqrt(np.mean([np.square(c @ s @ step).sum() / 4 for s, _, _, c, _ in frames]))
+        error = np.sqrt(np.mean([np.trace(c @ s @ covariance @ s.T @ c.T) / 4 for s, _, _, c, _ in frames]))
+        kind = KINDS["shift"]
+        off = []
+        for s, a, x, c, _ in frames:
+            left = a @ (x - s @ step)
+            off.append(float(np.sqrt(np.square(c @ kind.T @ np.linalg.solve(kind @ a @ kind.T, kind @ left)).sum() / 4)))
+        return step, float(moved), float(np.median(off)), float(np.average([each[4] for each in frames], weights=weights)), float(error)
+
+    def _seen(self, plane: ScenePlane, frame: int) -> np.ndarray | None:
+        """Where the region's box (4, 2) is seen on a frame; None behind the camera."""
+        places = self._camera.project(on_plane(self._camera, plane, self._box, self._frame), frame)
+        return places if np.isfinite(places).all() else None
+
+    def _looked_at(self, plane: ScenePlane, frame: int, level: int, steps: int) -> Alignment | None:
+        at = self._seen(plane, frame)
+        if at is None:
+            return None
+        try:
+            matrix = homography.from_points(self._levels.box, to_centred(at))
+        except ValueError:
+            return None
+        if not self._levels.plausible(matrix) or self._levels.view(matrix).edge_on:
+            return None
+        return self._levels.aligned(level, self._pictures[frame], matrix, steps, None, _ROUGH, limit=_TILES.get(level, 60))
+
+
+def _likeness(look: Alignment) -> float:
+    return float(np.average(look.likeness, weights=np.sqrt(look.tiles.information[look.chosen]) + 1e-9))
+
+
+def _motion_between(before: np.ndarray, after: np.ndarray, unit: np.ndarray) -> np.ndarray:
+    """(8,) the small motion's parameters, in unit coordinates, that take one homography (3, 3) to another (the matrix logarithm's first terms)."""
+    back = np.linalg.inv(unit)
+    motion = unit @ np.linalg.inv(before) @ after @ back
+    x = motion / motion[2, 2] - np.eye(3)
+    log = x - x @ x / 2 + x @ x @ x / 3
+    log = log - log[2, 2] * np.eye(3)
+    return np.asarray(log.ravel()[:8])
+
+
+def tilted_planes(camera: SolvedCamera, region: np.ndarray, frame: int, depths: Sequence[float]) -> list[ScenePlane]:
+    """Planes through the middle of a region (N, 2) of a frame at some depths, turned each way until they are nearly seen edge-on."""
+    eye, rays = camera.rays(region.mean(0)[None], frame)
+    ahead = rays[0] / np.linalg.norm(rays[0])
+    right, down = camera.poses[frame][0, :3], camera.poses[frame][1, :3]
+    out = []
+    for depth in depths:
+        point = eye + depth * rays[0]  # rays go one unit into the picture
+        for turn in np.deg2rad([0, 40, 65, 80]):
+            for way in np.arange(8 if turn else 1) * np.pi / 4:
+                normal = np.sin(turn) * (np.cos(way) * right + np.sin(way) * down) - np.cos(turn) * ahead
+                out.append(ScenePlane(point, normal / np.linalg.norm(normal), 0.0))
+    return out
