@@ -24,19 +24,33 @@ def expected_error(information: np.ndarray, matrix: np.ndarray, reference: Refer
     """
     whole = kind @ information @ kind.T + 1e-9 * np.eye(len(kind))
     try:
-        # in coordinates in which the whole is the identity
-        out = np.linalg.inv(np.linalg.cholesky(whole))
-        if from_grain is None:
-            inner = np.eye(len(kind))
-        else:
-            part, axes = np.linalg.eigh(np.eye(len(kind)) - out @ (kind @ from_grain @ kind.T) @ out.T)
-            inner = (axes / np.clip(part, _LEAST_PART, 1) ** 2) @ axes.T
+        of_kind = freed_of_grain(whole, None if from_grain is None else kind @ from_grain @ kind.T)[1]
     except np.linalg.LinAlgError:
         return float("inf")
-    covariance = kind.T @ (out.T @ inner @ out) @ kind * CORRELATION
+    covariance = kind.T @ of_kind @ kind * CORRELATION
     j = corner_moves(matrix, reference.to_unit, points)
     variance = np.einsum("nij,jk,nik->n", j, covariance, j)
     return float(np.sqrt(max(variance.mean(), 0.0) + _FLOOR ** 2))
+
+
+def freed_of_grain(information: np.ndarray, from_grain: np.ndarray | None) -> tuple[np.ndarray, np.ndarray]:
+    """The inverse (k, k) of an information's true part T, which gives a step that grain does not shorten, and the covariance T^-1 J T^-1 (k, k).
+
+    Parameters
+    ----------
+    information, from_grain : (k, k) the whole J, and the part of it that comes from the reference's own grain; None for none.
+
+    Raises
+    ------
+    numpy.linalg.LinAlgError
+        When the whole is not positive definite.
+    """
+    out = np.linalg.inv(np.linalg.cholesky(information))  # to coordinates in which the whole is the identity
+    if from_grain is None:
+        return out.T @ out, out.T @ out
+    part, axes = np.linalg.eigh(np.eye(len(out)) - out @ from_grain @ out.T)
+    part = np.clip(part, _LEAST_PART, 1)
+    return out.T @ ((axes / part) @ axes.T) @ out, out.T @ ((axes / part ** 2) @ axes.T) @ out
 
 
 def noise_information(found: Alignment, reference: Reference, noise: float) -> np.ndarray:

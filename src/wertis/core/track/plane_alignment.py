@@ -16,6 +16,7 @@ from wertis.core.geometry.camera import ScenePlane, SolvedCamera, on_plane
 from wertis.core.geometry.conventions import from_centred, to_centred
 from wertis.core.imaging.pyramid import Pyramid
 from wertis.core.track.align import CORRELATION, Alignment, corner_moves
+from wertis.core.track.covariance import freed_of_grain, noise_information
 from wertis.core.track.kinds import KINDS
 from wertis.core.track.levels import Levels
 from wertis.core.track.reference import Reference
@@ -25,6 +26,7 @@ _ROUNDS = {2: 6, 1: 8, 0: 16}  # level to most Gauss-Newton steps: where grain o
 _TILES = {2: 60, 1: 80, 0: 120}  # level to tiles of a frame
 _ARRIVED = 0.004  # pixels that the region's corners move in a step, root mean square over the frames, from which a level is done
 _ROUGH = 0.3  # as the planar tracker's: the place is unsure at first
+_WORSE = 0.02  # of likeness, by which a finer level's answer may look worse at the level before it
 _HIDDEN = 0.35  # likeness that a frame may fall behind the best of them before it counts a half: something else is seen there
 _FIRST_PART = 0.25  # of the frames, the nearest ones, by which a plane that may be far off is aligned first
 _MEMORY = 400 << 20  # bytes of pyramids
@@ -81,8 +83,7 @@ class PlaneAligner:
 
     def likeness(self, plane: ScenePlane) -> float:
         """How like the reference frame the frames next to it look through a plane as it is, 0..1."""
-        scores = [_likeness(a) for f in self._nearest(_FIRST_PART / 2) if (a := self._looked_at(plane, f, 0, 0)) is not None]
-        return float(np.mean(scores)) if scores else 0.0
+        return self._mean_likeness(plane, 0, self._nearest(_FIRST_PART / 2))
 
     def gradually_aligned(self, plane: ScenePlane) -> AlignedPlane | None:
         """As `aligned`, from a plane that may be far off: at first by the nearest frames alone, which move least."""
@@ -101,21 +102,27 @@ class PlaneAligner:
         camera = self._camera
         eye = -camera.poses[self._frame][:, :3].T @ camera.poses[self._frame][:, 3]
         numbers = plane.normal / float((plane.point - eye) @ plane.normal)  # the plane is all X with numbers . (X - eye) = 1
-        off, likeness, error = np.inf, 0.0, np.inf
+        found: AlignedPlane | None = None
+        coarser: int | None = None
         for level, rounds in _ROUNDS.items():
             if level > self._reference.coarsest:
                 continue
+            start, step = numbers, None
             for _ in range(rounds):
-                found = self._step(numbers, eye, level, frames)
-                if found is None:
+                step = self._step(numbers, eye, level, frames)
+                if step is None:
                     return None
-                step, moved, off, likeness, error = found
-                numbers = numbers + step
-                if moved < _ARRIVED:
+                numbers = numbers + step.numbers
+                if step.moved < _ARRIVED:
                     break
-        unit = numbers / np.linalg.norm(numbers)
-        point = eye + unit / float(unit @ numbers)
-        return AlignedPlane(ScenePlane(point, unit * np.sign((eye - point) @ unit), off), likeness, error)
+            assert step is not None
+            # of a surface with little texture the finest level shows mostly grain
+            if coarser is not None and self._mean_likeness(_plane_of(numbers, eye), coarser, frames) \
+                    < self._mean_likeness(_plane_of(start, eye), coarser, frames) - _WORSE:
+                break
+            found = AlignedPlane(_plane_of(numbers, eye, step.off), step.likeness, step.error)
+            coarser = level
+        return found
 
     def _nearest(self, part: float) -> list[int]:
         """The nearest part of the frames that are compared."""
@@ -124,12 +131,12 @@ class PlaneAligner:
 
     # -- inside ---------------------------------------------------------------------------------------------------
 
-    def _step(self, numbers: np.ndarray, eye: np.ndarray, level: int, chosen: list[int]) -> tuple[np.ndarray, float, float, float, float] | None:
-        """A Gauss-Newton step of the plane's three numbers; by how many pixels the corners move, what the frames still want beside it in pixels, how
-        alike they are, and the expected error of the corners."""
-        plane = ScenePlane(eye + numbers / float(numbers @ numbers), numbers / np.linalg.norm(numbers), 0.0)
+    def _step(self, numbers: np.ndarray, eye: np.ndarray, level: int, chosen: list[int]) -> "_Step | None":
+        """A Gauss-Newton step of the plane's three numbers; None where no frame shows it."""
+        plane = _plane_of(numbers, eye)
         small = 1e-5 * float(np.linalg.norm(numbers))
         frames: list[tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray, float]] = []
+        grains = []
         for f in chosen:
             at = self._seen(plane, f)
             look = self._looked_at(plane, f, level, 1)
@@ -138,7 +145,7 @@ class PlaneAligner:
             slopes = []
             for axis in np.eye(3):
                 other = numbers + small * axis
-                there = self._seen(ScenePlane(eye + other / float(other @ other), other / np.linalg.norm(other), 0.0), f)
+                there = self._seen(_plane_of(other, eye), f)
                 if there is None:
                     break
                 slopes.append(((there - at) / small).ravel())
@@ -148,16 +155,19 @@ class PlaneAligner:
             wanted = _motion_between(before, look.matrix, self._reference.to_unit)
             corners = corner_moves(before, self._reference.to_unit, self._levels.box).reshape(8, 8)
             frames.append((np.linalg.solve(corners, np.stack(slopes, axis=1)), look.normal / CORRELATION, wanted, corners, _likeness(look)))
+            grains.append(noise_information(look, self._reference, look.noise) / CORRELATION)
         if not frames:
             return None
         best = max(each[4] for each in frames)
         weights = [1 / (1 + ((best - each[4]) / _HIDDEN) ** 4) for each in frames]
-        normal = sum(w * s.T @ a @ s for w, (s, a, *_) in zip(weights, frames, strict=True))
-        right = sum(w * s.T @ a @ x for w, (s, a, x, *_) in zip(weights, frames, strict=True))
-        assert isinstance(normal, np.ndarray) and isinstance(right, np.ndarray)
-        normal = normal + 1e-9 * np.trace(normal) * np.eye(3)
-        step = np.linalg.solve(normal, right)
-        covariance = np.linalg.inv(normal)
+        normal, of_grain = (np.sum([w * s.T @ a @ s for w, (s, *_), a in zip(weights, frames, of, strict=True)], axis=0)
+                            for of in ([each[1] for each in frames], grains))
+        right = np.sum([w * s.T @ a @ x for w, (s, a, x, *_) in zip(weights, frames, strict=True)], axis=0)
+        try:
+            inverse, covariance = freed_of_grain(normal + 1e-9 * np.trace(normal) * np.eye(3), of_grain)
+        except np.linalg.LinAlgError:
+            return None
+        step = inverse @ right
         moved = np.sqrt(np.mean([np.square(c @ s @ step).sum() / 4 for s, _, _, c, _ in frames]))
         error = np.sqrt(np.mean([np.trace(c @ s @ covariance @ s.T @ c.T) / 4 for s, _, _, c, _ in frames]))
         kind = KINDS["shift"]
@@ -165,7 +175,12 @@ class PlaneAligner:
         for s, a, x, c, _ in frames:
             left = a @ (x - s @ step)
             off.append(float(np.sqrt(np.square(c @ kind.T @ np.linalg.solve(kind @ a @ kind.T, kind @ left)).sum() / 4)))
-        return step, float(moved), float(np.median(off)), float(np.average([each[4] for each in frames], weights=weights)), float(error)
+        alike = float(np.average([each[4] for each in frames], weights=weights))
+        return _Step(step, float(moved), float(np.median(off)), alike, float(error))
+
+    def _mean_likeness(self, plane: ScenePlane, level: int, frames: list[int]) -> float:
+        scores = [_likeness(a) for f in frames if (a := self._looked_at(plane, f, level, 0)) is not None]
+        return float(np.mean(scores)) if scores else 0.0
 
     def _seen(self, plane: ScenePlane, frame: int) -> np.ndarray | None:
         """Where the region's box (4, 2) is seen on a frame; None behind the camera."""
@@ -183,6 +198,24 @@ class PlaneAligner:
         if not self._levels.plausible(matrix) or self._levels.view(matrix).edge_on:
             return None
         return self._levels.aligned(level, self._pictures[frame], matrix, steps, None, _ROUGH, limit=_TILES.get(level, 60))
+
+
+@dataclass(frozen=True)
+class _Step:
+    """`numbers` (3,) to add to the plane's; `moved`, pixels by which the corners move with it; `off`, pixels that the frames still want beside it;
+    `likeness` 0..1 of the frames; `error`, expected error of the corners in pixels."""
+
+    numbers: np.ndarray
+    moved: float
+    off: float
+    likeness: float
+    error: float
+
+
+def _plane_of(numbers: np.ndarray, eye: np.ndarray, off: float = 0.0) -> ScenePlane:
+    """The plane of all X with numbers . (X - eye) = 1, towards the eye."""
+    length = float(np.linalg.norm(numbers))
+    return ScenePlane(eye + numbers / length ** 2, -numbers / length, off)
 
 
 def _likeness(look: Alignment) -> float:
