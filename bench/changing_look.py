@@ -19,7 +19,7 @@ from wertis.core.geometry.mesh import Mesh, laid
 from wertis.core.geometry.warp import FunctionWarp
 from wertis.core.imaging.resample import warped
 from wertis.core.plate.base import Plate
-from wertis.core.track.mesh_run import track_mesh
+from wertis.core.track.mesh.run import track_mesh
 
 SIZE = (1280, 720)
 QUAD = np.array([[330.0, 120], [950, 130], [940, 600], [340, 590]])

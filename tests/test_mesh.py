@@ -40,12 +40,12 @@ from wertis.core.shot import edits, meshes, pegs, store
 from wertis.core.shot.document import PlateRef, Shot
 from wertis.core.shot.meshes import MeshSettings, MeshSolution, PegLayer, vertices_on
 from wertis.core.shot.resolve import motion_of
-from wertis.core.track.mesh import MeshTracker, surrounded
-from wertis.core.track.mesh_equations import GrainLeft, SurfacePrior, photometric_equations, plain_equations
-from wertis.core.track.mesh_pass import mesh_pass, plain_mesh_pass
-from wertis.core.track.mesh_reference import MeshReference
-from wertis.core.track.mesh_run import bend_of, stiffness_of, track_mesh
-from wertis.core.track.mesh_two_sided import TwoSidedMesh
+from wertis.core.track.mesh.equations import GrainLeft, SurfacePrior, photometric_equations, plain_equations
+from wertis.core.track.mesh.reference import MeshReference
+from wertis.core.track.mesh.run import bend_of, stiffness_of, track_mesh
+from wertis.core.track.mesh.tile_pass import mesh_pass, plain_mesh_pass
+from wertis.core.track.mesh.tracker import MeshTracker, surrounded
+from wertis.core.track.mesh.two_sided import TwoSidedMesh
 
 MASK = cv2.fillPoly(np.zeros((SIZE[1], SIZE[0]), np.uint8), [QUAD.astype(np.int32)], 255)
 

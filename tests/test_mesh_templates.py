@@ -21,10 +21,10 @@ from wertis.core.imaging.resample import warped
 from wertis.core.shot import edits, meshes, store
 from wertis.core.shot.document import PlateRef, Shot
 from wertis.core.shot.meshes import MeshSettings
-from wertis.core.track.mesh_reference import MeshReference
-from wertis.core.track.mesh_run import track_mesh
-from wertis.core.track.mesh_settings import TEMPLATE_UPDATE
-from wertis.core.track.mesh_templates import TileTemplates
+from wertis.core.track.mesh.reference import MeshReference
+from wertis.core.track.mesh.run import track_mesh
+from wertis.core.track.mesh.settings import TEMPLATE_UPDATE
+from wertis.core.track.mesh.templates import TileTemplates
 
 COUNT = 20
 QUAD = np.array([[150.0, 80], [340, 84], [334, 236], [154, 230]])

@@ -1,6 +1,6 @@
 /* The sums over pixels and control points at which the mesh tracker and a mesh's warp spend their time.
  *
- * What each function works out is said, and written once more in NumPy, in geometry/bspline.py and track/mesh_pass.py; a test compares the two.
+ * What each function works out is said, and written once more in NumPy, in geometry/bspline.py and track/mesh/tile_pass.py; a test compares the two.
  * A lattice of uniform cubic B-splines has ny rows of nx control points of two values each; control point (i, j) lies at (ox + i step, oy + j step).
  * Arrays are C-contiguous. Nothing here knows Python.
  */
@@ -301,7 +301,7 @@ PART double weighted_quantile(double *values, double *weights, long n, double ta
     return values[low];
 }
 
-/* The photometric equations of n tiles, as track/mesh_equations.py says: what `mesh_pass` measured of them, made equations for the picture's pixels.
+/* The photometric equations of n tiles, as track/mesh/equations.py says: what `mesh_pass` measured of them, made equations for the picture's pixels.
  *
  * gain, pull (n, 2), variance, likeness, whole, held: what was measured. energy, structure (K, 3), count: of the K tiles. jacobian: (n, 2, 2).
  * grains: (3, n) share of the grain that blur leaves in the reference, in the picture and in the slopes, or NULL for all of it. error: (K) pixels by
@@ -380,7 +380,7 @@ PART void clear_of_light(const float *light, int rows, int P, double *row)
         }
 }
 
-/* Tiles of a picture (h, w), averaged along a line through each pixel at J places evenly, described as track/mesh_reference.py says.
+/* Tiles of a picture (h, w), averaged along a line through each pixel at J places evenly, described as track/mesh/reference.py says.
  *
  * first: (n, 2) column and row of each tile's first pixel; along: (n, 2) length and direction of the lines, in pixels of the picture. inside: (n, P).
  * Slopes are per pixel of level 0, `shrink` times smaller. light: (n, LIGHT, P); gx, gy: (n, P); out: (n, 4) the length of the tile's own luma before it
@@ -537,7 +537,7 @@ void spline_difference(int nx, int ny, const double *signs, int width, int heigh
             add_difference(bands, 2L * nx * ny, number_of(i, j, nx, ny), &s, weights[(ptrdiff_t)j * (nx - width + 1) + i]);
 }
 
-/* Adds to bands and right-hand side what is expected of one kind of difference of a surface, as track/mesh_equations.py says.
+/* Adds to bands and right-hand side what is expected of one kind of difference of a surface, as track/mesh/equations.py says.
  *
  * values, moves: (ny, nx, 2) control values, and how far they are from those predicted. hidden, known: (ny, nx) 0..1. factor: how often this kind counts.
  */

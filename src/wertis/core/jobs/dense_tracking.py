@@ -22,7 +22,7 @@ from wertis.core.shot.document import Shot, Track
 from wertis.core.shot.hold_outs import held_masks
 from wertis.core.track.dense import DenseFix, DenseTracker
 from wertis.core.track.feeding import fed
-from wertis.core.track.mesh_run import SURFACE_STEP
+from wertis.core.track.mesh.run import SURFACE_STEP
 from wertis.core.track.motion_store import KeptField, MotionFolder, expected_bytes, frame_key, loaded
 from wertis.core.track.tracker_input import looked_at
 

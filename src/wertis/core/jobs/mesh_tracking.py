@@ -26,8 +26,8 @@ from wertis.core.shot.meshes import (
     set_mesh_tracked,
     vertices_on,
 )
-from wertis.core.track.mesh_run import track_mesh
-from wertis.core.track.shape_basis import ShapeBasis
+from wertis.core.track.mesh.run import track_mesh
+from wertis.core.track.mesh.shape_basis import ShapeBasis
 from wertis.core.track.texture import strength
 from wertis.core.track.tracker_input import looked_at
 

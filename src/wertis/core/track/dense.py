@@ -22,7 +22,7 @@ from wertis.core.geometry.displacement_field import DisplacementField, FieldWarp
 from wertis.core.geometry.mesh import Mesh
 from wertis.core.geometry.warp import Box, Warp
 from wertis.core.imaging.pyramid import HeldOut, Pyramid
-from wertis.core.track.mesh import MeshTracker
+from wertis.core.track.mesh.tracker import MeshTracker
 from wertis.core.track.patch_layer import SIDE, PatchLayer
 
 _COARSE = 4  # pixels between the places at which the smooth map and its error are evaluated; cubic and linear between them

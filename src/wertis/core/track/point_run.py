@@ -51,7 +51,7 @@ def track_points(plate: Plate, points: np.ndarray, start: int, frames: Iterable[
     reaches, offsets, renewed : as for `PointTracker`.
     known : places (N, 2) on frames that were tracked already; where `frames` begins next to one of them tracking goes on from there.
 
-    The others, what is yielded and what is raised are as for `mesh_run.track_mesh`.
+    The others, what is yielded and what is raised are as for `mesh.run.track_mesh`.
     """
     fetch = read or plate.read
     if not plate.first <= start <= plate.last:

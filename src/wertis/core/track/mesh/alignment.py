@@ -10,12 +10,12 @@ import scipy
 from wertis.core.geometry import bspline
 from wertis.core.geometry.bspline import DIFFERENCES, Lattice, NormalEquations, difference, evaluate
 from wertis.core.imaging.pyramid import Pyramid
-from wertis.core.track.mesh_blur import SurfaceBlur
-from wertis.core.track.mesh_equations import Linearisation, SurfacePrior, photometric_equations
-from wertis.core.track.mesh_pass import mesh_pass
-from wertis.core.track.mesh_reference import MeshReference, MeshTiles
-from wertis.core.track.mesh_settings import BENDING, OCCLUSION, PHOTOMETRY, PREDICTION
-from wertis.core.track.mesh_templates import TileTemplates
+from wertis.core.track.mesh.blur import SurfaceBlur
+from wertis.core.track.mesh.equations import Linearisation, SurfacePrior, photometric_equations
+from wertis.core.track.mesh.reference import MeshReference, MeshTiles
+from wertis.core.track.mesh.settings import BENDING, OCCLUSION, PHOTOMETRY, PREDICTION
+from wertis.core.track.mesh.templates import TileTemplates
+from wertis.core.track.mesh.tile_pass import mesh_pass
 
 
 class MeshAlignment:

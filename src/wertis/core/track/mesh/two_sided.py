@@ -13,7 +13,7 @@ import numpy as np
 import scipy
 
 from wertis.core.geometry.mesh import MeshFix
-from wertis.core.track.mesh import MeshTracker
+from wertis.core.track.mesh.tracker import MeshTracker
 
 _WHOLE = 0.97  # of the most vertices that were measured at once, from which all is seen that can be
 _JUMP = 6.0  # pixels beside its neighbours' motion by which a vertex is found elsewhere than expected: then it may have been in sight for a while

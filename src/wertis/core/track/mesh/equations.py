@@ -11,9 +11,9 @@ import numpy as np
 from wertis.core import compiled
 from wertis.core.compiled import address
 from wertis.core.geometry.bspline import DIFFERENCES, NormalEquations, difference, difference_transposed
-from wertis.core.track.mesh_pass import TilePass
-from wertis.core.track.mesh_reference import MeshTiles
-from wertis.core.track.mesh_settings import BENDING, PHOTOMETRY, PREDICTION
+from wertis.core.track.mesh.reference import MeshTiles
+from wertis.core.track.mesh.settings import BENDING, PHOTOMETRY, PREDICTION
+from wertis.core.track.mesh.tile_pass import TilePass
 from wertis.core.track.normal_equations import weighted_quantile
 
 _WIDENED = 1.3  # from the quantile of the misfits that is taken to the misfit that is usual

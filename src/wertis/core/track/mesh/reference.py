@@ -35,7 +35,7 @@ class MeshTiles:
     count : (K,) number of the region's pixels.
     energy : (K,) variance of the luma that a change of light alone cannot explain.
     structure : (K, 3) structure tensor xx, xy, yy: sums of products of the slopes.
-    template : (K,) int64, 0 where a tile shows the reference frame, else the later frame that it shows; see `mesh_templates.TileTemplates`.
+    template : (K,) int64, 0 where a tile shows the reference frame, else the later frame that it shows; see `templates.TileTemplates`.
     template_error : (K,) pixels by which a tile may lie off that shows a later frame.
     """
 

@@ -14,8 +14,8 @@ import numpy as np
 import scipy
 
 from wertis.core.imaging.pyramid import Pyramid
-from wertis.core.track.mesh_reference import MeshReference, MeshTiles
-from wertis.core.track.mesh_settings import TEMPLATE_UPDATE
+from wertis.core.track.mesh.reference import MeshReference, MeshTiles
+from wertis.core.track.mesh.settings import TEMPLATE_UPDATE
 
 _COARSE = 4  # pixels between the places at which the map is evaluated for resampling; cubic between them
 _MARGIN = 48  # pixels round the region that are resampled as well, for the coarser levels

@@ -14,9 +14,9 @@ from wertis.core.geometry import bspline
 from wertis.core.geometry.bspline import DIFFERENCES, NormalEquations, difference, difference_transposed, evaluate
 from wertis.core.imaging.patch_alignment import PatchAlignment, View, grid_on, nearest
 from wertis.core.imaging.pyramid import Pyramid
-from wertis.core.track.mesh_alignment import MeshAlignment
-from wertis.core.track.mesh_equations import Linearisation
-from wertis.core.track.mesh_settings import OCCLUSION
+from wertis.core.track.mesh.alignment import MeshAlignment
+from wertis.core.track.mesh.equations import Linearisation
+from wertis.core.track.mesh.settings import OCCLUSION
 
 
 class Redetection:

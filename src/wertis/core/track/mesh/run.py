@@ -13,10 +13,10 @@ from wertis.core.imaging.channel_mixture import channel_mixture
 from wertis.core.imaging.pyramid import Pyramid
 from wertis.core.plate.base import Plate
 from wertis.core.track.feeding import fed
-from wertis.core.track.mesh import MeshTracker
-from wertis.core.track.mesh_two_sided import TwoSidedMesh
+from wertis.core.track.mesh.shape_basis import ShapeBasis
+from wertis.core.track.mesh.tracker import MeshTracker
+from wertis.core.track.mesh.two_sided import TwoSidedMesh
 from wertis.core.track.run import Masks, PictureReader
-from wertis.core.track.shape_basis import ShapeBasis
 from wertis.core.track.tracker_input import looked_at
 
 SURFACE_STEP = 0.82  # of the vertices' usual spacing, between the control points of the tracker's map

@@ -20,13 +20,13 @@ from wertis.core.geometry.bspline import Lattice, evaluate
 from wertis.core.geometry.conventions import from_centred, to_centred
 from wertis.core.geometry.mesh import Mesh, MeshFix
 from wertis.core.imaging.pyramid import HeldOut, Pyramid
-from wertis.core.track.mesh_alignment import MeshAlignment
-from wertis.core.track.mesh_equations import Linearisation, best_correlation
-from wertis.core.track.mesh_pass import mesh_pass
-from wertis.core.track.mesh_redetection import Redetection
-from wertis.core.track.mesh_reference import MeshReference, MeshTiles
-from wertis.core.track.mesh_settings import BENDING, BLUR, COARSE_TO_FINE, FAILURE, OCCLUSION, PHOTOMETRY, PREDICTION, TEMPLATE_UPDATE, UNCERTAINTY
-from wertis.core.track.shape_basis import ShapeBasis
+from wertis.core.track.mesh.alignment import MeshAlignment
+from wertis.core.track.mesh.equations import Linearisation, best_correlation
+from wertis.core.track.mesh.redetection import Redetection
+from wertis.core.track.mesh.reference import MeshReference, MeshTiles
+from wertis.core.track.mesh.settings import BENDING, BLUR, COARSE_TO_FINE, FAILURE, OCCLUSION, PHOTOMETRY, PREDICTION, TEMPLATE_UPDATE, UNCERTAINTY
+from wertis.core.track.mesh.shape_basis import ShapeBasis
+from wertis.core.track.mesh.tile_pass import mesh_pass
 
 _NUMBERS = ("alignment.bending_scale", "alignment.innovation_scale", "_innovation", "_usual_matched_share", "alignment.grain", "_count",
             "alignment.any_occluded", "blur.shutter", "blur.frames_measured", "blur.longest_measured")

@@ -9,11 +9,11 @@ from collections.abc import Callable
 import numpy as np
 
 from wertis.core.geometry.bspline import Lattice, evaluate
-from wertis.core.track.mesh_equations import GrainLeft, Linearisation
-from wertis.core.track.mesh_pass import TAPS
-from wertis.core.track.mesh_reference import MeshTiles
-from wertis.core.track.mesh_settings import BLUR, PHOTOMETRY
-from wertis.core.track.mesh_templates import TileTemplates
+from wertis.core.track.mesh.equations import GrainLeft, Linearisation
+from wertis.core.track.mesh.reference import MeshTiles
+from wertis.core.track.mesh.settings import BLUR, PHOTOMETRY
+from wertis.core.track.mesh.templates import TileTemplates
+from wertis.core.track.mesh.tile_pass import TAPS
 
 
 class SurfaceBlur:
