@@ -180,7 +180,7 @@ class PlanarTracker:
         None when it gives nothing to be believed.
         """
         found: Alignment | None = None
-        start = matrix
+        start, length = matrix, 0.0
         change = np.zeros(4)  # of the path's legs; a hand does not move straight from frame to frame
         rounds = [(1, EFFORT.again[1], 2)] * SECOND_LOOK.turns + [(0, EFFORT.again[0], 2), (0, EFFORT.more[True], 1)]
         moved = np.inf
@@ -200,6 +200,7 @@ class PlanarTracker:
             if own is None or other is None:
                 return None
             own = own + leg_offsets(change, shutter)
+            length = float(np.linalg.norm(np.diff(own, axis=0), axis=2).sum(0).mean())
             blurred = blurred_tiles(self.reference, tiles, chosen, own, shutter)
             at = self._levels.picture_level(level, matrix)
             try:
@@ -218,7 +219,9 @@ class PlanarTracker:
         if self._levels.distance(found.matrix, matrix) > SECOND_LOOK.farthest:
             return None
         verdict = self._judge(found, picture, JUDGING.most_error, context=context)
-        return replace(verdict, matrix=homography_from_centred(found.matrix)) if verdict.matrix is not None else None
+        if verdict.matrix is None:
+            return None
+        return replace(verdict, matrix=homography_from_centred(found.matrix), error=float(np.hypot(verdict.error, SECOND_LOOK.of_path * length)))
 
     def near(self, picture: Pyramid, matrix: np.ndarray) -> Fix | None:
         """A frame's answer by its pixels alone, from a place (3, 3, centred) or where the picture correlates best round it; None where there is none."""

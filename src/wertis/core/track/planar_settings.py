@@ -127,12 +127,14 @@ class SecondLook:
     prior : 1 / px^2, information of how far the path's legs may bend.
     turns, arrived : most turns at half the resolution, and pixels of a turn's move from which there is another.
     farthest : pixels of its answer from the first, beyond which it found something else.
+    of_path : part of the path's length by which its middle may lie off, since a hand does not move evenly while the shutter is open; added to the error.
     """
 
     prior: float = CORRELATION / LEG_UNCERTAINTY ** 2
     turns: int = 4
     arrived: float = 0.7
     farthest: float = 24.0
+    of_path: float = 0.008
 
 
 @dataclass(frozen=True)
