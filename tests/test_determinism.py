@@ -47,6 +47,16 @@ class DeterminismTest(unittest.TestCase):
             digests.add(done.stdout.strip())
         self.assertEqual(len(digests), 1)
 
+    def test_a_library_that_is_loaded_inside_keeps_one_thread_too(self) -> None:
+        """SciPy brings linear algebra of its own, which is loaded when something of it is first used."""
+        script = ("from wertis.core.blas import single_threaded\nimport sys\nwith single_threaded():\n"
+                  "    assert 'scipy.linalg' not in sys.modules\n    import scipy.linalg.lapack\n    from threadpoolctl import threadpool_info\n"
+                  "    inside = [i['num_threads'] for i in threadpool_info() if i['user_api'] == 'blas']\n"
+                  "after = [i['num_threads'] for i in threadpool_info() if i['user_api'] == 'blas']\nprint(len(inside), set(inside), set(after))")
+        done = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True, timeout=60,
+                              env={**os.environ, "OPENBLAS_NUM_THREADS": "3", "PYTHONPATH": str(ROOT / "src")})
+        self.assertRegex(done.stdout, r"^[2-9] \{1\} ", done.stderr)
+
     def test_a_camera_is_solved_with_the_same_bits(self) -> None:
         """What pycolmap samples at random is seeded, and one thread adds up."""
         over, found = threading.Event(), []
