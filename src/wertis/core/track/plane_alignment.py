@@ -6,11 +6,12 @@ semi-direct approach to structure from motion, The Visual Computer 19, 2003; S. 
 """
 
 from collections.abc import Callable, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 
 import numpy as np
 
-from wertis.core.errors import RegionError
+from wertis.core.errors import PlateError, RegionError
 from wertis.core.geometry import homography
 from wertis.core.geometry.camera import ScenePlane, SolvedCamera, on_plane
 from wertis.core.geometry.conventions import from_centred, to_centred
@@ -54,7 +55,8 @@ class PlaneAligner:
     Parameters
     ----------
     mask : (height, width) uint8, non-zero on the region.
-    frame : on which it was drawn; the camera must be solved there.
+    camera : solved on the frame; up to 24 of its other frames are compared.
+    frame : on which the region was drawn.
     luma : gives a frame's luma (height, width).
     held : gives (height, width) uint8, 255 on what does not count, or None.
 
@@ -79,7 +81,10 @@ class PlaneAligner:
         most = int(np.clip(_MEMORY // (6 * pixels), 6, 24))  # a pyramid of floats takes a third more than its picture
         others = np.array([f for f in camera.poses if f != frame])
         chosen = others[np.unique(np.linspace(0, len(others) - 1, most).round().astype(int))] if len(others) else others
-        self._pictures = {int(f): Pyramid(luma(int(f)), held(int(f)) if held is not None else None) for f in chosen}
+        self._pictures: dict[int, Pyramid] = {}
+        for f in map(int, chosen):
+            with suppress(PlateError):  # a frame that has gone meanwhile
+                self._pictures[f] = Pyramid(luma(f), held(f) if held is not None else None)
 
     def likeness(self, plane: ScenePlane) -> float:
         """How like the reference frame the frames next to it look through a plane as it is, 0..1."""
@@ -124,12 +129,12 @@ class PlaneAligner:
             coarser = level
         return found
 
+    # -- inside ---------------------------------------------------------------------------------------------------
+
     def _nearest(self, part: float) -> list[int]:
         """The nearest part of the frames that are compared."""
         near = sorted(self._pictures, key=lambda f: abs(f - self._frame))
         return near[:max(int(np.ceil(part * len(near))), min(3, len(near)))]
-
-    # -- inside ---------------------------------------------------------------------------------------------------
 
     def _step(self, numbers: np.ndarray, eye: np.ndarray, level: int, chosen: list[int]) -> "_Step | None":
         """A Gauss-Newton step of the plane's three numbers; None where no frame shows it."""
