@@ -32,7 +32,7 @@ from wertis.core.shot.edits import add_track
 from wertis.core.shot.resolve import motion_of
 from wertis.core.track.camera import solve_camera
 from wertis.core.track.features import FeatureTracks, follow_features
-from wertis.core.track.plane_alignment import PlaneAligner, tilted_planes
+from wertis.core.track.plane_alignment import PlaneAligner, plane_hypotheses
 from wertis_receiver.camera import read_camera as receiver_camera
 
 SIZE, FOCAL = (640, 400), 700.0
@@ -427,7 +427,7 @@ class PlaneAlignmentTest(unittest.TestCase):
         """A narrow strip, of which nothing is known but about how far it is."""
         aligner, corners = self.aligner(np.array([[-0.25, -0.5], [-0.1, -0.5], [-0.1, 0.5], [-0.25, 0.5]]), 10)
         depths = np.geomspace(0.75, 1.3, 9) * float((corners.mean(0) - 0) @ pose(10)[2, :3] + pose(10)[2, 3])
-        guesses = sorted(tilted_planes(self.camera, seen(corners, 10), 10, list(depths)), key=aligner.likeness)[-10:]
+        guesses = sorted(plane_hypotheses(self.camera, seen(corners, 10), 10, list(depths)), key=aligner.likeness)[-10:]
         aligned = [a for guess in guesses if (a := aligner.gradually_aligned(guess)) is not None]
         best = max(aligned, key=lambda a: a.likeness)
         self.assertLess(self.off(best.plane, corners, 10), 0.3)

@@ -21,7 +21,7 @@ from wertis.core.shot.edits import add_track, unlocked
 from wertis.core.shot.hold_outs import whole_masks
 from wertis.core.track.camera import adjusted, solve_camera, triangulated
 from wertis.core.track.features import FeatureTracks, follow_features, followed_from
-from wertis.core.track.plane_alignment import PlaneAligner, tilted_planes
+from wertis.core.track.plane_alignment import PlaneAligner, plane_hypotheses
 from wertis.core.track.run import track_plane
 
 
@@ -123,7 +123,7 @@ def picked_plane(solve: Solve, region: np.ndarray, frame: int) -> ScenePlane:
         trouble = why
     aligned = [a for plane in found if (a := aligner.aligned(plane)) is not None] if aligner is not None else []
     if aligner is not None and max((a.likeness for a in aligned), default=0.0) < _UNLIKE:
-        guesses = sorted(tilted_planes(camera, region, frame, _depths_round(camera, region, frame)), key=aligner.likeness)[-_GUESSES:]
+        guesses = sorted(plane_hypotheses(camera, region, frame, _depths_around(camera, region, frame)), key=aligner.likeness)[-_GUESSES:]
         aligned += [a for plane in guesses if (a := aligner.gradually_aligned(plane)) is not None]
     best = max(aligned, key=lambda a: a.likeness, default=None)
     if best is not None and best.likeness > _UNLIKE:
@@ -133,7 +133,7 @@ def picked_plane(solve: Solve, region: np.ndarray, frame: int) -> ScenePlane:
     return found[0]
 
 
-def _depths_round(camera: SolvedCamera, region: np.ndarray, frame: int) -> list[float]:
+def _depths_around(camera: SolvedCamera, region: np.ndarray, frame: int) -> list[float]:
     """Depths from the nearest to the farthest at which the camera's points lie round a region (N, 2) of a frame, in even ratios."""
     places = np.nan_to_num(camera.project(camera.points, frame), nan=1e6)
     nearest = np.argsort(np.linalg.norm(places - region.mean(0), axis=1))[:_ROUND]

@@ -20,8 +20,8 @@ _WIDTH = 128  # pixels of a thumbnail; blocks of it are as large as what a shot'
 _BLOCK, _REACH = 20, 14  # pixels of a thumbnail: side of a block, and how far to each side it is looked for (a ninth of the picture's width)
 _PLAIN = 4.0  # luma, standard deviation, below which a block has nothing to be found again by
 _DIFFERENT = 0.76  # mean correlation of the blocks below which two frames may be of different shots: one shot, shaken and passed, keeps over 0.83
-_FOUND, _TOGETHER = 0.9, 0.3  # correlation of a block that is found again, and share of all that are found moved alike, from which it is one shot:
-# the rest may be passed by something near; of 600 made cuts between 35 pictures none had over 0.2
+_FOUND = 0.9  # correlation from which a block is found again
+_TOGETHER = 0.3  # share of the blocks found again, moved alike, from which it is one shot; 0.2 was the most on 600 made cuts that are not alike otherwise
 _BAR = 2.0  # luma, standard deviation along an edge of the picture, up to which that belongs to a bar and not to the picture
 _CLEARLY = 0.1  # by how much less alike two frames must be than frames beside them that are of one shot
 _LEAST_BLOCKS = 6  # with texture, that tell how much of a frame is found again
@@ -44,21 +44,10 @@ def thumbnail(picture: np.ndarray) -> np.ndarray:
 
 def likeness(a: np.ndarray, b: np.ndarray) -> float:
     """How alike two thumbnails (h, w) are, 0..1: the mean, over blocks, of how well each is found again nearby."""
-    h, w = a.shape
-    padded = cv2.copyMakeBorder(b, _REACH, _REACH, _REACH, _REACH, cv2.BORDER_REPLICATE)
-    found, weights = [], []
-    for y in range(0, h - _BLOCK + 1, _BLOCK):
-        for x in range(0, w - _BLOCK + 1, _BLOCK):
-            block = a[y:y + _BLOCK, x:x + _BLOCK]
-            spread = float(block.std())
-            if spread < _PLAIN:
-                continue
-            window = padded[y:y + _BLOCK + 2 * _REACH, x:x + _BLOCK + 2 * _REACH]
-            found.append(float(cv2.matchTemplate(window, block, cv2.TM_CCOEFF_NORMED).max()))
-            weights.append(min(spread, 30.0))
+    spread, found, _ = _blocks_found_again(a, b, _BLOCK)
     if len(found) < 3:  # too plain to say, so that it is told by brightness alone
         return 1.0 if abs(float(a.mean() - b.mean())) < 40 else 0.0
-    return float(np.average(np.clip(found, 0, 1), weights=weights))
+    return float(np.average(np.clip(found, 0, 1), weights=np.minimum(spread, 30.0)))
 
 
 def coherent_share(a: np.ndarray, b: np.ndarray) -> float:
@@ -67,24 +56,30 @@ def coherent_share(a: np.ndarray, b: np.ndarray) -> float:
     Something near that passes takes many blocks away from one frame to the next, but leaves the others where they were; across a cut some blocks are
     found as well, each somewhere else.
     """
-    a, b = _without_bars(a, b)
-    h, w = a.shape
+    _, found, moved = _blocks_found_again(*_without_bars(a, b), _BLOCK // 2)
+    alike = moved[found > _FOUND]
+    if len(found) < _LEAST_BLOCKS or not len(alike):
+        return 0.0
+    return float((np.abs(alike[:, None] - alike).max(-1) <= 1).sum(1).max() / len(found))
+
+
+def _blocks_found_again(a: np.ndarray, b: np.ndarray, apart: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Of the blocks (n) of a thumbnail that are not plain, so many pixels apart: standard deviation, correlation where each is found in another
+    thumbnail, and how far it has moved there (n, 2)."""
     padded = cv2.copyMakeBorder(b, _REACH, _REACH, _REACH, _REACH, cv2.BORDER_REPLICATE)
-    count, moved = 0, []
-    for y in range(0, h - _BLOCK + 1, _BLOCK // 2):
-        for x in range(0, w - _BLOCK + 1, _BLOCK // 2):
+    spread, found, moved = [], [], []
+    for y in range(0, a.shape[0] - _BLOCK + 1, apart):
+        for x in range(0, a.shape[1] - _BLOCK + 1, apart):
             block = a[y:y + _BLOCK, x:x + _BLOCK]
-            if float(block.std()) < _PLAIN:
+            deviation = float(block.std())
+            if deviation < _PLAIN:
                 continue
-            count += 1
             match = cv2.matchTemplate(padded[y:y + _BLOCK + 2 * _REACH, x:x + _BLOCK + 2 * _REACH], block, cv2.TM_CCOEFF_NORMED)
             _, best, _, at = cv2.minMaxLoc(match)
-            if best > _FOUND:
-                moved.append(at)
-    if count < _LEAST_BLOCKS or not moved:
-        return 0.0
-    apart = np.abs(np.array(moved)[:, None] - np.array(moved)[None]).max(-1)
-    return float((apart <= 1).sum(1).max() / count)
+            spread.append(deviation)
+            found.append(best)
+            moved.append((at[0] - _REACH, at[1] - _REACH))
+    return np.array(spread), np.array(found), np.array(moved).reshape(-1, 2)
 
 
 def _without_bars(a: np.ndarray, b: np.ndarray) -> tuple[np.ndarray, np.ndarray]:

@@ -24,7 +24,7 @@ def expected_error(information: np.ndarray, matrix: np.ndarray, reference: Refer
     """
     whole = kind @ information @ kind.T + 1e-9 * np.eye(len(kind))
     try:
-        of_kind = freed_of_grain(whole, None if from_grain is None else kind @ from_grain @ kind.T)[1]
+        of_kind = corrected_for_attenuation(whole, None if from_grain is None else kind @ from_grain @ kind.T)[1]
     except np.linalg.LinAlgError:
         return float("inf")
     covariance = kind.T @ of_kind @ kind * CORRELATION
@@ -33,8 +33,10 @@ def expected_error(information: np.ndarray, matrix: np.ndarray, reference: Refer
     return float(np.sqrt(max(variance.mean(), 0.0) + _FLOOR ** 2))
 
 
-def freed_of_grain(information: np.ndarray, from_grain: np.ndarray | None) -> tuple[np.ndarray, np.ndarray]:
+def corrected_for_attenuation(information: np.ndarray, from_grain: np.ndarray | None) -> tuple[np.ndarray, np.ndarray]:
     """The inverse (k, k) of an information's true part T, which gives a step that grain does not shorten, and the covariance T^-1 J T^-1 (k, k).
+
+    W. Fuller, Measurement Error Models, 1987, section 1.2: slopes that are partly noise attenuate what is fitted by them.
 
     Parameters
     ----------

@@ -223,7 +223,7 @@ class PlanarTracker:
             return None
         return replace(verdict, matrix=homography_from_centred(found.matrix), error=float(np.hypot(verdict.error, SECOND_LOOK.of_path * length)))
 
-    def near(self, picture: Pyramid, matrix: np.ndarray) -> Fix | None:
+    def aligned_near(self, picture: Pyramid, matrix: np.ndarray) -> Fix | None:
         """A frame's answer by its pixels alone, from a place (3, 3, centred) or where the picture correlates best round it; None where there is none."""
         self.trust = None
         top = min(self.reference.coarsest, 2)
@@ -238,8 +238,7 @@ class PlanarTracker:
 
     def alike_share(self, picture: Pyramid, matrix: np.ndarray) -> float:
         """Share 0..1 of the texture in view that a picture shows in a place, (3, 3) in Wertis' pixels, as the reference does."""
-        self.trust = None
-        as_is = self._level(0, picture, homography_to_centred(matrix), 0, rough=0.05)
+        as_is = self._levels.aligned(0, picture, homography_to_centred(matrix), 0, None, rough=0.05)
         if as_is is None:
             return 0.0
         energy = as_is.tiles.information[as_is.chosen]

@@ -17,7 +17,7 @@ from wertis.core.geometry.camera import ScenePlane, SolvedCamera, on_plane
 from wertis.core.geometry.conventions import from_centred, to_centred
 from wertis.core.imaging.pyramid import Pyramid
 from wertis.core.track.align import CORRELATION, Alignment, corner_moves
-from wertis.core.track.covariance import freed_of_grain, noise_information
+from wertis.core.track.covariance import corrected_for_attenuation, noise_information
 from wertis.core.track.kinds import KINDS
 from wertis.core.track.levels import Levels
 from wertis.core.track.reference import Reference
@@ -169,7 +169,7 @@ class PlaneAligner:
                             for of in ([each[1] for each in frames], grains))
         right = np.sum([w * s.T @ a @ x for w, (s, a, x, *_) in zip(weights, frames, strict=True)], axis=0)
         try:
-            inverse, covariance = freed_of_grain(normal + 1e-9 * np.trace(normal) * np.eye(3), of_grain)
+            inverse, covariance = corrected_for_attenuation(normal + 1e-9 * np.trace(normal) * np.eye(3), of_grain)
         except np.linalg.LinAlgError:
             return None
         step = inverse @ right
@@ -237,7 +237,7 @@ def _motion_between(before: np.ndarray, after: np.ndarray, unit: np.ndarray) -> 
     return np.asarray(log.ravel()[:8])
 
 
-def tilted_planes(camera: SolvedCamera, region: np.ndarray, frame: int, depths: Sequence[float]) -> list[ScenePlane]:
+def plane_hypotheses(camera: SolvedCamera, region: np.ndarray, frame: int, depths: Sequence[float]) -> list[ScenePlane]:
     """Planes through the middle of a region (N, 2) of a frame at some depths, turned each way until they are nearly seen edge-on."""
     eye, rays = camera.rays(region.mean(0)[None], frame)
     ahead = rays[0] / np.linalg.norm(rays[0])

@@ -10,7 +10,7 @@ from typing import NamedTuple
 import cv2
 import numpy as np
 
-from wertis.core.errors import PlateError, RegionError
+from wertis.core.errors import PlateError
 from wertis.core.geometry import polygon
 from wertis.core.geometry.motion import Fix
 from wertis.core.imaging.channel_mixture import channel_mixture
@@ -20,7 +20,7 @@ from wertis.core.plate.cuts import thumbnail, with_cuts
 from wertis.core.track.deferred_refinement import DeferredTracker
 from wertis.core.track.planar import PlanarTracker
 from wertis.core.track.reflection import ReflectionKeeper
-from wertis.core.track.tracker_input import looked_at
+from wertis.core.track.tracker_input import looked_at, mask_on_reference
 from wertis.core.track.two_sided_prior import TwoSidedRefiner
 
 READ_AHEAD = 6
@@ -115,14 +115,7 @@ def track_plane(plate: Plate, region: np.ndarray, start: int, frames: Iterable[i
     """
     fetch = read or plate.read
     outline = polygon.checked(region, plate.size)
-    if not plate.first <= start <= plate.last:
-        raise RegionError(f"The reference frame {start} is not in the plate, which runs from {plate.first} to {plate.last}.")
-    mask = polygon.fill(outline, plate.size) if mask is None else mask.copy()
-    away = held(start) if held is not None else None
-    if away is not None:
-        mask[away > 127] = 0
-        if np.count_nonzero(mask) < 100:
-            raise RegionError("The hold-outs cover the whole region on its reference frame; make them smaller, or switch one off.")
+    mask = mask_on_reference(plate, start, polygon.fill(outline, plate.size) if mask is None else mask, held)
     scale = 0.5 if half else 1.0
     first = fetch(start)
     mixture = channel_mixture(first, mask) if look == "mix" else None

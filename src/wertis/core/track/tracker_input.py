@@ -1,9 +1,12 @@
-"""What of a plate's pictures the tracker looks at."""
+"""What of a plate's pictures the tracker looks at, and which part of the reference frame it tracks."""
+
+from collections.abc import Callable
 
 import cv2
 import numpy as np
 
-from wertis.core.plate.base import grey_of, luma
+from wertis.core.errors import RegionError
+from wertis.core.plate.base import Plate, grey_of, luma
 
 LOOKS = ("mix", "luma", "red", "green", "blue", "contrast")
 """The plate, its channels mixed for the most detail over the least grain; its brightness; one channel; its brightness with the contrast raised alike
@@ -12,6 +15,25 @@ everywhere."""
 _NEAR = 12.0  # pixels, standard deviation of the surroundings that contrast is measured in
 _FAINT = 4.0  # luma, standard deviation below which contrast is taken for grain and left low
 _RAISED = 40.0  # luma, standard deviation that all contrast is brought to
+
+
+def mask_on_reference(plate: Plate, start: int, mask: np.ndarray, held: Callable[[int], np.ndarray | None] | None) -> np.ndarray:
+    """What is tracked of a mask (h, w) uint8 on the reference frame `start`: less what `held`, as for `track.run.track_plane`, holds out there.
+
+    Raises
+    ------
+    RegionError
+        When that frame is not in the plate, or nothing is left.
+    """
+    if not plate.first <= start <= plate.last:
+        raise RegionError(f"The reference frame {start} is not in the plate, which runs from {plate.first} to {plate.last}.")
+    away = held(start) if held is not None else None
+    if away is None:
+        return mask
+    left = np.where(away > 127, 0, mask).astype(np.uint8)
+    if np.count_nonzero(left) < 100:
+        raise RegionError("The hold-outs cover the whole region on its reference frame; make them smaller, or switch one off.")
+    return left
 
 
 def looked_at(picture: np.ndarray, look: str = "luma", half: bool = False, mixture: np.ndarray | None = None) -> np.ndarray:

@@ -24,7 +24,7 @@ _DISAGREED = 1.5  # times by which polynomials disagree that any of them is unsu
 _LEAST = 0.05  # pixels
 _SURER = 0.75  # part of the expected error to which it must fall for an answer to be given again
 _SURE, _NEXT_TO_NOTHING = 0.5, 0.05  # pixels within which what is expected stands by itself where something had been seen, and the share then stated
-_JERKED = 0.25  # share of the texture in view that must look like the surface beyond what does so where it is expected, for it to have left its way
+_JERKED = 0.25  # share of the texture in view, beyond what matches where the surface is expected, that must match elsewhere for it to have gone there
 _MOST_KEPT = 128 << 20  # bytes of pictures
 
 
@@ -70,7 +70,7 @@ class TwoSidedRefiner:
             if found is None and fix.matrix is not None and sure:
                 # next to nothing is seen where it must be, so that what was found elsewhere was something else
                 found = Fix(homography_from_centred(expected.matrix), expected.deviation, min(fix.seen, _NEXT_TO_NOTHING))
-            own = fix if fix.matrix is not None else self._tracker.near(picture, expected.matrix)
+            own = fix if fix.matrix is not None else self._tracker.aligned_near(picture, expected.matrix)
             led = found.matrix if found is not None and found.matrix is not None else homography_from_centred(expected.matrix)
             if own is not None and own.matrix is not None and self._jerked(picture, own.matrix, led):
                 if own is not fix:
@@ -79,7 +79,7 @@ class TwoSidedRefiner:
                 yield frame, found
 
     def _jerked(self, picture: Pyramid, seen: np.ndarray, led: np.ndarray) -> bool:
-        """Whether the surface left the way that the frames round it say: a picture shows it in one place (3, 3) far more than in the other."""
+        """Whether the surface is not where the frames round it foretell: a picture shows far more of it in the place `seen` (3, 3) than in the one `led`."""
         return self._tracker.alike_share(picture, seen) > self._tracker.alike_share(picture, led) + _JERKED
 
     # -- inside ---------------------------------------------------------------------------------------------------

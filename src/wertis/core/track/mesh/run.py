@@ -7,7 +7,7 @@ from dataclasses import replace
 import cv2
 import numpy as np
 
-from wertis.core.errors import PlateError, RegionError
+from wertis.core.errors import PlateError
 from wertis.core.geometry.mesh import Mesh, MeshFix, usual_spacing
 from wertis.core.imaging.channel_mixture import channel_mixture
 from wertis.core.imaging.pyramid import Pyramid
@@ -17,7 +17,7 @@ from wertis.core.track.mesh.shape_basis import ShapeBasis
 from wertis.core.track.mesh.tracker import MeshTracker
 from wertis.core.track.mesh.two_sided import TwoSidedMesh
 from wertis.core.track.run import Masks, PictureReader
-from wertis.core.track.tracker_input import looked_at
+from wertis.core.track.tracker_input import looked_at, mask_on_reference
 
 SURFACE_STEP = 0.82  # of the vertices' usual spacing, between the control points of the tracker's map
 _KNOWN_ERROR = 0.1  # pixels, of the vertices on a further reference frame that was tracked and looked at before
@@ -65,14 +65,7 @@ def track_mesh(plate: Plate, mesh: Mesh, mask: np.ndarray, start: int, frames: I
         When the reference frame cannot be read.
     """
     fetch = read or plate.read
-    if not plate.first <= start <= plate.last:
-        raise RegionError(f"The reference frame {start} is not in the plate, which runs from {plate.first} to {plate.last}.")
-    mask = mask.copy()
-    away = held(start) if held is not None else None
-    if away is not None:
-        mask[away > 127] = 0
-        if np.count_nonzero(mask) < 100:
-            raise RegionError("The hold-outs cover the whole region on its reference frame; make them smaller, or switch one off.")
+    mask = mask_on_reference(plate, start, mask, held)
     scale = 0.5 if half else 1.0
     first = fetch(start)
     mixture = channel_mixture(first, mask) if look == "mix" else None
