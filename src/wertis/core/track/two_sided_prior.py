@@ -79,7 +79,7 @@ class TwoSidedRefiner:
                 yield frame, found
 
     def _jerked(self, picture: Pyramid, seen: np.ndarray, led: np.ndarray) -> bool:
-        """Whether the surface is not where the frames round it foretell: a picture shows far more of it in the place `seen` (3, 3) than in the one `led`."""
+        """Whether the surface is not where the frames round it foretell: far more of it matches in the place `seen` (3, 3) than in the one `led`."""
         return self._tracker.alike_share(picture, seen) > self._tracker.alike_share(picture, led) + _JERKED
 
     # -- inside ---------------------------------------------------------------------------------------------------
