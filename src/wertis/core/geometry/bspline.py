@@ -4,6 +4,7 @@ D. Rueckert et al., Nonrigid registration using free-form deformations, IEEE TMI
 F. Bookstein, Principal warps: thin-plate splines and the decomposition of deformations, IEEE PAMI 11, 1989.
 """
 
+import copy
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from math import comb
@@ -171,6 +172,17 @@ def difference_transposed(pulls: np.ndarray, kernel: np.ndarray) -> np.ndarray:
     return out
 
 
+def difference_matrix(lattice: Lattice, kernel: np.ndarray) -> "scipy.sparse.csr_array":
+    """`difference` of one number a control point as a matrix (differences, control points), both row by row."""
+    height, width = kernel.shape
+    rows, columns = lattice.rows - height + 1, lattice.columns - width + 1
+    first = (np.arange(rows)[:, None] * lattice.columns + np.arange(columns)).ravel()
+    taps = (np.arange(height)[:, None] * lattice.columns + np.arange(width)).ravel()
+    index = first[:, None] + taps
+    begin = np.arange(0, index.size + 1, len(taps))
+    return scipy.sparse.csr_array((np.tile(kernel.ravel(), len(first)), index.ravel(), begin), shape=(len(first), lattice.rows * lattice.columns))
+
+
 class NormalEquations:
     """A symmetric, banded system of equations for the control values of a lattice, the two values of a control point beside each other.
 
@@ -184,6 +196,12 @@ class NormalEquations:
         short = min(lattice.columns, lattice.rows)
         self.bands = np.zeros((2 * (order * short + 3) + 2, 2 * lattice.rows * lattice.columns))
         self.right = np.zeros(self.bands.shape[1])
+
+    def copy(self) -> "NormalEquations":
+        """The same equations, to go on with."""
+        other = copy.copy(self)
+        other.bands, other.right = self.bands.copy(), self.right.copy()
+        return other
 
     def add_places(self, places: np.ndarray, information: np.ndarray, pull: np.ndarray) -> None:
         """What is known at places (n, 2): `information` (n, 3: xx, xy, yy) per square pixel, and `pull` (n, 2), information times the value wanted."""
@@ -241,15 +259,33 @@ class NormalEquations:
         numpy.linalg.LinAlgError
             When the equations do not determine it.
         """
-        self.factor, bad = scipy.linalg.lapack.dpbtrf(self.bands, lower=1)
-        if bad:
-            raise np.linalg.LinAlgError("the lattice is not determined")
+        self.factorise()
         found, _ = scipy.linalg.lapack.dpbtrs(self.factor, self.right, lower=1)
         return self._out_of_order(found)
 
+    def factorise(self) -> None:
+        """Ready it for `solved_for` and `covariance`.
+
+        Raises
+        ------
+        numpy.linalg.LinAlgError
+            When the equations do not determine a solution.
+        """
+        self.factor, bad = scipy.linalg.lapack.dpbtrf(self.bands, lower=1)
+        if bad:
+            raise np.linalg.LinAlgError("the lattice is not determined")
+
     def solved_for(self, right: np.ndarray) -> np.ndarray:
-        """(rows, columns, 2) the solution for another right-hand side (rows, columns, 2); after `solve`."""
+        """(rows, columns, 2) the solution for another right-hand side (rows, columns, 2); after `solve` or `factorise`."""
         return self._out_of_order(scipy.linalg.lapack.dpbtrs(self.factor, self._in_order(right), lower=1)[0])
+
+    def solved_for_each(self, right: np.ndarray) -> np.ndarray:
+        """(rows, columns, k, 2) the solutions for k right-hand sides (rows, columns, k, 2); after `solve` or `factorise`."""
+        turned = self.lattice.columns > self.lattice.rows
+        order = (1, 0, 3, 2) if turned else (0, 1, 3, 2)
+        flat = np.asfortranarray(right.transpose(order).reshape(self.bands.shape[1], -1))
+        found = scipy.linalg.lapack.dpbtrs(self.factor, flat, lower=1)[0].reshape(*(right.shape[k] for k in order))
+        return found.transpose((1, 0, 3, 2) if turned else (0, 1, 3, 2))
 
     def covariance(self, points: np.ndarray) -> np.ndarray:
         """(n, 2, 2) covariance of the map at points (n, 2), if the equations are those of a likelihood; after `solve`.

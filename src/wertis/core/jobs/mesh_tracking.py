@@ -26,6 +26,7 @@ from wertis.core.shot.meshes import (
     set_mesh_tracked,
     vertices_on,
 )
+from wertis.core.track.mesh.batch import BatchRefinement
 from wertis.core.track.mesh.run import track_mesh
 from wertis.core.track.mesh.shape_basis import ShapeBasis
 from wertis.core.track.texture import strength
@@ -55,11 +56,14 @@ def _mesh(shot: Shot, track: Track, plate: Plate, runs: list[range], read: Reade
         known |= _further(track)
     mask, held = regions.mask_of(track.region, plate.size), held_masks(shot, track, plate.size)
     shapes: list[ShapeBasis] = []
+    batch = BatchRefinement()
     for frames in runs:
         if stopped(stop):
             return
         yield from track_mesh(plate, mesh, mask, reference, frames, settings.stiffness, read, stop, known, held, settings.look, settings.half, shapes,
-                              renewed=settings.renewed, further=settings.further)
+                              renewed=settings.renewed, further=settings.further, batch=batch)
+    if not stopped(stop):
+        yield from batch.answers()
 
 
 register_tracker(MeshSettings, _mesh, set_mesh_tracked)

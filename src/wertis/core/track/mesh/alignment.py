@@ -4,6 +4,8 @@ Known ground: D. Rueckert et al., Nonrigid registration using free-form deformat
 the predictivity of smooth deformable image warps through cross-validation, J. Math. Imaging and Vision 31, 2008.
 """
 
+from dataclasses import dataclass
+
 import numpy as np
 import scipy
 
@@ -16,6 +18,37 @@ from wertis.core.track.mesh.reference import MeshReference, MeshTiles
 from wertis.core.track.mesh.settings import BENDING, OCCLUSION, PHOTOMETRY, PREDICTION
 from wertis.core.track.mesh.templates import TileTemplates
 from wertis.core.track.mesh.tile_pass import mesh_pass
+
+
+@dataclass(frozen=True)
+class CoarserEquations:
+    """What a coarser level says of the places (m, 2) of a `part` (m,) of its usable tiles: information (m, 3) and pull (m, 2)."""
+
+    level: int
+    part: np.ndarray
+    places: np.ndarray
+    information: np.ndarray
+    pull: np.ndarray
+
+
+@dataclass(frozen=True)
+class FineEquations:
+    """The equations of a step at the finest level.
+
+    Attributes
+    ----------
+    about : (rows, columns, 2) control values about which they are linearised.
+    look, coarser : what the pixels of the finest level say, and those of the coarser ones.
+    orders, scale : of the surface's bending, as `SurfacePrior` has them.
+    system : all of it together.
+    """
+
+    about: np.ndarray
+    look: Linearisation
+    coarser: list[CoarserEquations]
+    orders: dict[int, float]
+    scale: float
+    system: NormalEquations
 
 
 class MeshAlignment:
@@ -33,7 +66,7 @@ class MeshAlignment:
     bending_scale : pixels, of the surface's differences that are usual.
     innovation_scale : pixels, of the second differences of the change against the prediction.
     any_occluded : whether something hid the surface on the last frame.
-    system : the equations of the last step at the finest level.
+    fine : the equations of the last step at the finest level.
     """
 
     def __init__(self, reference: MeshReference, lattice: Lattice, bend: float | None) -> None:
@@ -46,9 +79,9 @@ class MeshAlignment:
         self.bending_scale = bend if bend is not None else BENDING.first_scale
         self.innovation_scale = BENDING.first_scale
         self.any_occluded = False
-        self.system: NormalEquations
+        self.fine: FineEquations
         self._bases: dict[tuple[int, float], scipy.sparse.csr_array] = {}
-        self._coarser: list[tuple[np.ndarray, np.ndarray, np.ndarray]] = []
+        self._coarser: list[CoarserEquations] = []
 
     def linearise(self, pyramid: Pyramid, level: int, values: np.ndarray, part: np.ndarray | None = None) -> Linearisation:
         """The equations of a level's usable tiles, or of a `part` (n,) of them, about control values."""
@@ -79,8 +112,8 @@ class MeshAlignment:
         found = np.linalg.solve(normal, (b.T @ look.pull).T.ravel())
         return (rows(self.lattice.identity.reshape(-1, 2)) @ found.reshape(2, 3).T).reshape(*self.lattice.shape, 2)
 
-    def _coarser_equations(self, pyramid: Pyramid, look: Linearisation, values: np.ndarray) -> list[tuple[np.ndarray, np.ndarray, np.ndarray]]:
-        """What coarser levels say of places (n, 2), as information (n, 3) and pull (n, 2), as far as the finer ones leave them unknown.
+    def _coarser_equations(self, pyramid: Pyramid, look: Linearisation, values: np.ndarray) -> list[CoarserEquations]:
+        """What coarser levels say, as far as the finer ones leave it unknown.
 
         Where there is no fine detail the slopes of the finest level are mostly grain's, and its tiles are too small for what is left, a slow change of
         luma, to be told from a change of light.
@@ -94,7 +127,7 @@ class MeshAlignment:
             if len(part) < PHOTOMETRY.least_coarser:
                 break
             coarse, share = self.linearise(pyramid, level, values, part), unknown[part]
-            found.append((coarse.tiles.centre, coarse.information * share[:, None], coarse.pull * share[:, None]))
+            found.append(CoarserEquations(level, part, coarse.tiles.centre, coarse.information * share[:, None], coarse.pull * share[:, None]))
             total = total + basis[:, part] @ ((coarse.information[:, 0] + coarse.information[:, 2]) * share)
         return found
 
@@ -102,8 +135,9 @@ class MeshAlignment:
         """A step (rows, columns, 2) of the fine lattice's control values, bending as a level's own lattice can."""
         if level == 0:
             self._coarser = self._coarser_equations(pyramid, look, values)
-            self.system = self.fine_system(look, values, predicted, self.bending_scale)
-            return self.system.solve()
+            system = self.fine_system(look, values, predicted, self.bending_scale)
+            self.fine = FineEquations(values, look, self._coarser, self._orders, self.bending_scale, system)
+            return system.solve()
         lattice = self._lattices[level]
         system = NormalEquations(lattice)
         system.add_places(look.tiles.centre[look.chosen], look.information, look.pull)
@@ -122,12 +156,12 @@ class MeshAlignment:
         Where the surface is seen its fourth differences are expected to be small (its third beside an occluder), so that a gentle wave goes on through
         a spot without texture.
         """
-        orders = BENDING.weights_occluded if self.any_occluded else BENDING.weights
+        orders = self._orders
         system = NormalEquations(self.lattice, max(orders))
         which = slice(None) if part is None else part
         system.add_places(look.tiles.centre[look.chosen[which]], look.information[which], look.pull[which])
-        for places, information, pulls in self._coarser:
-            system.add_places(places, information, pulls)
+        for coarser in self._coarser:
+            system.add_places(coarser.places, coarser.information, coarser.pull)
         hidden = self.occlusion(look)
         prior = SurfacePrior(orders, scale, self.fixed_bending_scale is not None, self.innovation_scale)
         prior.add(system, values, predicted, hidden, self.known(look))
@@ -135,6 +169,10 @@ class MeshAlignment:
         system.add_diagonal(damping)
         system.add_right(-damping[..., None] * (values - predicted))
         return system
+
+    @property
+    def _orders(self) -> dict[int, float]:
+        return BENDING.weights_occluded if self.any_occluded else BENDING.weights
 
     def known(self, look: Linearisation) -> np.ndarray:
         """(rows, columns) 0..1 how far each control point's place is measured rather than guessed."""

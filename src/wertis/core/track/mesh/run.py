@@ -13,6 +13,7 @@ from wertis.core.imaging.channel_mixture import channel_mixture
 from wertis.core.imaging.pyramid import Pyramid
 from wertis.core.plate.base import Plate
 from wertis.core.track.feeding import fed
+from wertis.core.track.mesh.batch import BatchRefinement
 from wertis.core.track.mesh.shape_basis import ShapeBasis
 from wertis.core.track.mesh.tracker import MeshTracker
 from wertis.core.track.mesh.two_sided import TwoSidedMesh
@@ -38,7 +39,7 @@ def track_mesh(plate: Plate, mesh: Mesh, mask: np.ndarray, start: int, frames: I
                read: PictureReader | None = None, stop: threading.Event | None = None, known: dict[int, np.ndarray] | None = None,
                held: Masks | None = None, look: str = "mix", half: bool = False, shapes: list[ShapeBasis] | None = None,
                expected: Callable[[int], np.ndarray | None] | None = None, renewed: bool = True,
-               further: Collection[int] = ()) -> Iterator[tuple[int, MeshFix]]:
+               further: Collection[int] = (), batch: BatchRefinement | None = None) -> Iterator[tuple[int, MeshFix]]:
     """Track a mesh that lies on frame `start` through `frames`, which lead away from it in one direction.
 
     Yields each frame's number and answer; lost and unreadable frames come with no places and a reason. Where another shot begins tracking ends, and the
@@ -54,6 +55,7 @@ def track_mesh(plate: Plate, mesh: Mesh, mask: np.ndarray, start: int, frames: I
     renewed : where the surface comes to look otherwise for good its newer look is taken, with the error of its place.
     further : frames that stand in for the reference frame where the surface looks otherwise there: those that are `known` from the beginning, others
         from where tracking comes to them.
+    batch : remembers the frames, for who tracks in two directions and then asks it for its better answers; they are given here when None.
 
     The others are as for `track.run.track_plane`.
 
@@ -121,9 +123,18 @@ def track_mesh(plate: Plate, mesh: Mesh, mask: np.ndarray, start: int, frames: I
         except PlateError:
             return None
 
+    together = batch or BatchRefinement()
     both = TwoSidedMesh(tracker)
     for frame, fix in fed(plate, start, order, first, fetch, as_seen, answered, lambda reason: MeshFix(mesh, None, reason=reason), stop):
         both.keep(frame, fix)
         yield frame, fix
+        if expected is None:
+            together.keep(frame, fix, tracker, scale)
+            if together.full:
+                yield from together.answers(last=False)
     if expected is None and not (stop is not None and stop.is_set()):
-        yield from both.answers(again)
+        for frame, fix in both.answers(again):
+            together.better(frame, fix)
+            yield frame, fix
+        if batch is None:
+            yield from together.answers()

@@ -239,6 +239,33 @@ class TemplateUpdate:
     compared_every: int = 3
 
 
+@dataclass(frozen=True)
+class Batch:
+    """Aligning all frames together.
+
+    Attributes
+    ----------
+    least_frames : frames from which it is done: fewer say little of what can move how.
+    most_frames : frames that are aligned together; each takes about as much memory as 100 bytes for every pixel of ten of the region.
+    shared_frames : frames of one block with which the next begins.
+    reference_damping : per square pixel: the reference frame's grain feigns displacements of about a tenth of a pixel.
+    alike : square pixels, below which variances of modes are alike to the preconditioner.
+    steps : of conjugate gradients; further ones fit what the model leaves out, where little is measured (semi-convergence: P. C. Hansen, Discrete
+        inverse problems, 2010, chapter 6).
+    model_error : part of the error that each frame by itself left, that trajectories and white grain do not account for.
+    most_moved : pixels by which a vertex may be moved: about as far as the equations hold.
+    """
+
+    least_frames: int = 12
+    most_frames: int = 240
+    shared_frames: int = 60
+    reference_damping: float = 100.0
+    alike: float = 0.002
+    steps: int = 10
+    model_error: float = 0.7
+    most_moved: float = 2.0
+
+
 COARSE_TO_FINE = CoarseToFine()
 FAILURE = Failure()
 PHOTOMETRY = Photometry()
@@ -248,3 +275,4 @@ OCCLUSION = Occlusion()
 BLUR = Blur()
 UNCERTAINTY = Uncertainty()
 TEMPLATE_UPDATE = TemplateUpdate()
+BATCH = Batch()

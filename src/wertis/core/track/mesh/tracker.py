@@ -101,9 +101,12 @@ class MeshTracker:
             found, look = self._aligned(pyramid, found, min(1, self.reference.coarsest))
         share = self.alignment.matched_share(look)
         if share < 0.7 * self._usual_matched_share and top < self.reference.coarsest:
+            first = self.alignment.fine
             other, second = self._aligned(pyramid, self.values, self.reference.coarsest)
             if self.alignment.matched_share(second) > share:
                 found, look, share = other, second, self.alignment.matched_share(second)
+            else:
+                self.alignment.fine = first
         if share < FAILURE.least_matched or (share < FAILURE.little_matched and self.alignment.matched_likeness(look) < FAILURE.sure_correlation):
             self._velocity = 0.5 * self._velocity
             self._innovation = 1e3
@@ -275,7 +278,7 @@ class MeshTracker:
     def _expected_errors(self) -> np.ndarray:
         """(V,) expected error in pixels: what grain and bending leave, and what may have changed since a vertex was last seen."""
         if self._count % UNCERTAINTY.recomputed_every == 1 or self._deviations is None:
-            self._deviations = np.sqrt(np.trace(self.alignment.system.covariance(self.vertices), axis1=1, axis2=2))
+            self._deviations = np.sqrt(np.trace(self.alignment.fine.system.covariance(self.vertices), axis1=1, axis2=2))
         blurred = UNCERTAINTY.of_blur * self.blur.shutter * self.blur.motion_lengths(self.vertices)
         return np.asarray(np.sqrt(UNCERTAINTY.least ** 2 + (UNCERTAINTY.factor * self._deviations) ** 2 + self._occluded_error ** 2 + blurred ** 2
                                   + self._template_errors() ** 2))
