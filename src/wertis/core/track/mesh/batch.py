@@ -303,9 +303,11 @@ class BatchRefinement:
         errors = told if tracker.templates.changed else joint_errors(told, measured, prior, np.asarray(basis @ prior.deviations.ravel()))
         for k, frame in enumerate(frames):
             fix, step = fixes[k], steps[:, k]
-            moves = (np.linalg.norm(step, axis=1) < BATCH.most_moved / self._scale)
+            length = np.linalg.norm(step, axis=1)
+            moves = length < BATCH.most_moved / self._scale
             if moves.any() and fix.places is not None:
-                yield frame, replace(fix, places=fix.places + moves[:, None] * step, errors=np.where(moves, errors[k] / self._scale, fix.errors))
+                sure = np.hypot(errors[k] / self._scale, BATCH.of_step * length)
+                yield frame, replace(fix, places=fix.places + moves[:, None] * step, errors=np.where(moves, sure, fix.errors))
 
 
 def _basis(lattice: Lattice, points: np.ndarray) -> "scipy.sparse.csr_array":

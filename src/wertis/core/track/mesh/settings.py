@@ -254,6 +254,7 @@ class Batch:
         inverse problems, 2010, chapter 6).
     model_error : part of the error that each frame by itself left, that trajectories and white grain do not account for.
     most_moved : pixels by which a vertex may be moved: about as far as the equations hold.
+    of_step : part of what a vertex is moved by that its expected error takes in: what contradicts the other frames may have moved so.
     """
 
     least_frames: int = 12
@@ -264,6 +265,7 @@ class Batch:
     steps: int = 10
     model_error: float = 0.7
     most_moved: float = 2.0
+    of_step: float = 0.3
 
 
 COARSE_TO_FINE = CoarseToFine()
