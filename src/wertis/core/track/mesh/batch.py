@@ -91,6 +91,7 @@ class BatchEquations:
         self.lattice, self.prior, self._known_offset = alignment.lattice, prior, offset
         self.frames = len(observed)
         self._photometric: list[_Term] = []
+        self._of_offset: list[_Term] = []  # those averaged over the frames
         pulls = np.zeros((self.lattice.rows * self.lattice.columns, self.frames, 2))
         # each frame's own grain is half of what its equations count, so that its pixels say twice as much of surface and reference together
         share = 1 / (1 - _REFERENCE_SHARE)
@@ -105,6 +106,7 @@ class BatchEquations:
             pull = share * np.stack([m[1] for m in measures], axis=1).astype(np.float64)
             term = _Term(basis.T.tocsr(), basis, information[..., 0], information[..., 2], information[..., 1])
             self._photometric.append(term)
+            self._of_offset.append(replace(term, **{k: getattr(term, k).mean(1, keepdims=True) for k in ("weight_x", "weight_y", "cross")}))
             pulls += np.asarray(basis @ pull.reshape(len(pull), -1)).reshape(pulls.shape)
             centres = tiles.centre[tiles.usable]
             for system in (mean, of_reference):
@@ -157,7 +159,7 @@ class BatchEquations:
 
     def _applied(self, values: np.ndarray, offset: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         measured = self._measured(values + offset)
-        at_offset = measured.sum(1, keepdims=True) + self._measured(np.repeat(offset, self.frames, axis=1)).mean(1, keepdims=True)
+        at_offset = measured.sum(1, keepdims=True) + sum(t.applied(offset) for t in self._of_offset)
         return measured + self._bent(values) + self._hidden * values + self._of_trajectories(values), at_offset + BATCH.reference_damping * offset
 
     def _factorise(self, mean: NormalEquations, of_reference: NormalEquations) -> None:

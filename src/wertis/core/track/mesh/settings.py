@@ -202,7 +202,7 @@ class Uncertainty:
     of_blur: float = 0.01
     drift_surrounded: float = 0.9
     drift_folded: float = 10.0
-    recomputed_every: int = 3
+    recomputed_every: int = 6
 
 
 @dataclass(frozen=True)
