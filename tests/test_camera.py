@@ -25,7 +25,7 @@ from wertis.core.exchange.gltf import write_camera as write_camera_gltf
 from wertis.core.exchange.laid_out import camera_scaled
 from wertis.core.geometry import polygon
 from wertis.core.geometry.camera import ScenePlane, SolvedCamera, on_plane, plane_through, refined_plane
-from wertis.core.jobs.camera import Solve, picked_plane, solve_again, solve_plate
+from wertis.core.jobs.camera import solve_again, solve_plate
 from wertis.core.shot.cameras import CameraSettings, camera_record, carried_on_plane, set_off_plane, set_plane, solved_camera
 from wertis.core.shot.document import Shot
 from wertis.core.shot.edits import add_track
@@ -33,6 +33,7 @@ from wertis.core.shot.resolve import motion_of
 from wertis.core.track.camera import solve_camera
 from wertis.core.track.features import FeatureTracks, follow_features
 from wertis.core.track.plane_alignment import PlaneAligner, plane_hypotheses
+from wertis.core.track.scene_plane import FilmedScene, picked_plane
 from wertis_receiver.camera import read_camera as receiver_camera
 
 SIZE, FOCAL = (640, 400), 700.0
@@ -218,8 +219,8 @@ class SolveTest(unittest.TestCase):
         # whatever its depth, what is placed sticks: by OpenCV's projection of a slanted quad
         quad = np.array([[-0.5, -0.4, 4.0], [0.5, -0.4, 5.0], [0.5, 0.4, 5.0], [-0.5, 0.4, 4.0]])
         at = seen(quad, 12, True)
-        solve = Solve(camera, FeatureTracks(FRAMES), None)  # type: ignore[arg-type]
-        carried = carried_on_plane(camera, picked_plane(solve, at, 12), at, 12)
+        filmed = FilmedScene(camera, None)  # type: ignore[arg-type]
+        carried = carried_on_plane(camera, picked_plane(filmed, at, 12), at, 12)
         for frame in FRAMES:
             self.assertLess(np.abs(carried[frame] - seen(quad, frame, True)).max(), 0.5)
         self.assertLess(abs(solve_camera(tracks_of(scene(), turning_only=True), SIZE, FOCAL).focal - FOCAL), 1e-9)

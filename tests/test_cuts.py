@@ -15,6 +15,8 @@ from tests.test_plate import Folder
 from tests.test_window import WindowCase
 from wertis.core.exchange.movie_writer import MovieWriter
 from wertis.core.plate.cuts import cut_frames, find_cuts, shot_around
+from wertis.core.shot import edits
+from wertis.core.shot.resolve import motion_of
 from wertis.core.track.run import track_plane
 
 
@@ -28,6 +30,12 @@ def edited() -> list[np.ndarray]:
     """Three shots one after the other: a plane (10 frames), another place (8), the plane again (8)."""
     plane = PlaneShot(n=18).frames
     return [*plane[:10], *another_place(8), *plane[10:]]
+
+
+def covered() -> list[np.ndarray]:
+    """A shot of a plane (18 frames) with four frames in it, from the eleventh on, on which something else is all that is seen."""
+    plane = PlaneShot(n=18).frames
+    return [*plane[:10], *another_place(4), *plane[10:]]
 
 
 class FinderTest(unittest.TestCase):
@@ -67,6 +75,41 @@ class TrackingTest(Folder):
         self.assertEqual(sorted(f for f, fix in back.items() if fix.matrix is not None), [18, 19, 20, 21])
         self.assertIn("cut between", back[3].reason)
 
+    def test_where_a_person_says_that_there_is_no_cut_tracking_goes_on(self) -> None:
+        """Something covers all of the picture for some frames, which looks as if another shot began, and again after it."""
+        made = PlaneShot(n=18)
+        plate = FramesPlate(covered())
+        self.assertEqual(cut_frames(dict(find_cuts(plate))), (10, 14))
+        answers = dict(track_plane(plate, made.region, 0, range(1, 22)))
+        self.assertEqual(max(f for f, fix in answers.items() if fix.matrix is not None), 9)
+        self.assertIn("tell Wertis there that it is no cut", answers[20].reason)
+        plate.no_cuts = frozenset({10, 14})
+        self.assertEqual(cut_frames(dict(find_cuts(plate))), ())
+        for start, frames, sure in ((0, range(1, 22), {*range(1, 10), *range(14, 22)}), (21, range(20, -1, -1), {*range(14, 21), *range(10)})):
+            region = made.region if start == 0 else made.truth(17)
+            found = dict(track_plane(plate, region, start, frames))
+            self.assertEqual({f for f, fix in found.items() if fix.matrix is not None}, sure)
+            self.assertNotIn("cut", found[11].reason)
+
+    def test_no_cut_on_the_command_line_in_scripts_and_kept_with_the_shot(self) -> None:
+        for i, frame in enumerate(covered()):
+            cv2.imwrite(str(self.folder / f"c.{i + 1:04d}.png"), frame[..., ::-1])
+        self.assertEqual(command("cuts", str(self.folder), "--quiet")[1].split(), ["1-10", "11-14", "15-22"])
+        self.assertEqual(command("cuts", str(self.folder), "--quiet", "--no-cut", "11,15")[1].split(), ["1-22"])
+        where = ("track", str(self.folder), "--start", "1", "--region", pairs(PlaneShot(n=18).region), "--out", str(self.folder / "o.csv"))
+        command(*where, "--no-cut", "11,15", "--save", str(self.folder / "kept.wertis"))
+        self.assertEqual([int(r["frame"]) for r in table(self.folder / "o.csv") if r["x1"]], [*range(1, 11), *range(15, 23)])
+        kept = wertis.open(self.folder / "kept.wertis")
+        assert kept.document.plate is not None
+        self.assertEqual((kept.document.plate.no_cuts, kept.plate.no_cuts), ((11, 15), frozenset({11, 15})))
+        kept.set_no_cut(15, False)
+        self.assertEqual(kept.plate.no_cuts, frozenset({11}))
+        self.assertEqual(kept.find_cuts(), (15,))
+        for wrong, words in (("1", "2 to 22"), ("40", "2 to 22"), ("x", "frame numbers with commas")):
+            code, _, err = command(*where, "--no-cut", wrong)
+            self.assertEqual(code, 1)
+            self.assertIn(words, err)
+
     def test_on_the_command_line_and_in_scripts(self) -> None:
         for i, frame in enumerate(edited()):
             cv2.imwrite(str(self.folder / f"e.{i + 1:04d}.png"), frame[..., ::-1])
@@ -79,6 +122,48 @@ class TrackingTest(Folder):
         self.assertEqual(code, 0)
         self.assertEqual([int(r["frame"]) for r in table(self.folder / "o.csv")], list(range(1, 11)))
         self.assertIn("another shot begins at frame 11", err)
+
+
+class NoCutTest(WindowCase):
+    def test_a_frame_is_said_to_be_no_cut_and_tracking_goes_on(self) -> None:
+        made = PlaneShot(n=18)
+        (self.folder / "covered").mkdir()
+        for i, frame in enumerate(covered()):
+            cv2.imwrite(str(self.folder / "covered" / f"c.{i + 1001:04d}.png"), frame[..., ::-1])
+        w, s = self.window, self.window.session
+        w.open_path(self.folder / "covered")
+        self.until(lambda: s.plate is not None and s.plate.last == 1022)
+        w.run_command("plate.cuts")
+        with patch.object(QInputDialog, "getItem", lambda *_: ("", False)):
+            self.until(lambda: w.job is None and bool(s.shot.plate and s.shot.plate.cuts))
+        shot, track = edits.add_track(s.shot, made.region, 1001, "Plane")
+        s.history.do("Draw", shot)
+        s.select(track.id)
+        w.run_command("plate.no_cut")  # the first frame cannot be one
+        self.assertIn("Nothing can be cut before frame 1001", w.words.text())
+        for frame in (1011, 1015):
+            s.go(frame)
+            w.run_command("plate.no_cut")
+            self.assertIn(f"Tracking goes on over frame {frame}", w.words.text())
+        assert s.shot.plate is not None
+        self.assertEqual((s.shot.plate.cuts, s.shot.plate.no_cuts), ((), (1011, 1015)))
+        w.steps["Plate"].bring()
+        self.spin()
+        self.assertIn("no cut before 1011, 1015", w.steps["Plate"].page.facts.text())
+        s.go(1001)
+        w.steps["Track"].track("forward")
+        self.until(lambda: w.job is None)
+        motion = motion_of(s.shot.tracks[0])
+        assert motion is not None
+        self.assertIsNotNone(motion.at(1020))
+        s.go(1015)
+        w.run_command("plate.no_cut")
+        self.assertIn("told by the pictures again", w.words.text())
+        s.history.undo()
+        s.history.undo()  # the track
+        s.history.undo()
+        assert s.plate is not None and s.shot.plate is not None
+        self.assertEqual((s.shot.plate.no_cuts, s.plate.no_cuts), ((1011,), frozenset({1011})))
 
 
 class MovieTest(WindowCase):

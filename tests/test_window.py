@@ -34,7 +34,9 @@ from wertis.app.viewer import Viewer
 from wertis.app.window import MainWindow
 from wertis.core.comp.picture import Compositor
 from wertis.core.geometry import homography
+from wertis.core.geometry.motion import Fix
 from wertis.core.geometry.polygon import contains
+from wertis.core.jobs.events import Event
 from wertis.core.plate.sequence import read_picture
 from wertis.core.shot import edits, store
 
@@ -408,6 +410,19 @@ class WindowTest(WindowCase):
         w.steps["Track"].track("next")
         self.until(lambda: w.job is None)
         self.assertIn("1 frames tracked", w.words.text())
+
+    def test_a_better_answer_leaves_the_picture_in_view_where_it_is(self) -> None:
+        self.open_plate()
+        self.draw()
+        s, step = self.window.session, self.window.steps["Track"]
+        s.live.begin(s.track_id)
+        step._on_event(Event(1003, 1, 2, Fix(np.eye(3), 0.2, 1.0)))
+        self.assertEqual(s.frame, 1003)
+        s.go(1001)
+        step._on_event(Event(1003, 1, 2, Fix(np.eye(3), 0.1, 1.0)))
+        self.assertEqual(s.frame, 1001)
+        self.assertEqual(s.live.answers[1003].error, 0.1)
+        s.live.end()
 
     def test_the_window_answers_while_it_tracks(self) -> None:
         self.open_sixteen()

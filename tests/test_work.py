@@ -8,8 +8,9 @@ from unittest.mock import patch
 from PySide6.QtWidgets import QMessageBox
 
 from tests.test_window import WindowCase
-from wertis.core.jobs.events import Counter, Event, Stop
+from wertis.core.jobs.events import Counter, Event, Stop, finished
 from wertis.core.jobs.job import Job
+from wertis.core.phases import tell
 from wertis.core.repair.extra import ExtraValues
 from wertis.core.shot import extra_moves
 
@@ -57,6 +58,45 @@ class WorkTest(WindowCase):
         go_one.set()
         self.until(lambda: w.job is None)
         w.running.list.close()
+
+    def test_what_is_done_between_two_steps_is_shown_with_its_own_progress(self) -> None:
+        w, go = self.window, threading.Event()
+
+        def work(stop: Stop) -> Iterator[Event]:
+            yield Event(1, 1, 4)
+            tell("telling layers apart", 3, 12)
+            go.wait(20)
+            yield Event(2, 2, 4)
+            go.clear()
+            go.wait(20)
+
+        tell("nobody listens here", 1, 2)
+        job = Job("Tracking", 4, work)
+        w.work.begin(job)
+        strip = w.work._strip
+        self.until(lambda: "telling layers apart" in strip.words.text())
+        self.assertEqual((strip._bar.value(), strip._bar.maximum()), (3, 12))
+        self.assertIn("3 of 12", strip._left.text())
+        self.assertEqual((job.done, job.total), (1, 4))
+        go.set()
+        self.until(lambda: job.done == 2)
+        self.until(lambda: strip._bar.value() == 2)
+        self.assertEqual(strip._bar.maximum(), 4)
+        self.assertIsNone(job.phase)
+        job.stop()
+        go.set()
+        self.until(lambda: w.job is None)
+
+    def test_scripts_hear_what_is_done_between_two_steps(self) -> None:
+        def work() -> Iterator[Event]:
+            yield Event(1, 1, 2)
+            tell("aligning all frames together", 4, 10)
+            yield Event(2, 2, 2, "done")
+
+        heard: list[Event] = []
+        self.assertEqual(finished(work(), heard.append), "done")
+        self.assertEqual([(e.done, e.note) for e in heard], [(1, ""), (1, "aligning all frames together, 4 of 10"), (2, "")])
+        self.assertEqual(finished(work()), "done")
 
     def test_what_is_looked_at_twice_counts_once(self) -> None:
         seen: list[object] = []

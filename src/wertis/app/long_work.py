@@ -28,6 +28,7 @@ class LongWork(QObject):
         self._on_event: Callable[[Event], object] | None = None
         self._ended: Callable[[Job], object] | None = None
         self._step_bridge = Bridge(self._on_step, self)
+        self._told_bridge = Bridge(self._on_told, self)
         self._end_bridge = Bridge(self._on_end, self)
 
     def begin(self, job: Job, then: Callable[[], object] | None = None, event: Callable[[Event], object] | None = None,
@@ -42,6 +43,7 @@ class LongWork(QObject):
         """
         self.job, self._then, self._on_event, self._ended = job, then, event, ended
         job.stepped.connect(self._step_bridge)
+        job.told.connect(self._told_bridge)
         job.ended.connect(self._end_bridge)
         self._strip.work_begins(job.total)
         job.start()
@@ -65,6 +67,11 @@ class LongWork(QObject):
             self._on_event(event)
         else:
             self._strip.say(f"{job.label}: {event.note or (f'frame {event.frame}' if event.frame is not None else 'goes on')}")
+
+    def _on_told(self, job: Job) -> None:
+        if job is self.job and job.phase is not None:
+            self._strip.work_tells(job)
+            self._strip.say(f"{job.label}: {job.phase[0]}. Esc stops and keeps what there is.")
 
     def _on_end(self, job: Job) -> None:
         if job is not self.job:

@@ -57,9 +57,18 @@ class MessageStrip(QWidget):
 
     def work_goes_on(self, job: Job) -> None:
         """How far it is, and how long it will take."""
+        self._bar.setRange(0, job.total)
         self._bar.setValue(job.done)
         left = job.seconds_left
         self._left.setText(f"{job.done} of {job.total}, {job.rate:.0f} per second" + (f", {left:.0f} s left" if left is not None else ""))
+
+    def work_tells(self, job: Job) -> None:
+        """How far what is done between two of its steps is."""
+        if job.phase is not None:
+            _, done, total = job.phase
+            self._bar.setRange(0, total)
+            self._bar.setValue(done)
+            self._left.setText(f"{done} of {total}")
 
     def no_work(self) -> None:
         """It has ended."""

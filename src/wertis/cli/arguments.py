@@ -2,12 +2,14 @@
 
 import argparse
 import contextlib
+import sys
 import tempfile
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 import numpy as np
 
+import wertis
 from wertis.core.errors import WertisError
 
 
@@ -29,6 +31,49 @@ def points(text: str, name: str) -> np.ndarray:
     if not np.all(np.isfinite(found)):
         raise WertisError(f"--{name} has a point that is not a finite number; give pixels.")
     return found
+
+
+def frame_list(text: str | None, name: str) -> list[int]:
+    """Frames of a list with commas; none when `text` is None.
+
+    Raises
+    ------
+    WertisError
+        When the text is something else.
+    """
+    try:
+        return [int(part) for part in text.split(",")] if text else []
+    except ValueError:
+        raise WertisError(f"--{name} is '{text}'; give frame numbers with commas between them, such as 40,70.") from None
+
+
+def begun(a: argparse.Namespace) -> tuple[wertis.Shot, int, int]:
+    """A shot of the plate that is to be tracked, and the first and last frame asked for; its range also holds the frame that tracking starts from.
+
+    Raises
+    ------
+    WertisError
+        When the plate cannot be opened, or frames are none of it.
+    """
+    shot = wertis.open(a.plate, a.layer)
+    if shot.plate.others_words:
+        print(f"wertis: {shot.plate.others_words}", file=sys.stderr)
+    first, last = frame_range(a.range_, shot.plate.first, shot.plate.last)
+    shot.range = min(first, a.start), max(last, a.start)
+    say_no_cuts(shot, a.no_cut)
+    return shot, first, last
+
+
+def say_no_cuts(shot: wertis.Shot, text: str | None) -> None:
+    """Tell a shot at which frames, a list with commas, no other one begins.
+
+    Raises
+    ------
+    WertisError
+        When the text is something else, or a frame is none of the plate.
+    """
+    for frame in frame_list(text, "no-cut"):
+        shot.set_no_cut(frame)
 
 
 def frame_range(text: str | None, first: int, last: int) -> tuple[int, int]:

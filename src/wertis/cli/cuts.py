@@ -3,6 +3,7 @@
 import argparse
 
 import wertis
+from wertis.cli import arguments
 from wertis.cli.exits import EXIT_OK
 from wertis.cli.progress import Progress
 
@@ -10,6 +11,7 @@ from wertis.cli.progress import Progress
 def run_cuts(a: argparse.Namespace) -> int:
     """Print each shot's first and last frame."""
     shot = wertis.open(a.plate)
+    arguments.say_no_cuts(shot, a.no_cut)
     progress = Progress("looking for cuts", a.quiet)
     cuts = shot.find_cuts(progress)
     progress.end()

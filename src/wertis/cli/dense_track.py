@@ -6,7 +6,6 @@ from pathlib import Path
 
 import numpy as np
 
-import wertis
 from wertis.cli import arguments
 from wertis.cli.cluster import cluster_of
 from wertis.cli.progress import Progress
@@ -30,9 +29,7 @@ def run_dense_track(a: argparse.Namespace) -> int:
     arguments.full_resolution(a)
     arguments.folders_exist(a.out, a.save)
     points = points_csv.read_points(Path(a.points)) if a.points else {}
-    shot = wertis.open(a.plate, a.layer)
-    first, last = arguments.frame_range(a.range_, shot.plate.first, shot.plate.last)
-    shot.range = min(first, a.start), max(last, a.start)
+    shot, first, last = arguments.begun(a)
     w, h = shot.plate.size
     region = arguments.points(a.region, "region") if a.region else np.array([[0, 0], [w, 0], [w, h], [0, h]], float)
     with arguments.kept_or_temporary(a.keep) as folder:

@@ -62,6 +62,7 @@ def build_parser() -> argparse.ArgumentParser:
     track.add_argument("--layer", default="", metavar="NAME", help="layer of the plate's EXR files to look at (default: the picture itself)")
     track.add_argument("--half", action="store_true", help="track at half the resolution")
     track.add_argument("--range", dest="range_", metavar="FIRST-LAST", help="frames to track (default: the whole plate)")
+    track.add_argument("--no-cut", metavar="FRAME,FRAME", help="frames at which no other shot begins, however it looks")
     track.add_argument("--out", metavar="OUT.csv", help="file to write: frame,x1,y1,x2,y2,x3,y3,x4,y4; of a mesh frame,id,x,y of its points or vertices")
     track.add_argument("--workers", type=int, default=1, metavar="N", help="dense: processes that share the work (default: 1); needs --keep")
     add_cluster(track, chunks=True)
@@ -241,6 +242,7 @@ def build_parser() -> argparse.ArgumentParser:
 
     cuts = commands.add_parser("cuts", help="find the frames at which another shot begins in a plate")
     cuts.add_argument("plate", help="a folder of frames, a sequence pattern or a movie")
+    cuts.add_argument("--no-cut", metavar="FRAME,FRAME", help="frames at which no other shot begins, however it looks")
     cuts.add_argument("--quiet", action="store_true", help="no progress")
     return parser
 

@@ -29,7 +29,7 @@ def run_mesh_track(a: argparse.Namespace) -> int:
         raise WertisError(f"--spacing is {a.spacing:g} pixels; give {LEAST_SPACING:g} or more.")
     if a.pegs and not a.points:
         raise WertisError("--pegs names points of --points IN.csv; give both.")
-    further = _frames(a.further) if a.further else []
+    further = arguments.frame_list(a.further, "further")
     region = arguments.points(a.region, "region")
     if len(region) < 3:
         raise RegionError(f"--region has {len(region)} point(s); give at least three, round an area with detail.")
@@ -40,9 +40,7 @@ def run_mesh_track(a: argparse.Namespace) -> int:
     unknown = sorted({ident for on in pegs.values() for ident in on} - set(points))
     if unknown:
         raise WertisError(f"{a.pegs} pegs point {unknown[0]}, which is not in {a.points}; its ids must be among those.")
-    shot = wertis.open(a.plate, a.layer)
-    first, last = arguments.frame_range(a.range_, shot.plate.first, shot.plate.last)
-    shot.range = min(first, a.start), max(last, a.start)
+    shot, first, last = arguments.begun(a)
     vertices = _vertices(region, np.array(list(points.values())).reshape(-1, 2), a.spacing, shot.plate.size) if points else None
     progress = Progress("tracking", a.quiet)
     surface = shot.track(region, a.start, "mesh", a.name, a.look, a.half, [arguments.hold_out(text) for text in a.holdout], progress,
@@ -64,14 +62,6 @@ def run_mesh_track(a: argparse.Namespace) -> int:
     if a.save:
         shot.save(Path(a.save))
     return reported(surface, a.start, first, last)
-
-
-def _frames(text: str) -> list[int]:
-    """Frames of a list with commas."""
-    try:
-        return [int(part) for part in text.split(",")]
-    except ValueError as why:
-        raise WertisError(f"--further is '{text}'; give frame numbers with commas between them, such as 40,70.") from why
 
 
 def _vertices(region: np.ndarray, points: np.ndarray, spacing: float | None, size: tuple[int, int]) -> np.ndarray:

@@ -5,7 +5,6 @@ from pathlib import Path
 
 import numpy as np
 
-import wertis
 from wertis.cli import arguments
 from wertis.cli.progress import Progress
 from wertis.cli.shots import reported
@@ -27,9 +26,7 @@ def run_point_track(a: argparse.Namespace) -> int:
     arguments.folders_exist(a.out, a.save)
     points = points_csv.read_points(Path(a.points))
     patterns = {name: _pattern(given) for name, given in points_csv.read_patterns(Path(a.points)).items()}
-    shot = wertis.open(a.plate, a.layer)
-    first, last = arguments.frame_range(a.range_, shot.plate.first, shot.plate.last)
-    shot.range = min(first, a.start), max(last, a.start)
+    shot, first, last = arguments.begun(a)
     region = arguments.points(a.region, "region") if a.region else _box_round(np.array(list(points.values())), shot.plate.size)
     progress = Progress("tracking", a.quiet)
     surface = shot.track(region, a.start, "points", a.name, a.look, hold_outs=[arguments.hold_out(text) for text in a.holdout], progress=progress,

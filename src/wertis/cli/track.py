@@ -1,10 +1,8 @@
 """`wertis track`: a region's motion through a plate, written as corner positions, kept as a shot, or both."""
 
 import argparse
-import sys
 from pathlib import Path
 
-import wertis
 from wertis.cli import arguments
 from wertis.cli.dense_track import run_dense_track
 from wertis.cli.mesh_track import run_mesh_track
@@ -40,11 +38,7 @@ def run_track(a: argparse.Namespace) -> int:
     if a.out and len(corners) != 4:
         raise RegionError(f"--corners has {len(corners)} point(s); give four, or a region of four points.")
     arguments.folders_exist(a.out, a.save)
-    shot = wertis.open(a.plate, a.layer)
-    if shot.plate.others_words:
-        print(f"wertis: {shot.plate.others_words}", file=sys.stderr)
-    first, last = arguments.frame_range(a.range_, shot.plate.first, shot.plate.last)
-    shot.range = min(first, a.start), max(last, a.start)
+    shot, first, last = arguments.begun(a)
     progress = Progress("tracking", a.quiet)
     surface = shot.track(region, a.start, a.model, a.name, a.look, a.half, [arguments.hold_out(text) for text in a.holdout], progress)
     progress.end()

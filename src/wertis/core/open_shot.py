@@ -185,7 +185,13 @@ class OpenShot:
         self.plate = plate
         ref = self.shot.plate
         self._read_as = _reading(ref) if ref is not None else None
+        self._tell_plate()
         self.plate_changed.emit(same)
+
+    def _tell_plate(self) -> None:
+        """Let the plate that is open know what the shot says of its cuts."""
+        if self.plate is not None and self.shot.plate is not None:
+            self.plate.no_cuts = frozenset(self.shot.plate.no_cuts)
 
     def _on_history(self, shot: Shot) -> None:
         """After undo, redo or a choice: the plate that is open is the one that the shot means."""
@@ -196,6 +202,7 @@ class OpenShot:
             except PlateError as why:
                 self._read_as = _reading(ref)  # said once
                 self.trouble.emit(str(why))
+        self._tell_plate()
         self.changed.emit()
 
 

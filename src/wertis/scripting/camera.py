@@ -10,7 +10,7 @@ import numpy as np
 
 from wertis import libraries  # noqa: F401  first, so that importing changes no environment
 from wertis.core.blas import single_threaded
-from wertis.core.jobs.camera import Solve, camera_tracks, pick_planes, picked_plane, solve_again, with_plane
+from wertis.core.jobs.camera import Solve, camera_tracks, pick_planes, solve_again, with_plane
 from wertis.core.jobs.events import finished
 from wertis.core.jobs.export import export_camera
 from wertis.core.jobs.motion_export import layout_of, write_lens_map
@@ -18,6 +18,7 @@ from wertis.core.jobs.prove import Proof, prove_camera
 from wertis.core.shot.camera_world import points_at, set_distance, set_ground
 from wertis.core.shot.cameras import carried_on_plane, solved_camera
 from wertis.core.shot.document import Shot as Document
+from wertis.core.track.scene_plane import picked_plane
 from wertis.scripting.common import Points, Progress, checked_fields, numbers
 from wertis.scripting.exchange import shown_frames
 from wertis.scripting.surface import Surface
@@ -52,7 +53,7 @@ class Camera:
             When there is no plane to be found there.
         """
         places = numbers(corners, "corners")
-        return carried_on_plane(self.solved, picked_plane(self._found, places, frame), places, frame)
+        return carried_on_plane(self.solved, picked_plane(self._found.seen, places, frame), places, frame)
 
     def set_ground(self, places: Points, frame: int) -> Camera:
         """Let the world stand on the plane through points that are seen at places (n, 2) of a frame, three or more: its origin is at their middle, and

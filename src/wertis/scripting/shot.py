@@ -30,6 +30,7 @@ from wertis.core.shot.items import with_only
 from wertis.core.shot.mattes import mattes_of, new_shape
 from wertis.core.shot.meshes import MeshSettings, mesh_of, set_references
 from wertis.core.track.kinds import KINDS
+from wertis.core.track.scene_plane import FilmedScene
 from wertis.scripting.camera import Camera
 from wertis.scripting.common import Points, Progress, checked_fields, held, numbers, points_settings
 from wertis.scripting.mattes import DrawnMatte
@@ -140,6 +141,16 @@ class Shot:
         assert ref is not None
         self._do("Find cuts", self.document.but(plate=ref.but(cuts=cuts)))
         return cuts
+
+    def set_no_cut(self, frame: int, none: bool = True) -> None:
+        """Say that no other shot begins at a frame, however it looks, as where something covers all of the picture; False takes that back.
+
+        Raises
+        ------
+        WertisError
+            When the frame is none of the plate, or its first one.
+        """
+        self._do("No cut" if none else "Cuts again", edits.set_no_cut(self.document, frame, none))
 
     def add(self, region: Points, frame: int, name: str = "Surface", model: str = "perspective", look: str = "mix", half: bool = False,
             smooth: bool = False, spacing: float | None = None, stiffness: float | None = None, vertices: Points | None = None,
@@ -380,7 +391,7 @@ class Shot:
             When it is not solved yet.
         """
         record = solved_camera(self.document)
-        return Camera(self, Solve(record.solved, record.tracks, self.plate))
+        return Camera(self, Solve(FilmedScene(record.solved, self.plate), record.tracks))
 
     def frame(self, frame: int, what: Literal["comp", "graphic"] = "comp", of: Sequence[str] = ()) -> np.ndarray:
         """A frame as it is rendered, (h, w, channels): a function of the shot and the frame alone; `of` as in `render`."""

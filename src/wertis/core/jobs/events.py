@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from wertis.core.errors import WertisError
+from wertis.core.phases import listening
 
 Stop = threading.Event
 """Set to ask long work to end soon; what it has done by then is kept."""
@@ -66,9 +67,16 @@ def finished(events: Iterator[Event], progress: Callable[[Event], object] | None
         When the work gave nothing.
     """
     last: Event | None = None
-    for last in events:
+
+    def listen(what: str, done: int, total: int) -> None:
         if progress is not None:
-            progress(last)
+            before = last or Event(None, 0, 1)
+            progress(Event(None, before.done, before.total, note=f"{what}, {done} of {total}"))
+
+    with listening(listen):
+        for last in events:
+            if progress is not None:
+                progress(last)
     if last is None:
         raise WertisError("There was nothing to do.")
     return last.item

@@ -9,6 +9,7 @@ from psygnal import Signal
 
 from wertis.core.errors import WertisError
 from wertis.core.jobs.events import Event, Stop
+from wertis.core.phases import listening
 
 _log = logging.getLogger(__name__)
 
@@ -19,7 +20,12 @@ class Job:
     Signals (sent from the job's own thread)
     -------
     stepped(job, event) : a step is done.
+    told(job) : what is done between two steps goes on; look at `phase`.
     ended(job) : it is over; look at `error` and `stopped`.
+
+    Attributes
+    ----------
+    phase : what it does between two steps, in words, and how many parts of how many of that are done; None where a step comes next.
 
     Parameters
     ----------
@@ -29,12 +35,14 @@ class Job:
     """
 
     stepped = Signal(object, object)
+    told = Signal(object)
     ended = Signal(object)
 
     def __init__(self, label: str, total: int, work: Callable[[Stop], Iterator[Event]]) -> None:
         self.label = label
         self.total = max(1, total)
         self.done = 0
+        self.phase: tuple[str, int, int] | None = None
         self.error: str = ""
         self.stopped = False
         self.finished = threading.Event()
@@ -65,11 +73,16 @@ class Job:
         """Steps per second so far."""
         return self.done / max(time.monotonic() - self._begun, 1e-6)
 
+    def _listen(self, what: str, done: int, total: int) -> None:
+        self.phase = what, done, total
+        self.told.emit(self)
+
     def _run(self) -> None:
         try:
-            for event in self._work(self.stop_asked):
-                self.done, self.total = event.done, event.total
-                self.stepped.emit(self, event)
+            with listening(self._listen):
+                for event in self._work(self.stop_asked):
+                    self.done, self.total, self.phase = event.done, event.total, None
+                    self.stepped.emit(self, event)
         except WertisError as why:
             self.error = str(why)
         except MemoryError:

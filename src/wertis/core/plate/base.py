@@ -32,6 +32,7 @@ class Plate(ABC):
     layer, alpha : the layer that is read, and one of `ALPHAS`.
     has_alpha : whether that layer's file has an alpha.
     others : what else was found where it was looked for: name to how many frames.
+    no_cuts : frames at which no other shot begins, however it looks, as a person says.
     """
 
     path: Path
@@ -45,6 +46,7 @@ class Plate(ABC):
     alpha: str = ALPHAS[0]
     has_alpha: bool = False
     others: dict[str, int] = {}
+    no_cuts: frozenset[int] = frozenset()
 
     def taken(self, layer: str, alpha: str) -> "Plate":
         """The same plate, read otherwise.

@@ -7,7 +7,7 @@ Known ground: R. Lienhart, Comparison of automatic shot boundary detection algor
 cross-correlation, 1995 (how blocks are found again).
 """
 
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
 from contextlib import suppress
 
 import cv2
@@ -150,17 +150,18 @@ def find_cuts(plate: Plate, read: Callable[[int], np.ndarray] | None = None) -> 
         waiting.append(frame)
         if len(waiting) >= _AROUND:
             due = waiting.pop(0)
-            yield due, finder.is_cut(due - 1, due)
+            yield due, due not in plate.no_cuts and finder.is_cut(due - 1, due)
 
 
-def with_cuts(pictures: Iterable[tuple[int, np.ndarray | PlateError, np.ndarray | None]], start: int,
-                  first: np.ndarray) -> Iterator[tuple[int, np.ndarray | PlateError, bool]]:
+def with_cuts(pictures: Iterable[tuple[int, np.ndarray | PlateError, np.ndarray | None]], start: int, first: np.ndarray,
+              no_cuts: Collection[int] = ()) -> Iterator[tuple[int, np.ndarray | PlateError, bool]]:
     """Pictures that lead away from a start frame, each with its thumbnail, and whether a cut lies before it.
 
     Parameters
     ----------
     pictures : frame, picture or why it cannot be read, thumbnail of the picture as it is in the plate.
     first : the start frame's thumbnail.
+    no_cuts : frames at which no other shot begins, however it looks.
     """
     finder = CutFinder()
     finder.feed_thumbnail(start, first)
@@ -168,7 +169,7 @@ def with_cuts(pictures: Iterable[tuple[int, np.ndarray | PlateError, np.ndarray 
     last = start
 
     def verdict(frame: int) -> bool:
-        return abs(frame - last) == 1 and finder.is_cut(last, frame)
+        return abs(frame - last) == 1 and max(frame, last) not in no_cuts and finder.is_cut(last, frame)
 
     for frame, picture, thumb in pictures:
         if thumb is not None:
@@ -181,6 +182,11 @@ def with_cuts(pictures: Iterable[tuple[int, np.ndarray | PlateError, np.ndarray 
     for due, held in waiting:
         yield due, held, verdict(due)
         last = due
+
+
+def cut_words(start: int, begins: int) -> str:
+    """Why a frame beyond a cut has no answer: tracking began at one frame, and another shot begins at a second one."""
+    return f"there is a cut between this frame and {start}; another shot begins at frame {begins} (if it does not, tell Wertis there that it is no cut)"
 
 
 def shot_around(cuts: Iterable[int], frame: int, first: int, last: int) -> tuple[int, int]:

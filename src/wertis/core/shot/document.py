@@ -19,7 +19,7 @@ from wertis.core.shot.keys import Keys, plain_keys
 from wertis.core.shot.match import NO_MATCH, Match
 from wertis.core.shot.pose import Pose
 
-FORMAT_VERSION = 11
+FORMAT_VERSION = 12
 
 Model = Literal["shift", "shift-scale", "shift-turn", "similarity", "affine", "perspective"]
 Look = Literal["mix", "luma", "red", "green", "blue", "contrast"]
@@ -49,6 +49,7 @@ class PlateRef(Record):
     alpha : how its alpha is taken; see `core.plate.base.ALPHAS`.
     aspect : width of a pixel over its height.
     cuts : frames that begin another shot, where that was looked for.
+    no_cuts : frames that do not, however it looks, as a person says.
     """
 
     path: FilePath
@@ -61,6 +62,7 @@ class PlateRef(Record):
     alpha: Alpha = "file"
     aspect: Annotated[float, Field(ge=0.1, le=10)] = 1.0
     cuts: Annotated[tuple[Frame, ...], Field(max_length=100_000)] = ()
+    no_cuts: Annotated[tuple[Frame, ...], Field(max_length=100_000)] = ()
 
     @model_validator(mode="after")
     def _in_order(self) -> Self:

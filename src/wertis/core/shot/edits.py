@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from wertis.core.errors import RegionError
+from wertis.core.errors import RegionError, WertisError
 from wertis.core.geometry import homography, polygon, quad
 from wertis.core.geometry.motion import Fix, carried
 from wertis.core.plate import Plate, open_plate
@@ -42,7 +42,26 @@ def opened(ref: PlateRef) -> Plate:
     PlateError
         When it cannot be read.
     """
-    return open_plate(ref.path, ref.layer, ref.alpha)
+    plate = open_plate(ref.path, ref.layer, ref.alpha)
+    plate.no_cuts = frozenset(ref.no_cuts)
+    return plate
+
+
+def set_no_cut(shot: Shot, frame: int, none: bool = True) -> Shot:
+    """The shot in which no other one begins at a frame of its plate, however it looks, or in which that is told by the pictures again.
+
+    Raises
+    ------
+    WertisError
+        When there is no plate, or the frame is its first one or none of it.
+    """
+    ref = shot.plate
+    if ref is None or not ref.first < frame <= ref.last:
+        span = f"{ref.first + 1} to {ref.last}" if ref is not None else "none, since no plate is open"
+        raise WertisError(f"Nothing can be cut before frame {frame}; the frames of the plate at which that can be are {span}.")
+    rest = set(ref.no_cuts) - {frame}
+    cuts = tuple(c for c in ref.cuts if c != frame or not none)
+    return shot.but(plate=ref.but(no_cuts=tuple(sorted(rest | {frame} if none else rest)), cuts=cuts))
 
 
 # -- tracks -------------------------------------------------------------------------------------------------------

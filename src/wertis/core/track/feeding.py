@@ -9,7 +9,7 @@ import numpy as np
 from wertis.core.errors import PlateError
 from wertis.core.imaging.pyramid import Pyramid
 from wertis.core.plate.base import Plate
-from wertis.core.plate.cuts import thumbnail, with_cuts
+from wertis.core.plate.cuts import cut_words, thumbnail, with_cuts
 from wertis.core.track.run import PictureReader, read_ahead, with_pyramids
 
 _LARGE = 1_500_000  # pixels of a picture from which two are read at once
@@ -35,11 +35,11 @@ def fed(plate: Plate, start: int, order: Sequence[int], first: np.ndarray, fetch
     except PlateError:
         thumb = thumbnail(first)
     coming = read_ahead(fetch, as_seen, list(order), 2 if plate.size[0] * plate.size[1] > _LARGE else 1)
-    for frame, picture, cut, pyramid in with_pyramids(with_cuts(coming, before, thumb)):
+    for frame, picture, cut, pyramid in with_pyramids(with_cuts(coming, before, thumb, plate.no_cuts)):
         if stop is not None and stop.is_set():
             return
         if cut:
-            reason = f"there is a cut between this frame and {start}; another shot begins at frame {frame if onward > 0 else frame + 1}"
+            reason = cut_words(start, frame if onward > 0 else frame + 1)
             yield from ((f, lost(reason)) for f in order if (f - frame) * onward >= 0)
             return
         yield frame, lost(str(picture)) if isinstance(picture, PlateError) else answered(frame, picture, pyramid)

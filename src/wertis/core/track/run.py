@@ -16,7 +16,7 @@ from wertis.core.geometry.motion import Fix
 from wertis.core.imaging.channel_mixture import channel_mixture
 from wertis.core.imaging.pyramid import Pyramid
 from wertis.core.plate.base import Plate
-from wertis.core.plate.cuts import thumbnail, with_cuts
+from wertis.core.plate.cuts import cut_words, thumbnail, with_cuts
 from wertis.core.track.deferred_refinement import DeferredTracker
 from wertis.core.track.planar import PlanarTracker
 from wertis.core.track.reflection import ReflectionKeeper
@@ -171,7 +171,7 @@ def track_plane(plate: Plate, region: np.ndarray, start: int, frames: Iterable[i
         coming = read_ahead(fetch, as_seen, order, 2 if plate.size[0] * plate.size[1] > _LARGE else 1)
         beyond: list[int] = []  # frames of another shot
         before = start if not order or abs(order[0] - start) == 1 else order[0] - onward
-        for frame, picture, cut, pyramid in with_pyramids(with_cuts(coming, before, first_thumb(before))):
+        for frame, picture, cut, pyramid in with_pyramids(with_cuts(coming, before, first_thumb(before), plate.no_cuts)):
             if stop is not None and stop.is_set():
                 break
             if cut:
@@ -187,8 +187,7 @@ def track_plane(plate: Plate, region: np.ndarray, start: int, frames: Iterable[i
         for done, fix in deferred.finish():
             yield done, kept(done, fix)
         for other in beyond:
-            yield other, Fix(None, reason=f"there is a cut between this frame and {start}; another shot begins at frame "
-                                          f"{beyond[0] if onward > 0 else beyond[0] + 1}")
+            yield other, Fix(None, reason=cut_words(start, beyond[0] if onward > 0 else beyond[0] + 1))
         if stop is not None and stop.is_set():
             return
         yield from refiner.answers(held_on)

@@ -16,6 +16,7 @@ CVPR 2000.
 import threading
 from collections.abc import Callable
 from dataclasses import dataclass
+from itertools import count
 
 import cv2
 import numpy as np
@@ -27,6 +28,7 @@ from wertis.core.geometry.motion import Fix
 from wertis.core.imaging.channel_mixture import NO_GRAIN, grain_variance
 from wertis.core.imaging.parallel import side_by_side
 from wertis.core.imaging.pyramid import Pyramid
+from wertis.core.phases import tell
 from wertis.core.track.planar import PlanarTracker
 
 _PIXELS = 90_000  # of the region at most, at the resolution at which the layers are told apart
@@ -154,14 +156,20 @@ def told_apart(read: Callable[[int], np.ndarray | None], start: int, fixes: dict
     places = from_centred(to_centred(corners) / scale)
     second: _Layer | None = None
     left = first.taken_off(pictures)
+    steps, total = count(), (2 * len(_ROUNDS) - 1) * len(pictures)
+
+    def goes_on() -> bool:
+        tell("telling a reflection from the surface", next(steps), total)
+        return not _stopped(stop)
+
     for number, each in enumerate(_ROUNDS):
         if second is not None:
-            again = _tracked(second.taken_off(pictures), second, small, places, each or kind, start, stop)
+            again = _tracked(second.taken_off(pictures), second, small, places, each or kind, start, goes_on)
             if again is not None:
                 first = again
                 first.learn(second.taken_off(pictures), second.outlines)
                 left = first.taken_off(pictures)
-        second = _tracked(left, first, small, places, each or kind, start, stop)
+        second = _tracked(left, first, small, places, each or kind, start, goes_on)
         if second is None:
             return Verdict("first", {})
         if _stopped(stop):
@@ -222,15 +230,20 @@ def _residue(pictures: dict[int, np.ndarray], layer: _Layer, start: int) -> tupl
 
 
 def _tracked(left: dict[int, np.ndarray], other: _Layer, mask: np.ndarray, corners: np.ndarray, kind: str, start: int,
-             stop: threading.Event | None) -> _Layer | None:
-    """The layer that is seen in what another one leaves of the frames, tracked; None where it is found on too few of them."""
+             goes_on: Callable[[], bool]) -> _Layer | None:
+    """The layer that is seen in what another one leaves of the frames, tracked; None where it is found on too few of them.
+
+    Parameters
+    ----------
+    goes_on : called with each frame; False ends it.
+    """
     try:
         tracker = PlanarTracker(np.clip(left[start] + _MIDDLE, 0, 255), mask * 255, corners, kind)
     except RegionError:
         return None
     matrices, errors = {start: np.eye(3)}, {start: 0.0}
     for frame, rest in left.items():
-        if _stopped(stop):
+        if not goes_on():
             return None
         if frame == start:
             continue

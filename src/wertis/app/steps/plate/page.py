@@ -81,6 +81,8 @@ class PlatePage(Page):
         gaps = f"\n{len(plate.gaps)} frames missing: {few(sorted(plate.gaps))}" if plate.gaps else ""
         cuts = shot.plate.cuts if shot.plate is not None else ()
         gaps += f"\ncuts before {few(list(cuts))}" if cuts else ""
+        no_cuts = shot.plate.no_cuts if shot.plate is not None else ()
+        gaps += f"\nno cut before {few(list(no_cuts))}" if no_cuts else ""
         self.facts.setText(f"{plate.size[0]} x {plate.size[1]} pixels\nframes {plate.first} to {plate.last}{gaps}\n{from_home(plate.path.parent)}")
         with QSignalBlocker(self.first), QSignalBlocker(self.last), QSignalBlocker(self.fps):
             self.first.setRange(plate.first, plate.last)

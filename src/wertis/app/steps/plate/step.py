@@ -16,6 +16,7 @@ from wertis.core.jobs.job import Job
 from wertis.core.plate import open_plate
 from wertis.core.plate.cuts import cut_frames, find_cuts, shot_around
 from wertis.core.plate.movie import MoviePlate
+from wertis.core.shot.edits import set_no_cut
 
 
 class PlateStep(Step):
@@ -38,6 +39,7 @@ class PlateStep(Step):
             Command("range.last", "Go", "Range ends here", lambda: self._set_range(False), "O", 3),
             Command("range.shot", "Go", "Range is this shot, from cut to cut", self._range_between_cuts, "", 3),
             Command("plate.cuts", "Edit", "Find cuts in the plate", self.find_cuts, "", 4),
+            Command("plate.no_cut", "Edit", "No cut before this frame, however it looks", self.no_cut, "", 4),
         ]
 
     def words(self) -> str:
@@ -89,6 +91,15 @@ class PlateStep(Step):
                 yield Event(frame, min(done, total), total, cut)
 
         self.bench.work.begin(Job("Looking for cuts", total, work), lambda: self._cuts_found(plate), event=lambda _: None)
+
+    def no_cut(self) -> None:
+        """Say that no other shot begins at the frame in view, or take that back."""
+        s = self.session
+        ref = s.shot.plate
+        none = ref is None or s.frame not in ref.no_cuts
+        if self.bench.attempt(lambda: s.history.do("No cut" if none else "Cuts again", set_no_cut(s.shot, s.frame, none))):
+            self.bench.say(f"Tracking goes on over frame {s.frame}, however it looks. Track again from a frame before it." if none
+                           else f"Whether another shot begins at frame {s.frame} is told by the pictures again.")
 
     def _cuts_found(self, plate: object) -> None:
         s = self.session

@@ -221,7 +221,10 @@ class TrackStep(Step):
     def _on_event(self, event: Event) -> None:
         s, fix = self.session, event.item
         assert event.frame is not None
+        first = event.frame not in s.live.answers
         s.live.take(event.frame, fix)
+        if not first:  # a better answer: the picture stays where it is
+            return
         s.go(event.frame)
         track = s.shot.track(s.live.track_id)
         self.bench.say(f"Tracking {track.name if track else ''}, frame {event.frame}: " + (

@@ -15,6 +15,7 @@ import scipy
 
 from wertis.core.geometry.bspline import DIFFERENCES, Lattice, NormalEquations, difference, difference_matrix
 from wertis.core.geometry.mesh import MeshFix
+from wertis.core.phases import tell
 from wertis.core.track.mesh.alignment import FineEquations, MeshAlignment
 from wertis.core.track.mesh.settings import BATCH, BENDING, PREDICTION, UNCERTAINTY
 from wertis.core.track.mesh.tracker import MeshTracker
@@ -202,7 +203,8 @@ class BatchEquations:
         z, ze = self._preconditioned(left, left_offset)
         p, pe = z, ze
         size = _dot(left, z) + _dot(left_offset, ze)
-        for _ in range(BATCH.steps):
+        for number in range(BATCH.steps):
+            tell("aligning all frames together", number, BATCH.steps)
             applied, at_offset = self._applied(p, pe)
             step = size / (_dot(p, applied) + _dot(pe, at_offset))
             x, e = x + step * p, e + step * pe
