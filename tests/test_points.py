@@ -316,6 +316,7 @@ class Film:
     """A plate of the film, in memory."""
 
     size, first, last = SIZE, FIRST, FIRST + COUNT - 1
+    no_cuts: frozenset[int] = frozenset()
 
     def read(self, frame: int) -> np.ndarray:
         return film()[frame - FIRST][..., ::-1].astype(np.float32) / 255
