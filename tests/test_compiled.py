@@ -4,6 +4,7 @@ import shutil
 import unittest
 from unittest import mock
 
+import cv2
 import numpy as np
 from scipy import ndimage
 from skimage.draw import polygon2mask
@@ -12,7 +13,9 @@ from tests.scenes import SIZE, PlaneShot
 from wertis.core import compiled
 from wertis.core.compiled import address
 from wertis.core.geometry import coons, polygon
-from wertis.core.imaging.pyramid import Pyramid
+from wertis.core.imaging import patch_alignment
+from wertis.core.imaging.patch_alignment import PatchAlignment, View, grid_on
+from wertis.core.imaging.pyramid import HeldOut, Pyramid
 from wertis.core.matte.coverage import mean_area, soft_area
 from wertis.core.plate.base import grey_of, luma
 from wertis.core.track import blurred_tiles, normal_equations, sampling
@@ -108,6 +111,45 @@ class CompiledLoops(unittest.TestCase):
             for name, a, b in zip(("basis", "columns", "energy"), found, meant, strict=True):
                 self.assertEqual(a.shape, b.shape)
                 self.assertNear(a, b, 0.02, name)
+
+    def test_patches_are_stepped_and_found_as_numpy_does_it(self) -> None:
+        """A picture moved by a known affine map, of which a part is covered, a part clipped and a part held out."""
+        rng, luma_of = np.random.default_rng(6), self.frames[0].astype(np.float32)
+        linear, shift = np.array([[1.01, 0.02], [-0.015, 0.99]]), np.array([2.6, -1.7])
+        moved = cv2.warpAffine(luma_of, np.column_stack([linear, shift]), SIZE, flags=cv2.INTER_CUBIC)
+        moved += rng.normal(0, 2, moved.shape).astype(np.float32)
+        moved[100:150, 200:260], moved[160:200, 300:340] = 40, 254
+        held = np.zeros(moved.shape, np.uint8)
+        held[200:240, 110:170] = 255
+        mask = polygon.fill(self.region, SIZE)
+        patches = PatchAlignment(Pyramid(luma_of), mask, 25, grid_on(mask, 20), 50)
+        view = View(Pyramid(moved), HeldOut(held), lambda p: p, lambda p: np.tile(np.eye(2), (len(p), 1, 1)), (0, 0), SIZE)
+        level, which = patches._levels[0], np.arange(3, len(patches.centres), 2)
+        onto = (patches.centres[which][:, None] + level.offsets + rng.uniform(-1, 1, (len(which), 1, 2))).astype(np.float32)
+        onto[0] += 1e6  # outside
+        since = rng.normal(0, 0.02, (len(which), 2, 3))
+        has = rng.normal(0, 0.3, (len(which), 6))
+        begun = rng.uniform(0.2, 1, onto.shape[:2]).astype(np.float32)
+        weights, plain_weights = begun.copy(), begun.copy()
+        ours = patch_alignment._steps(level, which, view, 0, onto, since, weights, has)
+        plain = patch_alignment.plain_steps(level, which, view, 0, onto, since, plain_weights, has)
+        # OpenCV's bilinear reading, the twin's, rounds places to a 32nd of a pixel
+        for name, a, b in zip(("step", "explained", "covariance"), ours, plain, strict=True):
+            self.assertLess(np.quantile(np.abs(a - b), 0.95), 0.02 * np.abs(b).max(), name)
+        self.assertLess(np.quantile(np.abs(weights - plain_weights), 0.95), 0.05)
+        found = patches.align(view)
+        with mock.patch.object(compiled, "LIBRARY", None):
+            meant = patches.align(view)
+        both = np.intersect1d(found.patches, meant.patches)
+        self.assertGreaterEqual(len(both), 0.97 * len(meant.patches))
+        self.assertGreater(len(both), 0.7 * len(patches.centres))
+        moves, meant_moves = (dict(zip(a.patches.tolist(), a.moves, strict=True)) for a in (found, meant))
+        apart = np.array([np.linalg.norm(moves[k] - meant_moves[k]) for k in both])
+        self.assertLess(np.quantile(apart, 0.95), 0.01)
+        # a patch's move is where its texture is looked for on the reference, so that the map takes it to where the texture is
+        truth = patches.centres[both] @ linear.T + shift - patches.centres[both]
+        off = np.linalg.norm(np.array([moves[k] for k in both]) - truth, axis=1)
+        self.assertLess(np.median(off), 0.1)
 
     def test_outlines_cover_pixels_as_numpy_says(self) -> None:
         """Polygons that reach beyond the box on all sides, one after another and averaged, hard, soft, grown and shrunk."""

@@ -26,10 +26,15 @@ def side_by_side(work: Callable[[_T], _R], over: list[_T]) -> list[_R]:
         return list(pool.map(work, over))
 
 
-def in_halves(work: Callable[[slice], None], count: int) -> None:
-    """Do `count` pieces of work, each of which has its own answer, in two threads where that is quicker; the answers do not depend on it."""
+def in_halves(work: Callable[[slice], None], count: int, worth: int = _WORTH_TWO) -> None:
+    """Do `count` pieces of work, each of which has its own answer, in two threads where that is quicker; the answers do not depend on it.
+
+    Parameters
+    ----------
+    worth : pieces each, from which two threads are quicker.
+    """
     half = count // 2
-    if _threads > 1 and half > _WORTH_TWO:
+    if _threads > 1 and half > worth:
         list(_waiting.map(work, [slice(0, half), slice(half, count)]))
     else:
         work(slice(0, count))

@@ -14,7 +14,10 @@ import cv2
 import numpy as np
 import scipy
 
-from wertis.core.imaging.local_light import less_explained, without_light
+from wertis.core import compiled
+from wertis.core.compiled import address
+from wertis.core.imaging.local_light import RIDGE, less_explained, without_light
+from wertis.core.imaging.parallel import in_halves
 from wertis.core.imaging.pyramid import HeldOut, Pyramid
 
 _COARSE = 2  # level at which patches are looked for
@@ -35,6 +38,10 @@ _NEIGHBOURHOOD = 4.0  # sides of a patch within which others are its neighbours
 _LEAST_AGREEING, _AGREEMENT = 3, 3.0  # of the eight nearest patches, how many must predict a patch's motion, and within how many pixels
 _GROWTHS, _FAR_OFF = 3, 1.5  # times that patches beside those are tried which drift by so many pixels
 _CLIP_LEVEL = 252.0  # luma from which a pixel is taken to be clipped
+_HELD = 0.2  # share of a pixel that is held out, from which it does not count
+_LEAST_GAIN = 0.2  # of the reference's contrast, below which nothing is found again
+_PRIOR = np.diag([1 / _SHIFT_PRIOR ** 2] * 2 + [1 / _AFFINE_PRIOR ** 2] * 4)
+_WORTH_TWO = 10  # patches each, from which two threads are quicker than one
 _FAINT = 0.25  # of a patch's pixels that must be on the surface and in the picture
 _LEAST = 3  # patches
 MARGIN = 2.0 * (_REACH + _SEARCHED) * 2 ** _COARSE  # pixels of the frame, round the surface, that are looked at where it is not much larger there
@@ -69,7 +76,7 @@ class _Level:
     Attributes
     ----------
     offsets : (P, 2) of the pixels from the middle, in level-0 pixels.
-    light, columns : (K, 6, P) what light and sharpness may change, and (K, 6, P) what the unknown motion does, less that.
+    light, columns : (K, 7, P) what light and sharpness may change, and (K, 6, P) what the unknown motion does, less that.
     power : (K,) mean square of luma that light cannot explain.
     on : (K, P) 0..1 whether a pixel is on the surface.
     """
@@ -96,6 +103,14 @@ class View:
                  size: tuple[int, int]) -> None:
         self._frame, self._held, self.onto, self.slopes, self._origin, self.size = frame, held, forward, jacobian, np.array(origin), size
 
+    def picture(self, level: int) -> np.ndarray:
+        """(h, w) float32 the part of the frame."""
+        return self._frame[level]
+
+    def held(self, level: int) -> np.ndarray | None:
+        """(h, w) float32 share 0..1 of each of its pixels that is held out; None where none is."""
+        return self._held[level] if self._held is not None else None
+
     def mapped(self, places: np.ndarray, which: np.ndarray) -> np.ndarray:
         """(n, P, 2) where places (n, P, 2) of the reference, of the patches `which` (n,), are in the whole picture."""
         return self.onto(places.reshape(-1, 2).astype(np.float64)).reshape(places.shape)
@@ -118,7 +133,7 @@ class View:
         picture = self._frame[level]
         counts = ((at >= 0) & (at <= np.array(picture.shape[::-1]) - 1)).all(-1)
         if self._held is not None:
-            counts &= _read(self._held[level], at) < 0.2
+            counts &= _read(self._held[level], at) < _HELD
         return _read(picture, at), np.asarray(counts, np.float32)
 
 
@@ -261,44 +276,85 @@ class PatchAlignment:
         """Moves (K, 2) and shears (K, 2, 2) of the patches `which` (n,) brought up to date; which of them agree (n,), the moves' covariances, and (n,)
         the share of each patch's contrast that is found again."""
         patches = self._levels[level]
-        light, columns, power, on = (a[which] for a in (patches.light, patches.columns, patches.power, patches.on))
         reach = float(np.abs(patches.offsets).max())
-        prior = np.diag([1 / _SHIFT_PRIOR ** 2] * 2 + [1 / _AFFINE_PRIOR ** 2] * 4)
         start = moves[which].copy()
-        weights = np.ones_like(on)
-        agrees = np.ones(len(which), bool)
-        exact: tuple[np.ndarray, np.ndarray, np.ndarray] | None = None
+        weights = np.ones((len(which), len(patches.offsets)), np.float32)
+        explained, covariance = np.zeros(len(which)), np.zeros((len(which), 2, 2))
         for turn in range(_STEPS[level] + 1):
-            places = self.centres[which][:, None] + moves[which][:, None] + patches.offsets + patches.offsets @ affine[which].transpose(0, 2, 1)
-            if exact is None or turn == _EXACTLY_AGAIN:
-                slopes = view.slopes_at(self.centres[which] + moves[which], which)
-                exact = view.at(level, places, which), places, slopes.transpose(0, 2, 1) / 2 ** level
-                onto = exact[0]
-            else:  # near by, the motion is as good as linear
-                onto = (exact[0] + (places - exact[1]) @ exact[2]).astype(np.float32)
-            seen, allowed = view.read_with_held(level, onto)
-            lit = on * allowed * (seen < _CLIP_LEVEL)
-            amounts, rest = without_light(light, seen, weights * lit)
-            gain = np.maximum(amounts[:, 0], 0.2)[:, None]
-            rest = rest / gain
-            usual = _weighted_median(np.abs(rest), lit)
-            spread = np.maximum(np.float32(1.4826) * usual, np.float32(_PLAIN / 2))
-            weights = np.maximum(1 - (rest / (np.float32(_TUKEY) * spread)) ** 2, 0) ** 2
-            total = (weights * lit).sum(1)
-            left = (rest ** 2 * weights * lit).sum(1) / np.maximum(total, 1)
-            explained = np.where((amounts[:, 0] > 0.2) & (total > _FAINT * lit.shape[1]), 1 - left / (power + left + 1e-6), 0)
-            least = np.minimum(_ALIKE, 0.8 * power / (power + 2 * _PLAIN ** 2))
-            # beside a fold or a passer a patch may find something like itself, but less like itself than is usual
-            usual_rest = 1 - float(np.median(explained[explained > least])) if (explained > least).any() else 1.0
-            agrees = (explained > least) & (1 - explained < np.maximum(_ODD * usual_rest, 1 - power / (power + 4 * _PLAIN ** 2)))
-            pulled = columns * (weights * lit / (spread ** 2 * np.float32(_TOGETHER)))[:, None]
-            normal = (pulled @ columns.transpose(0, 2, 1)).astype(np.float64) + prior
+            if turn in (0, _EXACTLY_AGAIN):
+                places = self.centres[which][:, None] + moves[which][:, None] + patches.offsets + patches.offsets @ affine[which].transpose(0, 2, 1)
+                onto = view.at(level, places, which)
+                slopes = view.slopes_at(self.centres[which] + moves[which], which) / 2 ** level
+                begun = moves[which].copy(), affine[which].copy()
+            # near by, the motion is as good as linear
+            moved = np.concatenate([slopes @ (moves[which] - begun[0])[..., None], slopes @ (affine[which] - begun[1])], axis=2)
             has = np.concatenate([moves[which] - start, (affine[which] * reach).transpose(0, 2, 1).reshape(-1, 4)], axis=1)
-            step = -np.linalg.solve(normal, ((pulled @ rest[..., None])[..., 0].astype(np.float64) + has @ prior)[..., None])[..., 0]
+            step, explained, covariance = _steps(patches, which, view, level, onto, moved, weights, has)
             step *= np.minimum(1.0, 2.0 ** level * 3 / np.maximum(np.abs(step).max(1, keepdims=True), 1e-9))
             moves[which] += step[:, :2]
             affine[which] += step[:, 2:].reshape(-1, 2, 2).transpose(0, 2, 1) / reach
-        return agrees, np.linalg.inv(normal)[:, :2, :2], explained
+        power = patches.power[which]
+        least = np.minimum(_ALIKE, 0.8 * power / (power + 2 * _PLAIN ** 2))
+        # beside a fold or a passer a patch may find something like itself, but less like itself than is usual
+        usual_rest = 1 - float(np.median(explained[explained > least])) if (explained > least).any() else 1.0
+        agrees = (explained > least) & (1 - explained < np.maximum(_ODD * usual_rest, 1 - power / (power + 4 * _PLAIN ** 2)))
+        return agrees, covariance, explained
+
+
+def _steps(patches: _Level, which: np.ndarray, view: View, level: int, onto: np.ndarray, moved: np.ndarray, weights: np.ndarray,
+           has: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """A Gauss-Newton step (n, 6) of the patches `which` (n,), the share (n,) of each one's contrast that is found again, and the shift's covariances.
+
+    Parameters
+    ----------
+    onto : (n, P, 2) places of their pixels in the view's level, float32.
+    moved : (n, 2, 3) by what the patches have moved there since: a shift, and a matrix times the offset from their middle.
+    weights : (n, P) robust weights, brought up to date.
+    has : (n, 6) the shift since the search, and the affine motion at a patch's edge.
+    """
+    if compiled.LIBRARY is None or min(view.picture(level).shape) < 2:
+        return plain_steps(patches, which, view, level, onto, moved, weights, has)
+    f, d = np.float32, np.float64
+    step, explained, covariance = np.empty((len(which), 6)), np.empty(len(which)), np.empty((len(which), 2, 2))
+    prior, has = np.ascontiguousarray(np.diag(_PRIOR)), np.ascontiguousarray(has, d)
+    constants = np.array([_CLIP_LEVEL, _HELD, _TUKEY, _PLAIN / 2, _TOGETHER, _LEAST_GAIN, _FAINT, RIDGE])
+    onto, which = np.ascontiguousarray(onto, f), np.ascontiguousarray(which, np.int64)
+    moved = np.concatenate([moved[..., 0], moved[..., 1:].reshape(-1, 4)], axis=1)
+    picture, held = view.picture(level), view.held(level)
+    count = len(patches.offsets)
+
+    def part(span: slice) -> None:
+        room = np.empty((5, count), f)
+        assert compiled.LIBRARY is not None
+        compiled.LIBRARY.patch_steps(
+            len(which[span]), count, address(which[span], np.int64), *(address(a, f) for a in (patches.light, patches.columns, patches.power, patches.on)),
+            address(patches.offsets, f), address(picture, f), *picture.shape, address(held, f), address(onto[span], f), address(moved[span], d),
+            address(weights[span], f), address(has[span], d), address(prior, d), address(constants, d), address(room, f),
+            address(step[span], d), address(explained[span], d), address(covariance[span], d))
+
+    in_halves(part, len(which), _WORTH_TWO)
+    return step, explained, covariance
+
+
+def plain_steps(patches: _Level, which: np.ndarray, view: View, level: int, onto: np.ndarray, moved: np.ndarray, weights: np.ndarray,
+                has: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """`_steps` in NumPy; see compiled/patches.c."""
+    light, columns, power, on = (a[which] for a in (patches.light, patches.columns, patches.power, patches.on))
+    onto = (onto + moved[:, None, :, 0] + patches.offsets @ moved[..., 1:].transpose(0, 2, 1)).astype(np.float32)
+    seen, allowed = view.read_with_held(level, onto)
+    lit = on * allowed * (seen < _CLIP_LEVEL)
+    amounts, rest = without_light(light, seen, weights * lit)
+    rest = rest / np.maximum(amounts[:, 0], _LEAST_GAIN)[:, None]
+    usual = _weighted_median(np.abs(rest), lit)
+    spread = np.maximum(np.float32(1.4826) * usual, np.float32(_PLAIN / 2))
+    weights[...] = np.maximum(1 - (rest / (np.float32(_TUKEY) * spread)) ** 2, 0) ** 2
+    total = (weights * lit).sum(1)
+    left = (rest ** 2 * weights * lit).sum(1) / np.maximum(total, 1)
+    explained = np.where((amounts[:, 0] > _LEAST_GAIN) & (total > _FAINT * lit.shape[1]), 1 - left / (power + left + 1e-6), 0)
+    pulled = columns * (weights * lit / (spread ** 2 * np.float32(_TOGETHER)))[:, None]
+    normal = (pulled @ columns.transpose(0, 2, 1)).astype(np.float64) + _PRIOR
+    step = -np.linalg.solve(normal, ((pulled @ rest[..., None])[..., 0].astype(np.float64) + has @ _PRIOR)[..., None])[..., 0]
+    return step, explained, np.linalg.inv(normal)[:, :2, :2]
 
 
 def agrees_with_neighbours(centres: np.ndarray, moves: np.ndarray, affine: np.ndarray, reach: float) -> np.ndarray:
