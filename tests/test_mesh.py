@@ -290,6 +290,28 @@ class TwoSidedTest(unittest.TestCase):
         self.assertEqual(tracker.turns, 1)
         np.testing.assert_array_equal(better[3].places, self.mesh.vertices)
 
+    def test_a_place_that_one_side_alone_measures_where_its_map_is_wrong_all_round_does_not_count(self) -> None:
+        every, some = np.ones(12, bool), ~self.hidden
+        lone = np.zeros(12, bool)
+        lone[2] = True  # by chance, beside vertices that this side does not see and has ten pixels off
+        astray = replace(self._fix(10, lone), places=self.mesh.vertices + [10.0, 0.0], errors=np.full(12, 10.0))
+        ahead = {f: self._fix(off, every if f in (1, 5, 6) else some) for f, off in zip(range(1, 7), (0, 30, 1, 30, 0, 0), strict=True)}
+        back = {4: self._fix(0, every), 3: astray, 2: self._fix(0, every)}
+        _, better = self._answers(ahead, back)
+        found = better.get(3, ahead[3])
+        self.assertFalse(found.measured[2])
+        self.assertLess(np.linalg.norm(found.places - self.mesh.vertices, axis=1).max(), 2)
+
+    def test_what_neither_side_sees_goes_by_the_one_that_is_right_round_it(self) -> None:
+        every, some = np.ones(12, bool), ~self.hidden
+        right, wrong = self._fix(0.5, some, 0.05), self._fix(20, some)
+        wrong = replace(wrong, places=self.mesh.vertices + [20.0, 0.0], measured=np.zeros(12, bool), errors=np.full(12, 20.0))
+        right = replace(right, errors=np.where(some, 0.05, 20.0))
+        ahead = {1: self._fix(0, every), 2: self._fix(30, some), 3: right, 4: self._fix(30, some), 5: self._fix(0, every), 6: self._fix(0, every)}
+        _, better = self._answers(ahead, {4: self._fix(0, every), 3: wrong, 2: self._fix(0, every)})
+        found = better.get(3, right)
+        self.assertLess(np.linalg.norm(found.places - self.mesh.vertices, axis=1)[self.hidden].max(), 1.0)
+
     def test_nothing_is_tracked_twice_where_all_came_back_where_it_was_expected(self) -> None:
         every, some = np.ones(12, bool), ~self.hidden
         ahead = {1: self._fix(0, every), 2: self._fix(1, some), 3: self._fix(2, some), 4: self._fix(0, every), 5: self._fix(0, every)}

@@ -13,7 +13,8 @@ from dataclasses import dataclass, replace
 import numpy as np
 import scipy
 
-from wertis.core.geometry.bspline import DIFFERENCES, Lattice, NormalEquations, difference, difference_matrix
+from wertis.core.geometry.bspline import DIFFERENCES, Lattice, NormalEquations, difference, difference_matrix, evaluate
+from wertis.core.geometry.conventions import to_centred
 from wertis.core.geometry.mesh import MeshFix
 from wertis.core.phases import tell
 from wertis.core.track.mesh.alignment import FineEquations, MeshAlignment
@@ -275,8 +276,21 @@ class BatchRefinement:
         self._observed[frame], self._fixes[frame] = observation(tracker.alignment, tracker.alignment.fine, tracker.values), fix
 
     def better(self, frame: int, fix: MeshFix) -> None:
-        """A frame's answer has become another, from the equations that are remembered last."""
+        """A frame's answer has become another one, while the tracker's equations are those of its second look."""
+        before = self._fixes.get(frame)
         self._fixes[frame] = fix
+        tracker = self._tracker
+        if tracker is None or fix.places is None:
+            return
+        again = observation(tracker.alignment, tracker.alignment.fine, tracker.values)
+        if before is None or self._near(again, fix).sum() > self._near(self._observed[frame], fix).sum():
+            self._observed[frame] = again
+
+    def _near(self, seen: Observation, fix: MeshFix) -> np.ndarray:
+        """(V,) whether each vertex lies where the equations of an observation are about."""
+        assert self._tracker is not None and fix.places is not None
+        there = evaluate(self._tracker.lattice, seen.values, self._tracker.vertices)[0]
+        return np.asarray(np.linalg.norm(there - to_centred(fix.places * self._scale), axis=1) < BATCH.about)
 
     @property
     def full(self) -> bool:
@@ -308,7 +322,7 @@ class BatchRefinement:
         for k, frame in enumerate(frames):
             fix, step = fixes[k], steps[:, k]
             length = np.linalg.norm(step, axis=1)
-            moves = length < BATCH.most_moved / self._scale
+            moves = (length < BATCH.most_moved / self._scale) & self._near(observed[k], fix)
             if moves.any() and fix.places is not None:
                 sure = np.hypot(errors[k] / self._scale, BATCH.of_step * length)
                 yield frame, replace(fix, places=fix.places + moves[:, None] * step, errors=np.where(moves, sure, fix.errors))

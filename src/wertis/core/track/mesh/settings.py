@@ -253,6 +253,7 @@ class Batch:
     steps : of conjugate gradients; further ones fit what the model leaves out, where little is measured (semi-convergence: P. C. Hansen, Discrete
         inverse problems, 2010, chapter 6).
     model_error : part of the error that each frame by itself left, that trajectories and white grain do not account for.
+    about : pixels within which a vertex' place is the one about which a frame's equations are.
     most_moved : pixels by which a vertex may be moved: about as far as the equations hold.
     of_step : part of what a vertex is moved by that its expected error takes in: what contradicts the other frames may have moved so.
     """
@@ -264,6 +265,7 @@ class Batch:
     alike: float = 0.002
     steps: int = 10
     model_error: float = 0.7
+    about: float = 0.05
     most_moved: float = 2.0
     of_step: float = 0.3
 

@@ -19,6 +19,8 @@ _WHOLE = 0.97  # of the most vertices that were measured at once, from which all
 _JUMP = 6.0  # pixels beside its neighbours' motion by which a vertex is found elsewhere than expected: then it may have been in sight for a while
 _NEIGHBOURS = 4  # of a vertex, by which its motion is expected
 _CHANGED = 0.02  # pixels by which a vertex must move for a frame to be answered again
+_WRONG = 2.0  # pixels, mean of the nearest vertices, by which a map is wrong
+_EXACT = 0.3  # pixels, up to which a map is as right as can be told
 _AGREE = 0.5  # pixels, and twice both expected errors, up to which two places are one
 
 
@@ -112,10 +114,17 @@ def _merged(one: MeshFix, other: MeshFix | None, longer: np.ndarray) -> MeshFix 
     apart = np.linalg.norm(other.places - one.places, axis=1)
     # what both measured in different places was followed by the one that has not just found it
     differ = one.measured & other.measured & (apart > _AGREE + 2 * (one.errors + other.errors)) & longer
-    only = (other.measured & ~one.measured) | differ
-    neither = ~one.measured & ~other.measured
+    only = other.measured & ~one.measured
+    # what is measured by this side alone, where its map is wrong all round, matched something else
+    only[only] = _mean_round(one, only, apart, one.measured & ~differ)[only] < _WRONG
+    only |= differ
+    neither = ~one.measured & ~only
     share = np.where(only, 1.0, 0.0)
-    share[neither] = one.errors[neither] ** 2 / (one.errors[neither] ** 2 + other.errors[neither] ** 2)
+    # of what neither measured, the side counts whose map is right round it
+    wrong = (share * apart, (1 - share) * apart)
+    one_off, other_off = (side.errors[neither] ** 2 * (_mean_round(side, neither, off, ~neither)[neither] ** 2 + _EXACT ** 2)
+                          for side, off in zip((one, other), wrong, strict=True))
+    share[neither] = one_off / (one_off + other_off)
     places = one.places + share[:, None] * (other.places - one.places)
     if not only.any() and np.abs(places - one.places).max() <= _CHANGED:
         return None
@@ -123,6 +132,15 @@ def _merged(one: MeshFix, other: MeshFix | None, longer: np.ndarray) -> MeshFix 
     # both sides expect the same of what is hidden, so that two are no surer than one
     errors[neither] = np.hypot(np.minimum(one.errors, other.errors), 0.5 * apart)[neither]
     return replace(one, places=places, errors=errors, measured=one.measured | other.measured, seen=max(one.seen, other.seen))
+
+
+def _mean_round(fix: MeshFix, which: np.ndarray, values: np.ndarray, among: np.ndarray) -> np.ndarray:
+    """(V,) means of values (V,) over the vertices of those `among` (V,) that are nearest to each of those `which` (V,); 0 elsewhere."""
+    out, count = np.zeros(len(values)), min(_NEIGHBOURS, np.count_nonzero(among))
+    if count and which.any():
+        near = scipy.spatial.cKDTree(fix.mesh.vertices[among]).query(fix.mesh.vertices[which], count)[1]
+        out[which] = values[among][near].reshape(-1, count).mean(1)
+    return out
 
 
 def _followed(before: np.ndarray, fix: MeshFix | None) -> np.ndarray:
