@@ -176,8 +176,11 @@ def told_apart(read: Callable[[int], np.ndarray | None], start: int, fixes: dict
             return Verdict("first", {})
         second.learn(left, first.outlines)
         # a surface that bends, or turns more than it may, leaves something as well, but nothing that is one picture
-        if _unexplained(pictures, first, second, start, int(small.sum())) > (_HOPEFUL if number < _SETTLED else _EXPLAINED):
+        unexplained = _unexplained(pictures, first, second, start, int(small.sum()))
+        if unexplained > _HOPEFUL and number < _SETTLED:
             return Verdict("first", {})
+        if unexplained > _EXPLAINED and number >= _SETTLED:  # there is a second layer, but not all of it is known
+            return Verdict("unclear", {})
     assert second is not None
     found = {f: Fix(homography_from_centred(homography.normalised(np.linalg.inv(shrink) @ m @ shrink)), scale * second.errors[f], 1.0)
              for f, m in second.matrices.items() if f != start}
