@@ -17,6 +17,7 @@ from wertis.core.geometry.motion import Fix
 from wertis.core.imaging.layer_separation import Layers
 from wertis.core.imaging.pyramid import Pyramid
 from wertis.core.plate.base import luma
+from wertis.core.track import transparent_layers
 from wertis.core.track.deferred_refinement import DeferredTracker
 from wertis.core.track.kinds import small_motion
 from wertis.core.track.planar import PlanarTracker
@@ -132,6 +133,16 @@ class PlanarTrackerTest(unittest.TestCase):
                 self.assertIn("cannot be told apart; draw", fix.reason)
         left = errors(shot, [last[f] for f in range(1, 36)])
         self.assertFalse((np.isfinite(left) & (left > 0.25)).any(), left)
+
+    def test_where_a_second_layer_is_there_but_cannot_be_known_the_frames_are_lost_and_where_there_is_none_they_stay(self) -> None:
+        shot = PlaneShot(n=24, mirrored=1.0)
+        with mock.patch.object(transparent_layers, "_unexplained", return_value=0.7):  # of what the followed layer leaves, round after round
+            first, last = first_and_last(shot)
+        self.assertTrue(all(fix.matrix is not None for fix in first.values()))
+        self.assertTrue(all(fix.matrix is None and "cannot be told apart" in fix.reason for fix in last.values()))
+        with mock.patch.object(transparent_layers, "_unexplained", return_value=0.95):
+            _, last = first_and_last(shot)
+        self.assertTrue(all(fix.matrix is not None for fix in last.values()))
 
     def test_stopping_while_they_are_told_apart_keeps_what_was_tracked(self) -> None:
         shot, stop, again = PlaneShot(n=36, mirrored=0.7, picture="rocket"), threading.Event(), []
