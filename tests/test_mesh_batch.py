@@ -117,6 +117,27 @@ class TrackedTogetherTest(unittest.TestCase):
             answers = list(track_mesh(filmed(), MESH, MASK, 0, range(1, settings.BATCH.least_frames - 1)))
         self.assertEqual(len(answers), len({frame for frame, _ in answers}))
 
+    def test_a_surface_that_never_moves_stays_where_it_is(self) -> None:
+        still = FramesPlate([filmed().pictures[0]] * 14)
+        together = BatchRefinement()
+        with single_threaded():
+            each = dict(track_mesh(still, MESH, MASK, 0, range(1, 14), batch=together))
+            better = dict(each) | dict(together.answers())
+        for fix in better.values():
+            assert fix.places is not None
+            self.assertLess(np.abs(fix.places - MESH.vertices).max(), 0.02)
+
+    def test_where_nothing_can_be_solved_each_frames_own_answer_stands(self) -> None:
+        together = BatchRefinement()
+        with single_threaded():
+            each = dict(track_mesh(filmed(), MESH, MASK, 0, range(1, COUNT), batch=together))
+            for frame, seen in together._observed.items():
+                together._observed[frame] = replace(seen, known=np.zeros_like(seen.known))
+            with self.assertLogs("wertis.core.track.mesh.batch", "WARNING") as said:
+                self.assertEqual(dict(together.answers()), {})
+        self.assertIn("frames 1 to 23", said.output[0])
+        self.assertEqual(len(each), COUNT - 1)
+
     def test_a_long_shot_is_aligned_block_by_block_and_what_is_kept_is_bounded(self) -> None:
         together, most = BatchRefinement(), 0
         small = replace(settings.BATCH, least_frames=5, most_frames=10, shared_frames=4)

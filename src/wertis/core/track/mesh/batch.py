@@ -7,6 +7,7 @@ prior by preconditioned conjugate gradients: W. Hager and H. Zhang, A survey of 
 for the method's background; Y. Saad, Iterative methods for sparse linear systems, 2nd edition, 2003, section 9.2, for the algorithm.
 """
 
+import logging
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 
@@ -22,6 +23,8 @@ from wertis.core.track.mesh.settings import BATCH, BENDING, PREDICTION, UNCERTAI
 from wertis.core.track.mesh.tracker import MeshTracker
 from wertis.core.track.mesh.trajectory_prior import TrajectoryPrior, learned
 
+_log = logging.getLogger(__name__)
+_SOLVED = 1e-22  # of the residual's square in the beginning, from which there is nothing left to solve
 _REFERENCE_SHARE = 0.5  # of the variance of a frame's alignment: the reference frame's grain is as large as the frame's
 
 
@@ -203,9 +206,11 @@ class BatchEquations:
         left, left_offset = self.right - applied, self.right_offset - at_offset
         z, ze = self._preconditioned(left, left_offset)
         p, pe = z, ze
-        size = _dot(left, z) + _dot(left_offset, ze)
+        size = first = _dot(left, z) + _dot(left_offset, ze)
         for number in range(BATCH.steps):
             tell("aligning all frames together", number, BATCH.steps)
+            if not size > _SOLVED * first:  # as where no frame differs from the reference frame
+                break
             applied, at_offset = self._applied(p, pe)
             step = size / (_dot(p, applied) + _dot(pe, at_offset))
             x, e = x + step * p, e + step * pe
@@ -301,7 +306,12 @@ class BatchRefinement:
         """Better answers for the frames that are remembered, which are let go, all but those that the next block begins with unless this is the `last`."""
         frames = sorted(self._observed)
         if len(frames) >= BATCH.least_frames and self._tracker is not None:
-            yield from self._refined(frames, self._tracker)
+            try:
+                better = list(self._refined(frames, self._tracker))
+            except np.linalg.LinAlgError:  # each frame's own answer stands
+                _log.warning("frames %d to %d of a mesh cannot be aligned together: their equations determine nothing", frames[0], frames[-1])
+                better = []
+            yield from better
         kept = [] if last else list(self._observed)[-BATCH.shared_frames:]
         self._observed, self._fixes = {f: self._observed[f] for f in kept}, {f: self._fixes[f] for f in kept}
 
@@ -311,6 +321,8 @@ class BatchRefinement:
         moved = np.array([o.values for o in observed]) - lattice.identity
         prior = learned(moved, np.array([o.known for o in observed]))
         found, offset = BatchEquations(tracker.alignment, observed, prior, self._offset).solve(moved)
+        if not np.isfinite(found).all():
+            raise np.linalg.LinAlgError("the frames together are not determined")
         if self._offset is None:
             self._offset = offset
         basis = _basis(lattice, tracker.vertices)

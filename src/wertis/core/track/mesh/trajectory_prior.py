@@ -39,11 +39,18 @@ def learned(displacements: np.ndarray, known: np.ndarray) -> TrajectoryPrior:
 
     What a control point does outside the space that the others span counts as motion as far as it goes on from frame to frame; what differs from
     one frame to the next is grain.
+
+    Raises
+    ------
+    numpy.linalg.LinAlgError
+        When nothing is measured.
     """
     frames, rows, columns, _ = displacements.shape
     flat = displacements.reshape(frames, -1)
     share = np.quantile(known, _FRAMES_KNOWN, axis=0)
     weight = np.repeat(np.minimum(share / max(float(np.quantile(share, 0.98)), 1e-9), 1).ravel() ** _KNOWN, 2)
+    if not weight.any():
+        raise np.linalg.LinAlgError("no control point is measured")
     y, x = np.indices((rows, columns)) / max(rows, columns)
     shapes = np.kron(np.column_stack([np.ones(rows * columns), x.ravel(), y.ravel()]), np.eye(2))
     root = np.sqrt(weight)[:, None]
