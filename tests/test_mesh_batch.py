@@ -140,7 +140,7 @@ class TrackedTogetherTest(unittest.TestCase):
 
     def test_a_long_shot_is_aligned_block_by_block_and_what_is_kept_is_bounded(self) -> None:
         together, most = BatchRefinement(), 0
-        small = replace(settings.BATCH, least_frames=5, most_frames=10, shared_frames=4)
+        small = replace(settings.BATCH, least_frames=5, most_frames=10)
         with single_threaded(), patch.object(batch, "BATCH", small):
             each, better = {}, {}
             for frame, fix in track_mesh(filmed(), MESH, MASK, 0, range(1, COUNT), batch=together):
@@ -148,6 +148,9 @@ class TrackedTogetherTest(unittest.TestCase):
                 most = max(most, len(together._observed))
             better |= dict(together.answers())
             self.assertFalse(together._observed)
+            self.assertEqual(together._most, 10)
+        with patch.object(batch, "BATCH", replace(settings.BATCH, most_tiles=1e4)):  # a surface with many tiles for its memory
+            self.assertEqual(together._most, 2 * settings.BATCH.least_frames)
         self.assertEqual(most, 10)
         self.assertEqual(set(better), set(range(1, COUNT)))
         self.assertLess(rms(away(better)[:, NEAR]), rms(away(each)[:, NEAR]))

@@ -300,7 +300,13 @@ class BatchRefinement:
     @property
     def full(self) -> bool:
         """Whether a block of frames is due."""
-        return len(self._observed) >= BATCH.most_frames
+        return len(self._observed) >= self._most
+
+    @property
+    def _most(self) -> int:
+        """Frames of a block: fewer of a surface with many tiles, so that memory is bounded."""
+        tiles = len(self._tracker.reference.tiles(0)) if self._tracker is not None else 1
+        return int(np.clip(BATCH.most_tiles / max(tiles, 1), 2 * BATCH.least_frames, BATCH.most_frames))
 
     def answers(self, last: bool = True) -> Iterator[tuple[int, MeshFix]]:
         """Better answers for the frames that are remembered, which are let go, all but those that the next block begins with unless this is the `last`."""
@@ -312,7 +318,7 @@ class BatchRefinement:
                 _log.warning("frames %d to %d of a mesh cannot be aligned together: their equations determine nothing", frames[0], frames[-1])
                 better = []
             yield from better
-        kept = [] if last else list(self._observed)[-BATCH.shared_frames:]
+        kept = [] if last else list(self._observed)[-(self._most // BATCH.shared_part):]
         self._observed, self._fixes = {f: self._observed[f] for f in kept}, {f: self._fixes[f] for f in kept}
 
     def _refined(self, frames: list[int], tracker: MeshTracker) -> Iterator[tuple[int, MeshFix]]:

@@ -246,8 +246,8 @@ class Batch:
     Attributes
     ----------
     least_frames : frames from which it is done: fewer say little of what can move how.
-    most_frames : frames that are aligned together; each takes about as much memory as 100 bytes for every pixel of ten of the region.
-    shared_frames : frames of one block with which the next begins.
+    most_frames, most_tiles : frames that are aligned together, and tiles of all of them: each tile takes about 100 bytes meanwhile.
+    shared_part : one in so many of a block's frames is among those with which the next block begins.
     reference_damping : per square pixel: the reference frame's grain feigns displacements of about a tenth of a pixel.
     alike : square pixels, below which variances of modes are alike to the preconditioner.
     steps : of conjugate gradients; further ones fit what the model leaves out, where little is measured (semi-convergence: P. C. Hansen, Discrete
@@ -260,7 +260,8 @@ class Batch:
 
     least_frames: int = 12
     most_frames: int = 240
-    shared_frames: int = 60
+    most_tiles: float = 2e6
+    shared_part: int = 4
     reference_damping: float = 100.0
     alike: float = 0.002
     steps: int = 10
