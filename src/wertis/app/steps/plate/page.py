@@ -4,9 +4,7 @@
 from pathlib import Path
 
 from PySide6.QtCore import QSignalBlocker, Signal
-from PySide6.QtWidgets import (
-    QPushButton,
-)
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton
 
 from wertis.app.fields import DragLabel, Number, form, named
 from wertis.app.pages import Page, combo, few
@@ -25,7 +23,7 @@ class PlatePage(Page):
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
-        f = form(self)
+        self._form = f = form(self)
         self.open = QPushButton("Open a plate...")
         self.open.setObjectName("main")
         self.name = named("", "heading")
@@ -42,8 +40,10 @@ class PlatePage(Page):
         f.addRow(self.facts)
         f.addRow(self.open)
         f.addRow(named("RANGE", "section"))
-        f.addRow("First", self.first)
-        f.addRow("Last", self.last)
+        span = QHBoxLayout()
+        for part in (self.first, QLabel("to"), self.last):
+            span.addWidget(part, 0 if isinstance(part, QLabel) else 1)
+        f.addRow("Frames", span)
         f.addRow(DragLabel("Rate", self.fps), self.fps)
         self.aspect = Number(0.1, 10, 0.05, 4, "", "Pixel aspect")
         self.aspect.setToolTip("Width of a pixel over its height; 1 is square. Tracks and exports stay in pixels")
@@ -71,8 +71,8 @@ class PlatePage(Page):
         self.viewing.show_state()
         for box in (self.first, self.last, self.fps, self.aspect, self.mixing):
             box.setEnabled(plate is not None)
-        self.layer.setEnabled(plate is not None and len(plate.layers) > 1)
-        self.alpha.setEnabled(plate is not None and (plate.has_alpha or plate.alpha != "file"))
+        self._form.setRowVisible(self.layer, plate is not None and len(plate.layers) > 1)
+        self._form.setRowVisible(self.alpha, plate is not None and (plate.has_alpha or plate.alpha != "file"))
         if plate is None:
             self.name.setText("No plate")
             self.facts.setText("A folder of numbered pictures (PNG, JPEG, TIFF, DPX, EXR) or a movie.")

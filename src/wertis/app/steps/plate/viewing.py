@@ -33,6 +33,7 @@ class ViewingFields:
         self.reset.setToolTip("As it is in the file; what the view does never reaches a render anyway")
         self.reset.clicked.connect(lambda: self._show(Viewing(space=session.viewing.space)))
         self._filled_for: object = ()
+        self._form: QFormLayout | None = None
 
     def add_rows(self, f: QFormLayout) -> None:
         """Put the view's fields into a form."""
@@ -42,6 +43,7 @@ class ViewingFields:
         f.addRow(DragLabel("Gamma", self.gamma), self.gamma)
         f.addRow("Channel", self.channel)
         f.addRow(self.reset)
+        self._form = f
 
     def show_state(self) -> None:
         """Show things as they are."""
@@ -61,6 +63,8 @@ class ViewingFields:
             self.gamma.setValue(v.gamma)
             self.channel.setCurrentIndex(colour.CHANNELS.index(v.channel))
         self.reset.setEnabled(s.plate is not None and not v.plain)
+        if self._form is not None:
+            self._form.setRowVisible(self.reset, not v.plain)
 
     def _fill(self) -> None:
         s = self._session
