@@ -9,18 +9,21 @@ import cv2
 import numpy as np
 
 from tests.scenes import SIZE, FramesPlate, texture
+from tests.test_mesh import plate, untracked
+from tests.waves import REFERENCE
 from wertis.core.blas import single_threaded
 from wertis.core.geometry.bspline import DIFFERENCES, Lattice, NormalEquations, difference, difference_matrix
 from wertis.core.geometry.mesh import Mesh, MeshFix, laid
 from wertis.core.geometry.warp import FunctionWarp
 from wertis.core.imaging.pyramid import Pyramid
 from wertis.core.imaging.resample import warped
+from wertis.core.jobs.tracking import runs_from, tracked
 from wertis.core.track.mesh import batch, settings
 from wertis.core.track.mesh.alignment import MeshAlignment
 from wertis.core.track.mesh.batch import BatchEquations, BatchRefinement, Observation, joint_errors
 from wertis.core.track.mesh.reference import MeshReference
 from wertis.core.track.mesh.run import track_mesh
-from wertis.core.track.mesh.trajectory_prior import TrajectoryPrior, learned
+from wertis.core.track.mesh.trajectory_prior import TrajectoryPrior, learned_prior
 
 COUNT = 24
 QUAD = np.array([[110.0, 50], [380, 50], [380, 275], [110, 275]])
@@ -155,6 +158,13 @@ class TrackedTogetherTest(unittest.TestCase):
         self.assertEqual(set(better), set(range(1, COUNT)))
         self.assertLess(rms(away(better)[:, NEAR]), rms(away(each)[:, NEAR]))
 
+    def test_whoever_tracks_hears_that_frames_are_aligned_together(self) -> None:
+        made, heard = untracked(), []
+        with single_threaded(), patch.object(batch, "BATCH", replace(settings.BATCH, least_frames=5)):
+            tracked(made, made.tracks[0].id, plate(), runs_from(made, made.tracks[0], REFERENCE, "both"), progress=heard.append)
+        notes = [(event.frame, event.note) for event in heard if event.note]
+        self.assertIn((None, "aligning all frames together, 3 of 10"), notes)
+
     def test_at_half_resolution_answers_are_in_the_plates_pixels(self) -> None:
         together = BatchRefinement()
         with single_threaded():
@@ -178,7 +188,7 @@ class TrajectoryPriorTest(unittest.TestCase):
     def test_it_finds_the_space_that_the_trajectories_span(self) -> None:
         y, x = np.indices((6, 8))
         turned = np.stack([0.02 * y, -0.02 * x], axis=-1)[None] * self.time[:, None, None, None]
-        prior = learned(self.moved + turned, self.known)
+        prior = learned_prior(self.moved + turned, self.known)
         variances = np.sort(prior.variances)[::-1]
         self.assertGreater(variances[1], 1.0)
         self.assertLess(variances[2], 1e-9)
@@ -193,7 +203,7 @@ class TrajectoryPriorTest(unittest.TestCase):
         grainy, own = self.moved.copy(), self.moved.copy()
         grainy[:, :3] += rng.normal(0, 0.3, grainy[:, :3].shape)
         own[:, :3] += 0.3 * np.sin(0.9 * self.time + 1)[:, None, None, None]
-        of_grain, of_motion = (np.median(learned(m, little).deviations[:2]) for m in (grainy, own))
+        of_grain, of_motion = (np.median(learned_prior(m, little).deviations[:2]) for m in (grainy, own))
         self.assertLess(of_grain, 0.2 * 0.3 ** 2)
         self.assertGreater(of_motion, 0.3 * 0.3 ** 2)
 
@@ -233,7 +243,7 @@ class EquationsTest(unittest.TestCase):
         at = [slice(t * size, (t + 1) * size) for t in range(frames + 1)]
         of_reference = settings.BATCH.reference_damping * np.eye(size)
         for t, seen in enumerate(self.observed):
-            about = seen.about.ravel() - identity - affine[t]
+            about = seen.linearised_at.ravel() - identity - affine[t]
             for level, (information, pull) in seen.measures.items():
                 tiles = self.alignment.reference.tiles(level)
                 basis = np.kron(self.alignment.tile_basis(tiles, self.lattice).toarray(), np.eye(2))
@@ -272,10 +282,10 @@ class EquationsTest(unittest.TestCase):
         frames, identity = len(self.observed), self.lattice.identity
         moved = np.array([o.values for o in self.observed]) - identity
         with patch.object(batch, "BATCH", replace(settings.BATCH, steps=400)):
-            found, feigned = BatchEquations(self.alignment, self.observed, self.prior, None).solve(moved)
+            found, apparent = BatchEquations(self.alignment, self.observed, self.prior, None).solve(moved)
         wanted = np.linalg.solve(*self._dense()).reshape(frames + 1, *identity.shape)
         np.testing.assert_allclose(found - self.prior.affine, wanted[:-1], atol=1e-5)
-        np.testing.assert_allclose(feigned, wanted[-1], atol=1e-5)
+        np.testing.assert_allclose(apparent, wanted[-1], atol=1e-5)
 
     def test_the_usual_steps_come_most_of_the_way(self) -> None:
         moved = np.array([o.values for o in self.observed]) - self.lattice.identity

@@ -71,7 +71,7 @@ class LongWork(QObject):
     def _on_told(self, job: Job) -> None:
         if job is self.job and job.phase is not None:
             self._strip.work_tells(job)
-            self._strip.say(f"{job.label}: {job.phase[0]}. Esc stops and keeps what there is.")
+            self._strip.say(f"{job.label}: {job.phase[0]}.")
 
     def _on_end(self, job: Job) -> None:
         if job is not self.job:

@@ -2,8 +2,9 @@
 
 Everywhere: pixels, origin at the picture's top-left corner, x right, y down, the first pixel's centre at (0.5, 0.5); frames are the plate's own numbers.
 
-Long work takes `progress`, called with an `Event` (frame, done, total, item, note) after each step, and `stop`, a `threading.Event` that ends it soon
-when it is set; what was finished is kept. Errors are `WertisError`, and say what to do.
+Long work takes `progress`, called with an `Event` (frame, done, total, item, note) after each step, and with no frame and no item while something
+between two steps goes on; and `stop`, a `threading.Event` that ends it soon when it is set; what was finished is kept. Errors are `WertisError`, and
+say what to do.
 """
 
 from wertis.scripting.camera import Camera as Camera

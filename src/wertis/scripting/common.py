@@ -15,7 +15,7 @@ from wertis import libraries  # noqa: F401  first, so that importing changes no 
 from wertis.core.blas import single_threaded
 from wertis.core.errors import RegionError, WertisError
 from wertis.core.geometry import polygon
-from wertis.core.jobs.events import Event
+from wertis.core.jobs.events import Event, told
 from wertis.core.jobs.matching import MORE_PARTS, PARTS, match_placement
 from wertis.core.shot.document import Item
 from wertis.core.shot.document import Shot as Document
@@ -141,9 +141,7 @@ def measured_match(shot: Shot, ident: str, parts: Iterable[str], progress: Progr
     if unknown:
         raise WertisError(f"{unknown[0]} is nothing that is matched; choose of {', '.join((*PARTS, *MORE_PARTS))}.")
     with single_threaded():
-        for event in match_placement(shot.document, ident, shot.plate, wanted, stop=stop):
-            if progress is not None:
-                progress(event)
+        for event in told(match_placement(shot.document, ident, shot.plate, wanted, stop=stop), progress):
             if isinstance(event.item, Document):
                 after = event.item
             elif isinstance(event.item, str):

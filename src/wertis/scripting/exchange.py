@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 from wertis import libraries  # noqa: F401  first, so that importing changes no environment
 from wertis.core.errors import DeliverError
 from wertis.core.exchange.layout import Layout
-from wertis.core.jobs.events import finished
+from wertis.core.jobs.events import finished, told
 from wertis.core.jobs.motion_export import KINDS, MAPS, export_motion, layout_of, write_maps
 from wertis.core.jobs.prove import Proof, prove, prove_mesh
 from wertis.core.shot.document import Placement
@@ -40,10 +40,8 @@ def export(surface: Surface, path: str | Path, kind: str, placement: Placement |
             events = maps_on_cluster(cluster, surface.shot.document, surface.record, kind, str(path), where, reference)
         else:
             events = write_maps(surface.shot.document, surface.record, kind, str(path), where, reference, stop)
-        for event in events:
+        for event in told(events, progress):
             written += not event.note
-            if progress is not None:
-                progress(event)
         return written
     if kind not in KINDS:
         raise DeliverError(f"'{kind}' is nothing that goes out; choose of {', '.join((*KINDS, *MAPS))}.")

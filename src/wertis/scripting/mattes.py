@@ -12,7 +12,7 @@ import numpy as np
 from wertis import libraries  # noqa: F401  first, so that importing changes no environment
 from wertis.core.blas import single_threaded
 from wertis.core.errors import WertisError
-from wertis.core.jobs.events import Event, finished
+from wertis.core.jobs.events import Event, finished, told
 from wertis.core.jobs.export import export_shapes, import_shapes
 from wertis.core.jobs.matte_edge import EdgeMeasure, fit_matte, measure_edges, repair_matte
 from wertis.core.jobs.matte_render import part_of, render_matte
@@ -232,12 +232,10 @@ class DrawnMatte(ItemHandle[Matte]):
         """
         found: dict[int, dict[str, EdgeMeasure]] = {}
         with single_threaded():
-            for event in measure_edges(self.shot.document, self.id, self.shot.plate, list(frames) if frames is not None else self.shot._frames(), reach,
-                                       stop=stop):
+            wanted = list(frames) if frames is not None else self.shot._frames()
+            for event in told(measure_edges(self.shot.document, self.id, self.shot.plate, wanted, reach, stop=stop), progress):
                 assert event.frame is not None
                 found[event.frame] = event.item
-                if progress is not None:
-                    progress(event)
         return found
 
     def fit(self, frames: Sequence[int], reach: float = 8.0, progress: Progress | None = None, stop: threading.Event | None = None) -> dict[int, str]:
@@ -302,9 +300,7 @@ class DrawnMatte(ItemHandle[Matte]):
         left: dict[int, str] = {}
         after: Any = None
         with single_threaded():
-            for event in events:
-                if progress is not None:
-                    progress(event)
+            for event in told(events, progress):
                 if isinstance(event.item, Document):
                     after = event.item
                 elif event.frame is not None and "was left" in event.note:

@@ -13,7 +13,7 @@ from wertis import libraries  # noqa: F401  first, so that importing changes no 
 from wertis.core.blas import single_threaded
 from wertis.core.comp.patch_pictures import PatchPictures
 from wertis.core.jobs.clean_plate import join_clean_plate
-from wertis.core.jobs.events import finished
+from wertis.core.jobs.events import finished, told
 from wertis.core.jobs.flicker import Flicker, measure_flicker
 from wertis.core.jobs.matching import patch_parts
 from wertis.core.jobs.patch_files import read_back, write_flat, write_mask, write_series
@@ -98,9 +98,7 @@ class Patched(ItemHandle[Patch]):
         """Join the bare surface from all frames that see it, and paint on that from now on; how well it was seen, in words."""
         words, after = "", None
         with single_threaded():
-            for event in join_clean_plate(self.shot.document, self.id, self.shot.plate, stop=stop):
-                if progress is not None:
-                    progress(event)
+            for event in told(join_clean_plate(self.shot.document, self.id, self.shot.plate, stop=stop), progress):
                 if isinstance(event.item, Document):
                     after, words = event.item, event.note
         if after is not None:

@@ -13,7 +13,7 @@ from wertis import libraries  # noqa: F401  first, so that importing changes no 
 from wertis.core.blas import single_threaded
 from wertis.core.errors import RegionError, WertisError
 from wertis.core.jobs.camera import Solve, solve_plate, with_camera
-from wertis.core.jobs.events import Event
+from wertis.core.jobs.events import Event, told
 from wertis.core.jobs.point_tracking import good_spots
 from wertis.core.jobs.render import render, render_frame
 from wertis.core.jobs.tracking import runs_from
@@ -372,9 +372,7 @@ class Shot:
 
         found: Solve | None = None
         with single_threaded():
-            for event in solve_plate(self.plate, self._frames(), focal, int(radial), held if masks else None, stop=stop, zoom=zoom):
-                if progress is not None:
-                    progress(event)
+            for event in told(solve_plate(self.plate, self._frames(), focal, int(radial), held if masks else None, stop=stop, zoom=zoom), progress):
                 found = event.item if isinstance(event.item, Solve) else found
         if found is None:
             raise WertisError("Solving was stopped before its end.")
@@ -447,9 +445,7 @@ class Shot:
     def _left_out(self, events: Iterable[Event], progress: Progress | None) -> dict[int, str]:
         left: dict[int, str] = {}
         with single_threaded():
-            for event in events:
+            for event in told(events, progress):
                 if event.note and event.frame is not None:
                     left[event.frame] = event.note
-                if progress is not None:
-                    progress(event)
         return left

@@ -20,6 +20,7 @@ from wertis.core.geometry import polygon
 from wertis.core.geometry.motion import Motion, carried
 from wertis.core.jobs.check import check_track
 from wertis.core.jobs.dense_tracking import motion_folder
+from wertis.core.jobs.events import told
 from wertis.core.jobs.export import export_corner_pin, export_mesh
 from wertis.core.jobs.find import find_vertices
 from wertis.core.jobs.mesh_tracking import laid_mesh, track_vertices
@@ -334,10 +335,9 @@ class Surface:
                        stop: threading.Event | None = None) -> Surface:
         """Track single vertices of a mesh anew while all others stay as they are; over frames, or all that have an answer. Returns itself."""
         shot = self.shot.document
+        over = None if frames is None else sorted(set(frames))
         with single_threaded():
-            for event in track_vertices(shot, self.id, self.shot.plate, sorted(set(vertices)), None if frames is None else sorted(set(frames)), stop=stop):
-                if progress is not None:
-                    progress(event)
+            for event in told(track_vertices(shot, self.id, self.shot.plate, sorted(set(vertices)), over, stop=stop), progress):
                 shot = event.item if isinstance(event.item, Document) else shot
         self.shot._do("Track vertices", shot)
         return self
@@ -375,11 +375,9 @@ class Surface:
 
             looks = first_looks_on_cluster(cluster, self.shot.document, self.record, base, "", self.shot._folders)
         with single_threaded():
-            for event in check_track(self.shot.document, self.record, self.shot.plate, wanted, base=base, stop=stop, elsewhere=looks):
+            for event in told(check_track(self.shot.document, self.record, self.shot.plate, wanted, base=base, stop=stop, elsewhere=looks), progress):
                 assert event.frame is not None
                 found[event.frame] = event.item
-                if progress is not None:
-                    progress(event)
         return Drift(found)
 
     def repair(self, limit: float, frames: tuple[int, int] | None = None, progress: Progress | None = None,
@@ -400,9 +398,7 @@ class Surface:
         shot = self.shot.document
         outcome: Outcome | None = None
         with single_threaded():
-            for event in repair_by_itself(shot.but(range=frames or shot.range), self.id, self.shot.plate, limit, stop=stop):
-                if progress is not None:
-                    progress(event)
+            for event in told(repair_by_itself(shot.but(range=frames or shot.range), self.id, self.shot.plate, limit, stop=stop), progress):
                 outcome = event.item if isinstance(event.item, Outcome) else outcome
         if outcome is None:
             raise WertisError("Repairing was stopped before its end; nothing was changed.")
@@ -433,9 +429,7 @@ class Surface:
         """Track the stretches next to repair keys, or to a mesh's pegs, again, so that they pass through the repaired frames."""
         after: Any = None
         with single_threaded():
-            for event in retrack(self.shot.document, self.id, self.shot.plate, stop=stop):
-                if progress is not None:
-                    progress(event)
+            for event in told(retrack(self.shot.document, self.id, self.shot.plate, stop=stop), progress):
                 after = event.item if isinstance(event.item, Document) else after
         if after is not None:
             self.shot._do("Track again", after)

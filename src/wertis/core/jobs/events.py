@@ -1,7 +1,8 @@
 """What long work says while it goes on: one kind of event, whatever the work is."""
 
 import threading
-from collections.abc import Callable, Hashable, Iterator
+from collections import deque
+from collections.abc import Callable, Hashable, Iterable, Iterator
 from dataclasses import dataclass
 from typing import Any
 
@@ -58,6 +59,26 @@ def stopped(stop: Stop | None) -> bool:
     return stop is not None and stop.is_set()
 
 
+def told(events: Iterable[Event], progress: Callable[[Event], object] | None) -> Iterator[Event]:
+    """The same events, of each of which `progress` is told first; it also hears, by events with no frame, what is done between two of them."""
+    last = Event(None, 0, 1)
+
+    def listen(what: str, done: int, total: int) -> None:
+        if progress is not None:
+            progress(Event(None, last.done, last.total, note=f"{what}, {done} of {total}"))
+
+    each = iter(events)
+    while True:
+        with listening(listen):
+            event = next(each, None)
+        if event is None:
+            return
+        last = event
+        if progress is not None:
+            progress(event)
+        yield event
+
+
 def finished(events: Iterator[Event], progress: Callable[[Event], object] | None = None) -> Any:
     """Go through long work to its end, telling `progress` of each step; the last event's item.
 
@@ -66,17 +87,7 @@ def finished(events: Iterator[Event], progress: Callable[[Event], object] | None
     WertisError
         When the work gave nothing.
     """
-    last: Event | None = None
-
-    def listen(what: str, done: int, total: int) -> None:
-        if progress is not None:
-            before = last or Event(None, 0, 1)
-            progress(Event(None, before.done, before.total, note=f"{what}, {done} of {total}"))
-
-    with listening(listen):
-        for last in events:
-            if progress is not None:
-                progress(last)
-    if last is None:
+    last = deque(told(events, progress), 1)
+    if not last:
         raise WertisError("There was nothing to do.")
-    return last.item
+    return last[0].item

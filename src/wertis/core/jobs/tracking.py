@@ -10,7 +10,7 @@ import numpy as np
 
 from wertis.core.errors import RegionError
 from wertis.core.geometry.motion import Fix, nearest_frame
-from wertis.core.jobs.events import Counter, Event, Stop, stopped
+from wertis.core.jobs.events import Counter, Event, Stop, stopped, told
 from wertis.core.plate.base import Plate, Reader
 from wertis.core.plate.cuts import shot_around
 from wertis.core.shot import regions
@@ -106,11 +106,9 @@ def tracked(shot: Shot, track_id: str, plate: Plate, frames: Iterable[range], re
             progress: Callable[[Event], object] | None = None) -> Shot:
     """The shot with a region tracked through runs of frames, all at once."""
     answers: dict[int, Any] = {}
-    for event in track_shot(shot, track_id, plate, list(frames), read, stop):
+    for event in told(track_shot(shot, track_id, plate, list(frames), read, stop), progress):
         assert event.frame is not None
         answers[event.frame] = event.item
-        if progress is not None:
-            progress(event)
     return kept(shot, track_id, answers)
 
 

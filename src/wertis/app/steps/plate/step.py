@@ -98,8 +98,8 @@ class PlateStep(Step):
         ref = s.shot.plate
         none = ref is None or s.frame not in ref.no_cuts
         if self.bench.attempt(lambda: s.history.do("No cut" if none else "Cuts again", set_no_cut(s.shot, s.frame, none))):
-            self.bench.say(f"Tracking goes on over frame {s.frame}, however it looks. Track again from a frame before it." if none
-                           else f"Whether another shot begins at frame {s.frame} is told by the pictures again.")
+            self.bench.say(f"Tracking goes on over frame {s.frame}, however it looks; the same command takes that back. Track again to go over it."
+                           if none else f"Whether another shot begins at frame {s.frame} is told by the pictures again.")
 
     def _cuts_found(self, plate: object) -> None:
         s = self.session

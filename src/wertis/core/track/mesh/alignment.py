@@ -37,13 +37,13 @@ class FineEquations:
 
     Attributes
     ----------
-    about : (rows, columns, 2) control values about which they are linearised.
+    linearised_at : (rows, columns, 2) the control values.
     look, coarser : what the pixels of the finest level say, and those of the coarser ones.
     orders, scale : of the surface's bending, as `SurfacePrior` has them.
     system : all of it together.
     """
 
-    about: np.ndarray
+    linearised_at: np.ndarray
     look: Linearisation
     coarser: list[CoarserEquations]
     orders: dict[int, float]

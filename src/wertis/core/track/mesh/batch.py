@@ -21,7 +21,7 @@ from wertis.core.phases import tell
 from wertis.core.track.mesh.alignment import FineEquations, MeshAlignment
 from wertis.core.track.mesh.settings import BATCH, BENDING, PREDICTION, UNCERTAINTY
 from wertis.core.track.mesh.tracker import MeshTracker
-from wertis.core.track.mesh.trajectory_prior import TrajectoryPrior, learned
+from wertis.core.track.mesh.trajectory_prior import TrajectoryPrior, learned_prior
 
 _log = logging.getLogger(__name__)
 _SOLVED = 1e-22  # of the residual's square in the beginning, from which there is nothing left to solve
@@ -34,14 +34,14 @@ class Observation:
 
     Attributes
     ----------
-    values, about : (rows, columns, 2) control values that were found, and those about which the equations are linearised.
+    values, linearised_at : (rows, columns, 2) control values that were found, and those at which the equations are linearised.
     known, hidden : (rows, columns) 0..1 how far each control point is measured, and how far its texture is hidden.
     measures : level to the information (n, 3) and pull (n, 2) of its usable tiles, float32.
     orders, scale, fixed : as `SurfacePrior` has them.
     """
 
     values: np.ndarray
-    about: np.ndarray
+    linearised_at: np.ndarray
     known: np.ndarray
     hidden: np.ndarray
     measures: dict[int, tuple[np.ndarray, np.ndarray]]
@@ -59,7 +59,7 @@ def observation(alignment: MeshAlignment, fine: FineEquations, values: np.ndarra
         information[coarser.part], pull[coarser.part] = coarser.information, coarser.pull
         measures[coarser.level] = information, pull
     known, hidden = alignment.known(fine.look), alignment.occlusion(fine.look)
-    return Observation(values, fine.about, known, hidden, measures, fine.orders, fine.scale, alignment.fixed_bending_scale is not None)
+    return Observation(values, fine.linearised_at, known, hidden, measures, fine.orders, fine.scale, alignment.fixed_bending_scale is not None)
 
 
 @dataclass(frozen=True)
@@ -87,7 +87,7 @@ class _Term:
 
 
 class BatchEquations:
-    """The equations of all control points on T frames, and of the displacement that the reference frame's grain feigns.
+    """The equations of all control points on T frames, and of the apparent displacement that the reference frame's grain causes on all of them.
 
     Arrays of control values are (control points, T, 2); the reference's displacement is (control points, 1, 2).
     """
@@ -118,10 +118,10 @@ class BatchEquations:
                 system.add_places(centres, information.mean(1), np.zeros((len(pull), 2)))
         self._bending = [term for order in sorted({order for o in observed for order in o.orders}) for term in self._bending_of(order, observed, mean)]
         identity = self.lattice.identity
-        about = _by_point(np.array([o.about - identity for o in observed]))
+        begun = _by_point(np.array([o.linearised_at - identity for o in observed]))
         bent = _by_point(np.broadcast_to(identity, (self.frames, *identity.shape)))
         own = _by_point(prior.affine)
-        measured = self._measured(about) + pulls
+        measured = self._measured(begun) + pulls
         # what is hidden stays about where it was found: neither its neighbours' bending nor other frames say how it folds
         self._hidden = PREDICTION.damping_occluded * np.stack([o.hidden.ravel() for o in observed], axis=1)[..., None]
         mean.add_diagonal(self._hidden.mean((1, 2)).reshape(self.lattice.shape))
@@ -194,7 +194,7 @@ class BatchEquations:
         return self.prior.modes @ parts, self._of_reference.solved_for_each(offset.reshape(*shape, 1, 2)).reshape(offset.shape)
 
     def solve(self, values: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        """(T, rows, columns, 2) displacements of all frames, and (rows, columns, 2) what the reference frame's grain feigns.
+        """(T, rows, columns, 2) displacements of all frames, and (rows, columns, 2) the apparent one by the reference's grain.
 
         Parameters
         ----------
@@ -292,10 +292,10 @@ class BatchRefinement:
             self._observed[frame] = again
 
     def _near(self, seen: Observation, fix: MeshFix) -> np.ndarray:
-        """(V,) whether each vertex lies where the equations of an observation are about."""
+        """(V,) whether each vertex lies where an observation has it, so that its equations are about that place."""
         assert self._tracker is not None and fix.places is not None
         there = evaluate(self._tracker.lattice, seen.values, self._tracker.vertices)[0]
-        return np.asarray(np.linalg.norm(there - to_centred(fix.places * self._scale), axis=1) < BATCH.about)
+        return np.asarray(np.linalg.norm(there - to_centred(fix.places * self._scale), axis=1) < BATCH.same_place)
 
     @property
     def full(self) -> bool:
@@ -325,7 +325,7 @@ class BatchRefinement:
         observed = [self._observed[f] for f in frames]
         lattice = tracker.lattice
         moved = np.array([o.values for o in observed]) - lattice.identity
-        prior = learned(moved, np.array([o.known for o in observed]))
+        prior = learned_prior(moved, np.array([o.known for o in observed]))
         found, offset = BatchEquations(tracker.alignment, observed, prior, self._offset).solve(moved)
         if not np.isfinite(found).all():
             raise np.linalg.LinAlgError("the frames together are not determined")

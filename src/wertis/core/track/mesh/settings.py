@@ -248,12 +248,12 @@ class Batch:
     least_frames : frames from which it is done: fewer say little of what can move how.
     most_frames, most_tiles : frames that are aligned together, and tiles of all of them: each tile takes about 100 bytes meanwhile.
     shared_part : one in so many of a block's frames is among those with which the next block begins.
-    reference_damping : per square pixel: the reference frame's grain feigns displacements of about a tenth of a pixel.
+    reference_damping : per square pixel: the reference frame's grain causes apparent displacements of about a tenth of a pixel.
     alike : square pixels, below which variances of modes are alike to the preconditioner.
     steps : of conjugate gradients; further ones fit what the model leaves out, where little is measured (semi-convergence: P. C. Hansen, Discrete
         inverse problems, 2010, chapter 6).
     model_error : part of the error that each frame by itself left, that trajectories and white grain do not account for.
-    about : pixels within which a vertex' place is the one about which a frame's equations are.
+    same_place : pixels within which a vertex' place is the one that a frame's equations are about.
     most_moved : pixels by which a vertex may be moved: about as far as the equations hold.
     of_step : part of what a vertex is moved by that its expected error takes in: what contradicts the other frames may have moved so.
     """
@@ -266,7 +266,7 @@ class Batch:
     alike: float = 0.002
     steps: int = 10
     model_error: float = 0.7
-    about: float = 0.05
+    same_place: float = 0.05
     most_moved: float = 2.0
     of_step: float = 0.3
 

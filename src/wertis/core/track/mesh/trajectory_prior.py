@@ -34,7 +34,7 @@ class TrajectoryPrior:
     deviations: np.ndarray
 
 
-def learned(displacements: np.ndarray, known: np.ndarray) -> TrajectoryPrior:
+def learned_prior(displacements: np.ndarray, known: np.ndarray) -> TrajectoryPrior:
     """The prior that displacements (T, rows, columns, 2) from the reference frame give; `known` (T, rows, columns), 0..1, is how far they are measured.
 
     What a control point does outside the space that the others span counts as motion as far as it goes on from frame to frame; what differs from

@@ -116,13 +116,13 @@ def _merged(one: MeshFix, other: MeshFix | None, longer: np.ndarray) -> MeshFix 
     differ = one.measured & other.measured & (apart > _AGREE + 2 * (one.errors + other.errors)) & longer
     only = other.measured & ~one.measured
     # what is measured by this side alone, where its map is wrong all round, matched something else
-    only[only] = _mean_round(one, only, apart, one.measured & ~differ)[only] < _WRONG
+    only[only] = _mean_of_nearest(one, only, apart, one.measured & ~differ)[only] < _WRONG
     only |= differ
     neither = ~one.measured & ~only
     share = np.where(only, 1.0, 0.0)
     # of what neither measured, the side counts whose map is right round it
     wrong = (share * apart, (1 - share) * apart)
-    one_off, other_off = (side.errors[neither] ** 2 * (_mean_round(side, neither, off, ~neither)[neither] ** 2 + _EXACT ** 2)
+    one_off, other_off = (side.errors[neither] ** 2 * (_mean_of_nearest(side, neither, off, ~neither)[neither] ** 2 + _EXACT ** 2)
                           for side, off in zip((one, other), wrong, strict=True))
     share[neither] = one_off / (one_off + other_off)
     places = one.places + share[:, None] * (other.places - one.places)
@@ -134,7 +134,7 @@ def _merged(one: MeshFix, other: MeshFix | None, longer: np.ndarray) -> MeshFix 
     return replace(one, places=places, errors=errors, measured=one.measured | other.measured, seen=max(one.seen, other.seen))
 
 
-def _mean_round(fix: MeshFix, which: np.ndarray, values: np.ndarray, among: np.ndarray) -> np.ndarray:
+def _mean_of_nearest(fix: MeshFix, which: np.ndarray, values: np.ndarray, among: np.ndarray) -> np.ndarray:
     """(V,) means of values (V,) over the vertices of those `among` (V,) that are nearest to each of those `which` (V,); 0 elsewhere."""
     out, count = np.zeros(len(values)), min(_NEIGHBOURS, np.count_nonzero(among))
     if count and which.any():
