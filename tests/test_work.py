@@ -83,6 +83,8 @@ class WorkTest(WindowCase):
         self.until(lambda: strip._bar.value() == 2)
         self.assertEqual(strip._bar.maximum(), 4)
         self.assertIsNone(job.phase)
+        job.done = job.total  # its last step is done, and something is still to be finished
+        self.assertIsNone(job.seconds_left)
         job.stop()
         go.set()
         self.until(lambda: w.job is None)

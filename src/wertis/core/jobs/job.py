@@ -63,8 +63,8 @@ class Job:
 
     @property
     def seconds_left(self) -> float | None:
-        """Expected time to the end; None while unknown."""
-        if self.done < 2:
+        """Expected time to the end; None while unknown, and after the last step, when something is still to be finished."""
+        if self.done < 2 or self.done >= self.total:
             return None
         return (time.monotonic() - self._begun) / self.done * max(0, self.total - self.done)
 

@@ -35,6 +35,7 @@ class PlatePage(Page):
         self.first.setToolTip("First frame to track and render (I sets it to the frame in view)")
         self.last.setToolTip("Last frame to track and render (O sets it to the frame in view)")
         self.fps = Number(1, 240, 1, 3, "fps", "Frames per second")
+        self.fps.setValue(24)  # while there is no plate
         self.fps.valueChanged.connect(self._fps)
         f.addRow(self.name)
         f.addRow(self.facts)
@@ -46,6 +47,7 @@ class PlatePage(Page):
         f.addRow("Frames", span)
         f.addRow(DragLabel("Rate", self.fps), self.fps)
         self.aspect = Number(0.1, 10, 0.05, 4, "", "Pixel aspect")
+        self.aspect.setValue(1)
         self.aspect.setToolTip("Width of a pixel over its height; 1 is square. Tracks and exports stay in pixels")
         self.aspect.valueChanged.connect(lambda v: self._read("Set the pixel aspect", aspect=v))
         self.layer = combo({"": "The picture"}, "Layer of the files", lambda: self._choose(layer=self.layer.currentData()))
