@@ -17,6 +17,7 @@ from wertis.core.imaging import patch_alignment
 from wertis.core.imaging.patch_alignment import PatchAlignment, View, grid_on
 from wertis.core.imaging.pyramid import HeldOut, Pyramid
 from wertis.core.matte.coverage import mean_area, soft_area
+from wertis.core.paint import fill
 from wertis.core.plate.base import grey_of, luma
 from wertis.core.track import blurred_tiles, normal_equations, sampling
 from wertis.core.track.normal_equations import Matter
@@ -55,6 +56,12 @@ class CompiledLoops(unittest.TestCase):
         self.assertNear(sampling.read_tiles(picture, MATRIX, x, y, 1.0, taps), total, 1e-4)
         # OpenCV rounds places to a thirty-second of a pixel
         self.assertNear(sampling.plainly_read(picture, MATRIX, x, y, 1.0, taps), total, 0.02)
+
+    def test_patches_differ_by_as_much_as_numpy_says(self) -> None:
+        picture = self.rng.uniform(0, 1, (60, 50, 3)).astype(np.float32)
+        places, targets = (self.rng.integers(0, [54, 44], (300, 2)) for _ in range(2))
+        trust, which = self.rng.uniform(0, 1, (40, 49)).astype(np.float32), self.rng.integers(0, 40, 300)
+        self.assertNear(*(run(picture, places, targets, trust, which) for run in (fill.patch_costs, fill.plain_patch_costs)), 1e-5)
 
     def test_bent_squares_are_straightened_as_numpy_does_it(self) -> None:
         for size in (0.0, 0.05, 0.25):  # the last folds in places

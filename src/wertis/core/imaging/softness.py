@@ -19,6 +19,7 @@ _APART, _FURTHER = 1.6, 1.6  # times the softness, and times that again, at whic
 _TURNS_BACK = 0.1  # share of its slope that one the other way may have there
 _STRAIGHT = 0.85  # share of its slope that it must have still, further along itself
 _FEWEST = 40  # places
+_REACH = 8  # times the standard deviations of the blurs: how far what is asked of an edge looks
 _OFF_CENTRE = 1 / 16  # square pixels, mean square distance of the steepest pixel from the middle of an edge, over all directions of edges
 _DIFFERENCE = 1 / 3  # square pixels, variance of the central difference by which slopes are taken
 _NOISE_SLOPE = 0.2  # of white noise of deviation 1 through a Gaussian of 1 pixel (its slope's deviation is 1 / sqrt(8 pi) of that)
@@ -49,6 +50,11 @@ def edge_softness(luma: np.ndarray, mask: np.ndarray | None = None, grain: float
 def _variance(picture: np.ndarray, counted: np.ndarray | None, before: float, again: float, grain: float,
               direction: np.ndarray | None) -> float | None:
     """The variance of the blur of a picture's sharpest edges after one of `before` pixels, by what one of `again` pixels more does to their slopes."""
+    if counted is not None:  # beyond this nothing reaches a place that counts
+        x, y, w, h = cv2.boundingRect(counted.astype(np.uint8))
+        room = int(np.ceil(_REACH * (before + again))) + 8
+        part = slice(max(y - room, 0), y + h + room), slice(max(x - room, 0), x + w + room)
+        picture, counted = picture[part], counted[part]
     calm = cv2.GaussianBlur(picture, (0, 0), before)
     across, down = _slopes(calm)
     slope, blurred = np.hypot(across, down), _slope(cv2.GaussianBlur(calm, (0, 0), again))

@@ -79,6 +79,7 @@ def match_placement(shot: Shot, ident: str, plate: Plate, parts: Sequence[str] =
     low, high = shot.range
     count = Counter(len(parts) + (high - low + 1) * ("light" in parts))
     kind = fetch(placement.frame).dtype
+    measured = _Measured(shot, track, placement, plate, fetch, [])
     for part in parts:
         if stopped(stop):
             return
@@ -94,7 +95,7 @@ def match_placement(shot: Shot, ident: str, plate: Plate, parts: Sequence[str] =
             match = match.but(light=light) if light is not None else match
             note = "light measured" if light is not None else "the surface is too little seen to tell its light"
         else:
-            match, note = _MEASURES[part](_Measured(shot, track, placement, plate, fetch), match)
+            match, note = _MEASURES[part](measured, match)
         yield count.event(None, part, note=note, of=part)
     item = item_of(shot, ident)
     if isinstance(item, Patch):
@@ -131,14 +132,23 @@ def _on_top(match: Match, home: int) -> Match:
     return match.but(focus={f: float(np.sqrt(max(v ** 2 - own ** 2, 0))) for f, v in match.focus.items()})
 
 
+class _EdgeFit(NamedTuple):
+    """What edges across and down a picture say together: the lens's softness in pixels, and for how long the shutter is open, as a part of a frame;
+    None where that is not plain."""
+
+    softness: float
+    part: float | None
+
+
 class _Measured(NamedTuple):
-    """What is measured."""
+    """What is measured; `edge_fits` keeps what was found with a grain, since softness and shutter both go by it."""
 
     shot: Shot
     track: Track
     placement: Placement
     plate: Plate
     read: Reader
+    edge_fits: list[tuple[GrainMatch | None, _EdgeFit | None]]
 
 
 def _match_grain(of: _Measured, match: Match) -> tuple[Match, str]:
@@ -151,7 +161,7 @@ def _match_grain(of: _Measured, match: Match) -> tuple[Match, str]:
 def _match_softness(of: _Measured, match: Match) -> tuple[Match, str]:
     still = _stillest(of.shot, of.track, of.placement)
     moves = float(np.linalg.norm(_travel(of, still))) > _MOVING
-    fit = _by_edges(of, match) if moves else None
+    fit = _by_edges(of, match.grain) if moves else None
     found = fit.softness if fit is not None and fit.part is not None else None
     if found is None and moves:
         found = measured_softness(of.track, of.placement, still, of.read, match.grain, _across(_travel(of, still)), False)
@@ -187,22 +197,23 @@ def _match_focus(of: _Measured, match: Match) -> tuple[Match, str]:
 def _match_shutter(of: _Measured, match: Match) -> tuple[Match, str]:
     degrees = measured_shutter(of.shot, of.track, of.plate, of.read)
     if degrees is None:
-        fit = _by_edges(of, match)
+        fit = _by_edges(of, match.grain)
         degrees = 360 * fit.part if fit is not None and fit.part is not None else None
     if degrees is None:
         return match, "nothing moves fast enough to tell the shutter"
     return match.but(shutter=round(degrees, 1)), f"the shutter is open for {degrees:.0f} degrees"
 
 
-class _EdgeFit(NamedTuple):
-    """What edges across and down a picture say together: the lens's softness in pixels, and for how long the shutter is open, as a part of a frame;
-    None where that is not plain."""
+def _by_edges(of: _Measured, grain: GrainMatch | None) -> _EdgeFit | None:
+    """`_fitted_to_edges`, worked out once."""
+    for known, fit in of.edge_fits:
+        if known is grain:
+            return fit
+    of.edge_fits.append((grain, _fitted_to_edges(of, grain)))
+    return of.edge_fits[-1][1]
 
-    softness: float
-    part: float | None
 
-
-def _by_edges(of: _Measured, match: Match) -> _EdgeFit | None:
+def _fitted_to_edges(of: _Measured, grain: GrainMatch | None) -> _EdgeFit | None:
     """Softness and shutter by how soft upright and level edges are on frames that move differently; None where there are too few.
 
     A smear by a path d has the variance (part d_x)^2 / 12 across upright edges and (part d_y)^2 / 12 across level ones (a box's), on top of the lens's.
@@ -216,7 +227,7 @@ def _by_edges(of: _Measured, match: Match) -> _EdgeFit | None:
         travel = _travel(of, frame)
         for axis in (0, 1):
             try:
-                soft = measured_softness(of.track, of.placement, frame, of.read, match.grain, np.eye(2)[axis], False)
+                soft = measured_softness(of.track, of.placement, frame, of.read, grain, np.eye(2)[axis], False)
             except PlateError:
                 continue
             if soft is not None:
@@ -320,7 +331,7 @@ def measured_softness(track: Track, placement: Placement, frame: int, read: Read
     direction : (2,) only edges whose slope goes that way count.
     elsewhere : where the surface has no edge, the whole picture's count.
     """
-    luma = rgb_of(to_float(read(frame))).mean(-1)
+    luma = cv2.transform(rgb_of(to_float(read(frame))), np.full((1, 3), 1 / 3))
     deviation = float(np.mean(grain.deviations)) / np.sqrt(3) if grain is not None else 0.004
     surface = surface_warp(track, placement, frame)
     size = (luma.shape[1], luma.shape[0])

@@ -7,6 +7,8 @@ coarse to fine; the patches are found by random search and by what neighbours fo
 import cv2
 import numpy as np
 
+from wertis.core import compiled
+from wertis.core.compiled import address
 from wertis.core.errors import RegionError
 from wertis.core.paint.membrane import membrane
 
@@ -101,41 +103,57 @@ def _level(picture: np.ndarray, hole: np.ndarray, coarser: np.ndarray | None, ra
         field[targets[sound, 0], targets[sound, 1]] = up[sound]
     confidence = np.power(_TRUST, -cv2.distanceTransform(hole.astype(np.uint8), cv2.DIST_L2, 3)).astype(np.float32)
     padded_trust = np.pad(confidence, half, mode="reflect")
-    trust = np.lib.stride_tricks.sliding_window_view(padded_trust, (_PATCH, _PATCH))[targets[:, 0], targets[:, 1]].reshape(len(targets), 1, -1)
-    trust = trust / trust.sum(2, keepdims=True)
+    trust = np.lib.stride_tricks.sliding_window_view(padded_trust, (_PATCH, _PATCH))[targets[:, 0], targets[:, 1]].reshape(len(targets), -1)
+    trust = trust / trust.sum(1, keepdims=True)
     rounds = _ROUNDS[min(fineness, len(_ROUNDS) - 1)]
     for turn in range(rounds):
         padded = np.pad(picture, ((half, half), (half, half), (0, 0)), mode="reflect")
-        windows = np.lib.stride_tricks.sliding_window_view(padded, (_PATCH, _PATCH), axis=(0, 1))
-        own = windows[targets[:, 0], targets[:, 1]].reshape(len(targets), 3, -1).astype(np.float32)
-        field, cost = _searched(windows, own, trust, targets, field, source, random, max(h, w) if fineness > 1 else _FINEST_REACH)
+        field, cost = _searched(padded, trust, targets, field, source, random, max(h, w) if fineness > 1 else _FINEST_REACH)
         last = fineness == 0 and turn == rounds - 1  # in the end the best patch says it alone, which is sharper
         picture = _joined(picture, hole, targets, field, cost, confidence, _SHARPEST if last else _SHARP)
     return picture, field
 
 
-def _searched(windows: np.ndarray, own: np.ndarray, trust: np.ndarray, targets: np.ndarray, field: np.ndarray, source: np.ndarray,
-              random: np.random.Generator, reach: int) -> tuple[np.ndarray, np.ndarray]:
+def patch_costs(padded: np.ndarray, places: np.ndarray, targets: np.ndarray, trust: np.ndarray, which: np.ndarray) -> np.ndarray:
+    """How much patches at places (m, 2) y, x differ from those at targets (m, 2): (m,) sums of squares, each pixel's times its trust.
+
+    Parameters
+    ----------
+    padded : (rows, columns, 3) float32 picture in which a patch begins at every place.
+    trust : (n, pixels of a patch) float32, and `which` (m,) its row for each pair.
+    """
+    if compiled.LIBRARY is None:
+        return plain_patch_costs(padded, places, targets, trust, which)
+    out, i = np.empty(len(which), np.float32), np.int64
+    places, targets, which = (np.ascontiguousarray(a, i) for a in (places, targets, which))
+    compiled.LIBRARY.patch_costs(address(padded, np.float32), compiled.long(padded.shape[1]), _PATCH, address(places, i), address(targets, i),
+                                 address(trust, np.float32), address(which, i), compiled.long(len(which)), address(out, np.float32))
+    return out
+
+
+def plain_patch_costs(padded: np.ndarray, places: np.ndarray, targets: np.ndarray, trust: np.ndarray, which: np.ndarray) -> np.ndarray:
+    """`patch_costs` in NumPy."""
+    windows = np.lib.stride_tricks.sliding_window_view(padded, (_PATCH, _PATCH), axis=(0, 1))
+    apart = (windows[places[:, 0], places[:, 1]] - windows[targets[:, 0], targets[:, 1]]).reshape(len(which), 3, -1)
+    return np.asarray((np.square(apart, out=apart) * trust[which][:, None]).sum((1, 2)))
+
+
+def _searched(padded: np.ndarray, trust: np.ndarray, targets: np.ndarray, field: np.ndarray, source: np.ndarray, random: np.random.Generator,
+              reach: int) -> tuple[np.ndarray, np.ndarray]:
     """Better places for all targets: those of their neighbours, moved along, and random ones nearer and nearer, from `reach` on.
 
-    What is known counts for more in a comparison than what was filled (`trust`, (n, 1, pixels of a patch)).
+    What is known counts for more in a comparison than what was filled (`trust`, (n, pixels of a patch)).
     """
     h, w = source.shape
     best = field[targets[:, 0], targets[:, 1]].copy()
-
-    def costs(places: np.ndarray, which: np.ndarray) -> np.ndarray:
-        found = windows[places[:, 0], places[:, 1]].reshape(len(places), 3, -1) - own[which]
-        return np.asarray((np.square(found, out=found) * trust[which]).sum((1, 2)))
-
-    everyone = np.arange(len(targets))
-    cost = costs(best, everyone)
+    cost = patch_costs(padded, best, targets, trust, np.arange(len(targets)))
 
     def tried(candidates: np.ndarray) -> None:
         inside = ((candidates >= 0) & (candidates < [h, w])).all(1)
         which = np.flatnonzero(inside & (candidates != best).any(1))
         which = which[source[candidates[which, 0], candidates[which, 1]]]
         if len(which):
-            new = costs(candidates[which], which)
+            new = patch_costs(padded, candidates[which], targets[which], trust, which)
             better = new < cost[which]
             best[which[better]], cost[which[better]] = candidates[which[better]], new[better]
 
@@ -160,17 +178,18 @@ def _joined(picture: np.ndarray, hole: np.ndarray, targets: np.ndarray, field: n
     half = _PATCH // 2
     scale = 2 * (sharp * float(np.quantile(cost, 0.75)) + 1e-6)
     weight = (np.exp(-cost / scale).astype(np.float32) + np.float32(1e-6)) * confidence[targets[:, 0], targets[:, 1]]
-    total, count = np.zeros((h, w, 3), np.float32), np.zeros((h, w), np.float32)
-    at = field[targets[:, 0], targets[:, 1]]
+    x0, y0, width, height = cv2.boundingRect(targets[:, ::-1].astype(np.int32))
+    x1, y1 = x0 + width, y0 + height
+    weights = np.zeros((h, w), np.float32)
+    weights[targets[:, 0], targets[:, 1]] = weight
+    weights, at = weights[y0:y1, x0:x1], field[y0:y1, x0:x1].astype(np.float32)
+    said = np.zeros((h + 2 * half, w + 2 * half, 4), np.float32)  # with room for patches that reach over the border; the last is the weights' sum
+    colours = np.dstack([picture, np.ones((h, w), np.float32)])
     for dy in range(-half, half + 1):
         for dx in range(-half, half + 1):
-            to = targets + [dy, dx]
-            from_ = at + [dy, dx]
-            keep = ((to >= 0) & (to < [h, w]) & (from_ >= 0) & (from_ < [h, w])).all(1)
-            to, from_, weights = to[keep], from_[keep], weight[keep]
-            # each target has its own pixel for one offset, so that none is written twice here
-            total[to[:, 0], to[:, 1]] += picture[from_[:, 0], from_[:, 1]] * weights[:, None]
-            count[to[:, 0], to[:, 1]] += weights
+            found = cv2.remap(colours, at[..., 1] + dx, at[..., 0] + dy, cv2.INTER_NEAREST, borderMode=cv2.BORDER_CONSTANT, borderValue=0)
+            said[y0 + dy + half:y1 + dy + half, x0 + dx + half:x1 + dx + half] += found * weights[..., None]
+    total, count = said[half:half + h, half:half + w, :3], said[half:half + h, half:half + w, 3]
     out = picture.copy()
     sound = hole & (count > 0)
     out[sound] = total[sound] / count[sound][:, None]
