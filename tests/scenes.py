@@ -124,5 +124,5 @@ class PlaneShot:
         """Write the frames as a sequence."""
         folder.mkdir(parents=True, exist_ok=True)
         for i, frame in enumerate(self.frames):
-            cv2.imwrite(str(folder / f"plate.{first + i:04d}{suffix}"), frame[..., ::-1], [cv2.IMWRITE_PNG_COMPRESSION, 1])
+            cv2.imwrite(str(folder / f"plate.{first + i:04d}{suffix}"), frame[..., ::-1], [cv2.IMWRITE_PNG_STRATEGY, cv2.IMWRITE_PNG_STRATEGY_HUFFMAN_ONLY])
         return folder

@@ -1,5 +1,7 @@
 """Colours, fonts and the style sheet: neutral greys round a picture whose colours must be judged, one accent."""
 
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 from PySide6.QtGui import QColor, QFont, QFontDatabase
@@ -30,3 +32,21 @@ def apply_theme(application: QApplication) -> None:
     application.setFont(font)
     application.setStyle("Fusion")
     application.setStyleSheet((here / "style.qss").read_text(encoding="utf-8").replace("@icons", (here / "icons").as_posix()))
+
+
+@contextmanager
+def styled_when_whole() -> Iterator[None]:
+    """Widgets that are put together meanwhile take the style sheet at the end, all at once.
+
+    Qt styles all that is in a widget anew whenever that is put into another one, which is most of the time of making a large window.
+    """
+    application = QApplication.instance()
+    if not isinstance(application, QApplication):
+        yield
+        return
+    sheet = application.styleSheet()
+    application.setStyleSheet("")
+    try:
+        yield
+    finally:
+        application.setStyleSheet(sheet)

@@ -28,6 +28,7 @@ from wertis.app.steady import SteadyViewer
 from wertis.app.step_bar import StepBar
 from wertis.app.steps import all_steps
 from wertis.app.strip import MessageStrip
+from wertis.app.theme import styled_when_whole
 from wertis.app.transport import Transport
 from wertis.app.user_settings import UserSettings
 from wertis.app.viewer import Viewer
@@ -56,13 +57,14 @@ class MainWindow(QMainWindow):
         self.settings = UserSettings(self, self.attempt)
         kinds = all_steps()
         self.session = session or Session(self.settings.preferences.memory << 20, kinds[0].name)
-        self._build()
-        self.steps = {kind.name: kind(self.bench) for kind in kinds}
-        self._put_in_place()
-        self.menus = Menus()
-        self.menus.build(self, self._commands())
-        self._finish_menus()
-        self._connect()
+        with styled_when_whole():
+            self._build()
+            self.steps = {kind.name: kind(self.bench) for kind in kinds}
+            self._put_in_place()
+            self.menus = Menus()
+            self.menus.build(self, self._commands())
+            self._finish_menus()
+            self._connect()
         self.setAcceptDrops(True)
         self._fitted_to_screen = False
         self._step_before = self.session.step
