@@ -123,6 +123,7 @@ class PlaneShot:
     def write(self, folder: Path, first: int = 1001, suffix: str = ".png") -> Path:
         """Write the frames as a sequence."""
         folder.mkdir(parents=True, exist_ok=True)
+        quickly = [cv2.IMWRITE_PNG_STRATEGY, cv2.IMWRITE_PNG_STRATEGY_HUFFMAN_ONLY]
         for i, frame in enumerate(self.frames):
-            cv2.imwrite(str(folder / f"plate.{first + i:04d}{suffix}"), frame[..., ::-1], [cv2.IMWRITE_PNG_STRATEGY, cv2.IMWRITE_PNG_STRATEGY_HUFFMAN_ONLY])
+            cv2.imwrite(str(folder / f"plate.{first + i:04d}{suffix}"), frame[..., ::-1], quickly)
         return folder
