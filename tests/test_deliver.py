@@ -129,6 +129,16 @@ class RenderTest(ShotFolder):
         with self.assertRaisesRegex(DeliverError, "no alpha"):
             list(render(shot, self.plate, str(self.folder / "g.mp4"), [1004], "graphic"))
 
+    def test_an_exr_of_whole_numbers_is_half_floats_in_linear_light(self) -> None:
+        """The curve is that of IEC 61966-2-1; half floats keep 11 bits."""
+        shot = self.tracked()
+        list(render(shot, self.plate, str(self.folder / "c.####.exr"), [1003]))
+        found = read_picture(self.folder / "c.1003.exr")
+        self.assertEqual(found.dtype, np.float16)
+        coded = Compositor().comp(shot, self.plate.read(1003), 1003, 3) / 255.0
+        linear = np.where(coded <= 0.04045, coded / 12.92, ((coded + 0.055) / 1.055) ** 2.4)
+        np.testing.assert_allclose(found.astype(float), linear, rtol=2 ** -10, atol=1e-5)
+
     def test_a_lost_frame_is_left_out_and_said(self) -> None:
         shot = self.tracked()
         (self.plate_folder / "plate.1003.png").unlink()

@@ -154,7 +154,8 @@ def _write(shot: Shot, plate: Plate, picture: _Picture, what: str, path: Path) -
     as_is = picture.untouched and (plate.layer, plate.alpha) == ("", ALPHAS[0])
     source = plate.file(picture.frame) if as_is else None
     if source is None or not pictures.copy_picture(source, path):
-        pictures.write_picture(path, kept, plate.bits, shot.plate.aspect if shot.plate is not None else plate.aspect)
+        aspect = shot.plate.aspect if shot.plate is not None else plate.aspect
+        pictures.write_picture(path, kept, plate.bits, aspect, few_values=picture.pixels.dtype == np.uint8)
 
 
 def _movie(shot: Shot, plate: Plate, path: Path, frames: Sequence[int], read: Callable[[int], np.ndarray], count: Counter,
@@ -180,8 +181,16 @@ def _recoded(shot: Shot, picture: np.ndarray, kind: np.dtype | type) -> np.ndarr
     if picture.dtype == np.uint8 and picture.shape[2] == 3 and own == CODED:
         # one curve for all channels, and few codes: they are converted rather than the pixels
         codes = np.arange(256, dtype=np.uint8)[:, None, None].repeat(3, 2)
-        return np.asarray(cv2.LUT(picture, converted(to_float(codes), own, wanted).reshape(1, 256, 3)))
-    return converted(to_float(picture), own, wanted)
+        table = _as_kind(converted(to_float(codes), own, wanted), kind).reshape(1, 256, 3)
+        if table.dtype == np.float16:  # which OpenCV takes for whole numbers of 16 bits, as it only moves them
+            return np.asarray(cv2.LUT(picture, table.view(np.uint16))).view(np.float16)
+        return np.asarray(cv2.LUT(picture, table))
+    return _as_kind(converted(to_float(picture), own, wanted), kind)
+
+
+def _as_kind(picture: np.ndarray, kind: np.dtype | type) -> np.ndarray:
+    """A float picture as numbers of a kind; whole numbers are left to what writes them."""
+    return picture.astype(kind, copy=False) if np.issubdtype(kind, np.floating) else picture
 
 
 def _pictures(shot: Shot, frames: Sequence[int], what: str, read: Callable[[int], np.ndarray], stop: Stop | None, compositor: Compositor,
