@@ -288,14 +288,22 @@ class PlanarTracker:
                 if tried is not None and _score(tried) < best_score:
                     best, best_score = tried, _score(tried)
         self._scores[top] = best_score
-        return self._finish(pyramid, best, top, guesses)
+        return self._finish(pyramid, best, top, guesses, best_score > max(START.doubtful, usual))
 
-    def _finish(self, pyramid: Pyramid, found: Alignment, top: int, guesses: list[np.ndarray] | None = None) -> Alignment | None:
-        """The levels below `top`, down to the finest that both pictures show."""
+    def _finish(self, pyramid: Pyramid, found: Alignment, top: int, guesses: list[np.ndarray] | None = None, doubtful: bool = False) -> Alignment | None:
+        """The levels below `top`, down to the finest that both pictures show; where that is `doubtful` the next one begins from the guesses as well."""
         for level in range(top - 1, 0 if self.looked_at_again and top > 1 else -1, -1):
             if level == 0 and self._levels.view(found.matrix).larger < EFFORT.shrunk:
                 break
             start = found.matrix
+            if doubtful and level == top - 1 and level and guesses:
+                # the coarsest level has lost the few lines that there are; a guess may be within reach of this one
+                tried_all = [self._level(level, pyramid, m, EFFORT.steps[level], rough=START.rough) for m in (start, *guesses)]
+                sound = [a for a in tried_all if a is not None and self._levels.plausible(a.matrix)]
+                if not sound:
+                    return None
+                found = min(sound, key=_score)
+                continue
             if level == min(1, top - 1) and guesses and self._levels.distance(start, guesses[0]) > START.far:
                 # fine lines are lost at coarse levels, whose answer can then be worse than the guess it began with
                 start = min([start, *guesses], key=lambda m: self._score_at(level, pyramid, m))
