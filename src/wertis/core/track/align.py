@@ -21,11 +21,25 @@ _SETTLING = 0.35  # part of the roughness that is left after each step
 
 @dataclass(frozen=True, eq=False)
 class Expected:
-    """Where the frames before let the surface be expected: a matrix (3, 3), and its standard deviation in pixels at points (N, 2) of the reference."""
+    """Where the frames before let the surface be expected: a matrix (3, 3), and its standard deviation in pixels at points (N, 2) of the reference.
+
+    `free` is the basis (k, 8) of a kind of motion of which nothing is expected: then only what differs beyond such a motion counts.
+    """
 
     matrix: np.ndarray
     deviation: float
     points: np.ndarray
+    free: np.ndarray | None = None
+
+    def equations(self, matrix: np.ndarray, unit: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """How the points' pictures (2 N,) move by a small motion's parameters (2 N, 8) about a `matrix`, and how far they are from where they are expected
+        (2 N,); what a free motion does is projected out of both. `unit` is the reference's `to_unit`."""
+        moves = corner_moves(matrix, unit, self.points).reshape(-1, 8)
+        away = (homography.apply(self.matrix, self.points) - homography.apply(matrix, self.points)).ravel()
+        if self.free is None:
+            return moves, away
+        across, _ = np.linalg.qr(moves @ self.free.T)
+        return moves - across @ (across.T @ moves), away - across @ (across.T @ away)
 
 
 @dataclass
@@ -101,8 +115,7 @@ def align(reference: Reference, tiles: TileSet, chosen: np.ndarray, picture: np.
         found = one_pass(matter, m, max(TEXTURE_SHARE, rough * _SETTLING ** step), smeared)
         normal = _aside_from_blur(found.joint, np.zeros(len(found.joint)), kind, prior)[0] if blurred else found.joint
         if expected is not None:
-            moves = corner_moves(m, unit, expected.points).reshape(-1, 8)
-            away = (homography.apply(expected.matrix, expected.points) - homography.apply(m, expected.points)).ravel()
+            moves, away = expected.equations(m, unit)
             weight = CORRELATION / expected.deviation ** 2
             normal = normal + weight * moves.T @ moves
         if step >= steps:

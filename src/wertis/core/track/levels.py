@@ -35,8 +35,9 @@ class Levels:
         self.box = quad_of_box(reference.box)
 
     def aligned(self, level: int, pyramid: Pyramid, matrix: np.ndarray, steps: int, trust: Trust | None,
-                rough: float = 0.0, with_blur: bool = False, limit: int = 0, expected: Expected | None = None) -> Alignment | None:
-        """Align at one level of the reference; None when too little of the surface is in the picture."""
+                rough: float = 0.0, with_blur: bool = False, limit: int = 0, expected: Expected | None = None,
+                kind: np.ndarray | None = None) -> Alignment | None:
+        """Align at one level of the reference, by a smaller `kind` of motion where one is given; None when too little of the surface is in the picture."""
         tiles = self.reference.tiles_with_blur(level) if with_blur else self.reference.tiles(level)
         if not len(tiles):
             return None
@@ -55,7 +56,7 @@ class Levels:
                     chosen = np.arange(len(chosen))
                 if of_picture is not None:
                     taps = np.repeat(of_picture, len(chosen), axis=1)
-            return align(self.reference, tiles, chosen, pyramid[at], at, matrix, self.kind, trusted, steps, TOLERANCE[level],
+            return align(self.reference, tiles, chosen, pyramid[at], at, matrix, self.kind if kind is None else kind, trusted, steps, TOLERANCE[level],
                          clip_level=CLIP_LEVEL, rough=rough, with_blur=with_blur, held=pyramid.held[at] if pyramid.held is not None else None,
                          taps=taps, expected=expected)
         except np.linalg.LinAlgError:
@@ -87,6 +88,15 @@ class Levels:
     def distance(self, a: np.ndarray, b: np.ndarray) -> float:
         """Root mean square distance in pixels between the region's corners under two homographies."""
         return float(np.sqrt(((homography.apply(a, self.box) - homography.apply(b, self.box)) ** 2).sum(1).mean()))
+
+    def distance_of_shape(self, a: np.ndarray, b: np.ndarray) -> float:
+        """As `distance`, after the similarity that brings the corners under `b` nearest to those under `a`."""
+        x, y = homography.apply(b, self.box).T
+        one, none = np.ones(4), np.zeros(4)
+        basis = np.vstack([np.column_stack([x, -y, one, none]), np.column_stack([y, x, none, one])])
+        places = homography.apply(a, self.box).T.ravel()
+        left = places - basis @ np.linalg.lstsq(basis, places, rcond=None)[0]
+        return float(np.sqrt((left ** 2).sum() / 4))
 
     def plausible(self, matrix: np.ndarray) -> bool:
         """Whether the region's box stays a convex quad of a believable size, the same way round."""

@@ -92,9 +92,11 @@ class PlanarTracker:
         self.looked_at_again = False  # every frame is, so that the first look may end at half the resolution
         self._usual_likeness: float | None = None
         self._scores: dict[int, float] = {}  # of the first level, by its number, on the last frame
+        self._usual: tuple[float, float] | None = None  # score of the last answer, and its expected error in pixels
         self._lost_for = 0
         self._errors = (0.0, 0.0)  # of the last answer and the one before, in pixels
         self._surprise = 4.0  # how far, in pixels, the surface has lately been from where constant velocity would put it
+        self._surprise_of_shape = 4.0  # the same beyond a shift, a turn and a change of size
 
     # -- public ---------------------------------------------------------------------------------------------------
 
@@ -117,10 +119,19 @@ class PlanarTracker:
         if self._last is not None:
             found = self._follow(pyramid)
         verdict = self._judge(found, pyramid, ahead=ahead) if found is not None else None
+        if found is not None and verdict is not None and verdict.seen < START.less_seen and self._seems_worse(found):
+            again = self._followed_stepwise(pyramid)
+            if again is not None and self._fits_better(again, found):
+                found, verdict = again, self._judge(again, pyramid, ahead=ahead)
         expected = self._expectation(ahead)
         if expected is not None and (verdict is None or verdict.matrix is None or self._is_weak(verdict, found)):
             led = self._led(pyramid, expected)
             if led is not None and (found is None or verdict is None or verdict.matrix is None or self._likelier(led, found, verdict)):
+                found, verdict = led
+        if found is not None and verdict is not None and verdict.matrix is not None and verdict.error > FORETELLING.weak_shape \
+                and verdict.seen < FORETELLING.little:
+            led = self._led_by_shape(pyramid)
+            if led is not None and led[1].error < verdict.error and self._likelier(led, found, verdict):
                 found, verdict = led
         if verdict is None or verdict.matrix is None:
             again = self._search(pyramid)
@@ -140,6 +151,7 @@ class PlanarTracker:
             return verdict
         if ahead is not None:
             self._surprise = max(0.85 * self._surprise, self._levels.distance(found.matrix, ahead))
+            self._surprise_of_shape = max(0.85 * self._surprise_of_shape, self._levels.distance_of_shape(found.matrix, ahead))
         self._lost_for = 0
         self._before, self._last = self._last, found.matrix
         self._errors = (verdict.error, self._errors[0])
@@ -290,6 +302,52 @@ class PlanarTracker:
         self._scores[top] = best_score
         return self._finish(pyramid, best, top, guesses, best_score > max(START.doubtful, usual))
 
+    def _seems_worse(self, found: Alignment) -> bool:
+        """Whether an answer is so much less like the surface, or so much less sure, than the last one that it may be another place's."""
+        if self._usual is None:
+            return False
+        score, error = self._usual
+        return _score(found) > START.worse * score + START.worse_by or self._expected(found) > max(START.less_sure * error, START.unsure)
+
+    def _fits_better(self, a: Alignment, b: Alignment) -> bool:
+        """Whether an answer explains more of what is in view than another of the same resolution: it looks more like the surface and is surer."""
+        return a.tiles.level == b.tiles.level and _score(a) < _score(b) and self._expected(a) < START.surer * self._expected(b)
+
+    def _followed_stepwise(self, pyramid: Pyramid) -> Alignment | None:
+        """As `_follow`, but by a shift first, then by a similarity: where few lines are in view they hold a homography only near its place."""
+        best: Alignment | None = None
+        for guess in (self._ahead(), self._last):
+            moved = self._by_similarity(pyramid, guess) if guess is not None else None
+            found = self._finish(pyramid, moved, min(self.reference.coarsest, 1) + 1) if moved is not None else None
+            if found is not None and (best is None or self._fits_better(found, best)):
+                best = found
+        return best
+
+    def _by_similarity(self, pyramid: Pyramid, guess: np.ndarray) -> Alignment | None:
+        """A guess (3, 3), shifted, then turned and scaled as well, to where it fits at half the resolution."""
+        top = min(self.reference.coarsest, 2)
+        found: Alignment | None = None
+        for name, level in (("shift", top), ("similarity", top), ("similarity", min(top, 1))):
+            if len(KINDS[name]) > len(self._kind):
+                continue
+            found = self._levels.aligned(level, pyramid, guess if found is None else found.matrix, EFFORT.steps[level], self.trust, START.rough,
+                                         kind=KINDS[name])
+            if found is None:
+                return None
+        return found
+
+    def _led_by_shape(self, pyramid: Pyramid) -> tuple[Alignment, Fix] | None:
+        """The answer where little is seen, by the pixels and by what is expected of the surface's shape in the picture.
+
+        How a hand shakes the camera cannot be foretold, but how the perspective changes can.
+        """
+        ahead = self._ahead()
+        moved = self._by_similarity(pyramid, ahead) if ahead is not None and len(self._kind) > len(KINDS["similarity"]) else None
+        if moved is None:
+            return None
+        deviation = np.sqrt((2 * self._surprise_of_shape) ** 2 + 4 * self._errors[0] ** 2 + self._errors[1] ** 2)
+        return self._led(pyramid, Expected(moved.matrix, float(deviation), self._box, KINDS["similarity"]), False, EFFORT.led_steps)
+
     def _finish(self, pyramid: Pyramid, found: Alignment, top: int, guesses: list[np.ndarray] | None = None, doubtful: bool = False) -> Alignment | None:
         """The levels below `top`, down to the finest that both pictures show; where that is `doubtful` the next one begins from the guesses as well."""
         for level in range(top - 1, 0 if self.looked_at_again and top > 1 else -1, -1):
@@ -413,14 +471,14 @@ class PlanarTracker:
         # it is said to be less sure, but one that lies elsewhere and looks no better is not to be trusted
         return as_good < FORETELLING.as_good and self._levels.distance(led[0].matrix, found.matrix) > 2 * verdict.error
 
-    def _led(self, pyramid: Pyramid, expected: Expected, must_add: bool = True) -> tuple[Alignment, Fix] | None:
+    def _led(self, pyramid: Pyramid, expected: Expected, must_add: bool = True, steps: int = EFFORT.steps[1]) -> tuple[Alignment, Fix] | None:
         """The answer where little is seen: what is expected counts beside the pixels. None when they `must_add` to it and do not."""
         found: Alignment | None = None
         for level in (1, 0):
             start = found.matrix if found is not None else expected.matrix
             if level == 0 and self._levels.view(start).larger < EFFORT.shrunk:
                 break
-            tried = self._level(level, pyramid, start, EFFORT.steps[1], rough=START.rough if level else 0.0, limit=EFFORT.last, expected=expected)
+            tried = self._level(level, pyramid, start, steps, rough=START.rough if level else 0.0, limit=EFFORT.last, expected=expected)
             if tried is None or not self._levels.plausible(tried.matrix):
                 return None
             found = tried
@@ -510,6 +568,7 @@ class PlanarTracker:
         return expected_error(found.normal, found.matrix, self.reference, self._corners, self._kind, from_grain)
 
     def _remember(self, found: Alignment) -> None:
+        self._usual = _score(found), self._expected(found)
         tiles = found.tiles
         trust = np.clip(2 - found.misfit / JUDGING.remembered, 0.05, 1)
         trust[found.likeness < 0.1] = 0.05

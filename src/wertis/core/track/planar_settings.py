@@ -24,6 +24,10 @@ class Start:
     calm : pixels of surprise below which a start at a quarter of the resolution is enough; a coarser one costs fine lines.
     unsteady : pixels of surprise from which the picture is asked for a start first: beyond the coarsest level's reach.
     far : pixels; a coarse answer further than this from the guess is checked against it at a finer level.
+    less_seen : share of the region that is seen, below which an answer may be another place's.
+    worse, worse_by : times the last answer's score, and by how much more, from which it is then tried once more in another way.
+    less_sure, unsure : times the last answer's expected error, and pixels, from which it is as well.
+    surer : times another answer's expected error below which one that looks more like the surface explains more of it.
     """
 
     rough: float = 0.3
@@ -34,6 +38,12 @@ class Start:
     calm: float = 4.0
     unsteady: float = 12.0
     far: float = 2.0
+    less_seen: float = 0.8
+    worse: float = 1.25
+    worse_by: float = 0.03
+    less_sure: float = 1.3
+    unsure: float = 0.2
+    surer: float = 0.95
 
 
 @dataclass(frozen=True)
@@ -73,6 +83,7 @@ class Effort:
     ----------
     steps : of each level, by its number, at most.
     last_steps : of the last alignment, blur and all.
+    led_steps : of an alignment where little is seen: what few lines hold loosely comes to rest slowly.
     most : tiles of a level that are kept of a large region; bounds time and memory.
     last : tiles where the finest level has the last word.
     again : tiles of a second look by level, which reads each pixel at several places.
@@ -83,6 +94,7 @@ class Effort:
 
     steps: dict[int, int] = field(default_factory=lambda: {0: 2, 1: 3, 2: 5, 3: 8, 4: 10, 5: 10})
     last_steps: int = 3
+    led_steps: int = 18
     most: int = 700
     last: int = 90
     again: dict[int, int] = field(default_factory=lambda: {0: 60, 1: 32})
@@ -144,6 +156,7 @@ class Foretelling:
     Attributes
     ----------
     weak, little : pixels of expected error from which it is asked for where less than this share of the region is seen.
+    weak_shape : pixels of expected error from which the shape alone is asked for there.
     lost_in : pixels of expected error from which it is asked for whatever seems seen.
     worse : by how much less like the surface an answer may look that the frames before led to (score).
     as_good : the same where it is said to be less sure.
@@ -152,6 +165,7 @@ class Foretelling:
 
     weak: float = 0.3
     little: float = 0.6
+    weak_shape: float = 0.2
     lost_in: float = 1.0
     worse: float = 0.1
     as_good: float = 0.03
