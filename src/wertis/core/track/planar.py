@@ -133,10 +133,12 @@ class PlanarTracker:
             led = self._led_by_shape(pyramid)
             if led is not None and led[1].error < verdict.error and self._likelier(led, found, verdict):
                 found, verdict = led
+        if found is not None and verdict is not None:
+            verdict = self._if_held(verdict, found, pyramid)
         if verdict is None or verdict.matrix is None:
             again = self._search(pyramid)
             if again is not None:
-                second = self._judge(again, pyramid, JUDGING.most_fresh, ahead)
+                second = self._if_held(self._judge(again, pyramid, JUDGING.most_fresh, ahead), again, pyramid)
                 if second.matrix is not None:
                     found, verdict = again, second
         if verdict is None:
@@ -261,7 +263,9 @@ class PlanarTracker:
         `must_add`, when they say nothing that was not expected."""
         self.trust = None
         found = self._led(picture, expected, must_add)
-        return None if found is None else replace(found[1], matrix=homography_from_centred(found[0].matrix))
+        if found is None or (must_add and self._if_held(found[1], found[0], picture).matrix is None):
+            return None
+        return replace(found[1], matrix=homography_from_centred(found[0].matrix))
 
     # -- the steps of one frame -----------------------------------------------------------------------------------
 
@@ -558,6 +562,25 @@ class PlanarTracker:
         if ahead is not None and seen < 0.5 and self._levels.distance(found.matrix, ahead) > max(JUDGING.jump * self.reference.radius, 6 * self._surprise):
             return Fix(None, seen=seen, reason=f"only {seen:.0%} of the region is seen, and it seemed to jump")
         return Fix(found.matrix, error, seen)
+
+    def _if_held(self, verdict: Fix, found: Alignment, pyramid: Pyramid) -> Fix:
+        """A verdict, if the pixels hold an answer that is not sure in its place: begun a few pixels beside it most alignments come back to it.
+
+        Where something else was taken for the surface they end here and there, though by the equations about it the answer looks surer than that.
+        """
+        if verdict.matrix is None or verdict.error < JUDGING.tried_from:
+            return verdict
+        x, y = homography.apply(found.matrix, self.reference.centre[None])[0]
+        grow, far = 1 + JUDGING.beside / self.reference.radius, 0
+        beside = [(JUDGING.beside * np.cos(a), JUDGING.beside * np.sin(a), 1.0) for a in np.radians((0, 120, 240))] + [(0.0, 0.0, grow)]
+        for dx, dy, size in beside:
+            place = np.array([[size, 0, dx + x * (1 - size)], [0, size, dy + y * (1 - size)], [0, 0, 1]]) @ found.matrix
+            for level in range(max(found.tiles.level, min(1, self.reference.coarsest)), found.tiles.level - 1, -1):
+                tried = self._level(level, pyramid, place, EFFORT.last_steps, START.rough if level else 0.0, limit=0 if level else EFFORT.last)
+                place = tried.matrix if tried is not None else place
+            far += not self._levels.plausible(place) or self._levels.distance(place, found.matrix) > JUDGING.comes_back * verdict.error
+        return verdict if far < JUDGING.most_astray else Fix(None, verdict.error, verdict.seen, reason=f"{verdict.seen:.0%} of the region seems seen, "
+                                                             "but it fits more than one place")
 
     def _expected(self, found: Alignment, led: bool = False, noise_of_sharp: float | None = None) -> float:
         """The expected error; an answer that was `led` has information that is not the pixels'."""

@@ -117,6 +117,10 @@ class Judging:
     most_fresh : the same where the frames before do not vouch for it.
     alike : correlation of a tile with the reference from which it shows the same; in another place few tiles do.
     jump : part of the region's half size from the expected place that counts as a jump, where less than half is seen.
+    tried_from : pixels of expected error from which it is tried whether the pixels hold an answer in its place.
+    beside : pixels beside it from which that is tried, within reach of an alignment at half the resolution.
+    comes_back : times its expected error within which such an alignment has come back to it.
+    most_astray : of four, from which it is not held: of made shots' answers that were wrong by over three times that, 12 of 100 are, of true ones 85.
     """
 
     accepted: float = 6.0
@@ -128,6 +132,10 @@ class Judging:
     most_fresh: float = 2.0
     alike: float = 0.7
     jump: float = 0.24
+    tried_from: float = 0.8
+    beside: float = 4.0
+    comes_back: float = 3.0
+    most_astray: int = 2
 
 
 @dataclass(frozen=True)
