@@ -90,6 +90,7 @@ class PlanarTracker:
         self.told_apart_later = False  # what lies over the surface
         self.blur_is_known = False  # blur by motion is then left to a second look
         self.looked_at_again = False  # every frame is, so that the first look may end at half the resolution
+        self.must_hold = True  # an answer that is not sure is tried from beside it
         self._usual_likeness: float | None = None
         self._scores: dict[int, float] = {}  # of the first level, by its number, on the last frame
         self._usual: tuple[float, float] | None = None  # score of the last answer, and its expected error in pixels
@@ -568,7 +569,7 @@ class PlanarTracker:
 
         Where something else was taken for the surface they end here and there, though by the equations about it the answer looks surer than that.
         """
-        if verdict.matrix is None or verdict.error < JUDGING.tried_from:
+        if verdict.matrix is None or verdict.error < JUDGING.tried_from or not self.must_hold:
             return verdict
         x, y = homography.apply(found.matrix, self.reference.centre[None])[0]
         grow, far = 1 + JUDGING.beside / self.reference.radius, 0
