@@ -277,8 +277,8 @@ class PlanarTrackerTest(unittest.TestCase):
 
     def test_what_is_taken_for_the_surface_behind_a_passer_is_not_answered(self) -> None:
         """On a dark picture behind a passer, shaken: an answer that is not sure must be held by the pixels (10 to 23 px off at 1.4 to 3.9 before)."""
-        for settings in (dict(motion=1.5, passer=0.3, exposure=0.2, noise=6.0, seed=112, shake=10.0),
-                         dict(motion=1.0, passer=0.65, exposure=0.2, noise=1.5, seed=49, shake=5.0)):
+        for settings in ({"motion": 1.5, "passer": 0.3, "exposure": 0.2, "noise": 6.0, "seed": 112, "shake": 10.0},
+                         {"motion": 1.0, "passer": 0.65, "exposure": 0.2, "noise": 1.5, "seed": 49, "shake": 5.0}):
             shot = PlaneShot(n=14, picture="rocket", **settings)  # type: ignore[arg-type]
             _, last = first_and_last(shot)
             answered = {f: fix for f, fix in last.items() if fix.matrix is not None}
