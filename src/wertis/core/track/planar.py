@@ -24,6 +24,7 @@ from wertis.core.track.covariance import expected_error, noise_information
 from wertis.core.track.foreshortening import SLANTED
 from wertis.core.track.kinds import KINDS, small_motion
 from wertis.core.track.levels import TOLERANCE, Levels, Trust
+from wertis.core.track.motion_forecast import MotionForecast
 from wertis.core.track.planar_settings import EFFORT, FORETELLING, JUDGING, SECOND_LOOK, SHARPNESS, START
 from wertis.core.track.reference import Reference, visible_tiles
 from wertis.core.track.sampling import read_tiles
@@ -79,9 +80,8 @@ class PlanarTracker:
         self._corners = to_centred(corners)
         self._levels = Levels(self.reference, self._kind)
         self._box = self._levels.box
-        self._last: np.ndarray | None = np.eye(3)
+        self._forecast = MotionForecast(self._levels)
         self._pose = np.eye(3)  # in which most of it was last seen surely
-        self._before: np.ndarray | None = None
         self.trust: Trust | None = None  # earned on the last frame
         self.pyramid = self.reference.pyramid  # of the last frame
         self._noise_of_sharp = 0.0  # of the last frame that was found not to be blurred otherwise than the reference
@@ -94,17 +94,13 @@ class PlanarTracker:
         self._usual_likeness: float | None = None
         self._scores: dict[int, float] = {}  # of the first level, by its number, on the last frame
         self._usual: tuple[float, float] | None = None  # score of the last answer, and its expected error in pixels
-        self._lost_for = 0
-        self._errors = (0.0, 0.0)  # of the last answer and the one before, in pixels
-        self._surprise = 4.0  # how far, in pixels, the surface has lately been from where constant velocity would put it
-        self._surprise_of_shape = 4.0  # the same beyond a shift, a turn and a change of size
 
     # -- public ---------------------------------------------------------------------------------------------------
 
     def start_at(self, matrix: np.ndarray) -> None:
         """Go on from a known place: `matrix` (3, 3) is the reference to the frame before the next one fed."""
-        self._last = self._pose = homography_to_centred(matrix)
-        self._before = None
+        self._pose = homography_to_centred(matrix)
+        self._forecast.start_at(self._pose)
 
     def feed(self, luma: np.ndarray, held: np.ndarray | None = None, pyramid: Pyramid | None = None) -> Fix:
         """The next frame's answer; `luma` as for the reference frame, `held` (h, w) uint8 is 255 on pixels that are held out.
@@ -115,16 +111,16 @@ class PlanarTracker:
             pyramid = Pyramid(luma)
         pyramid.held = HeldOut(held) if held is not None else None
         self.pyramid = pyramid
-        ahead = self._ahead()
+        ahead = self._forecast.ahead()
         found: Alignment | None = None
-        if self._last is not None:
+        if self._forecast.last is not None:
             found = self._follow(pyramid)
         verdict = self._judge(found, pyramid, ahead=ahead) if found is not None else None
         if found is not None and verdict is not None and verdict.seen < START.less_seen and self._seems_worse(found):
             again = self._followed_stepwise(pyramid)
             if again is not None and self._fits_better(again, found):
                 found, verdict = again, self._judge(again, pyramid, ahead=ahead)
-        expected = self._expectation(ahead)
+        expected = self._forecast.expected(ahead)
         if expected is not None and (verdict is None or verdict.matrix is None or self._is_weak(verdict, found)):
             led = self._led(pyramid, expected)
             if led is not None and (found is None or verdict is None or verdict.matrix is None or self._likelier(led, found, verdict)):
@@ -145,19 +141,9 @@ class PlanarTracker:
         if verdict is None:
             verdict = Fix(None, reason="the surface was not found again")
         if verdict.matrix is None or found is None:
-            self._lost_for += 1
-            if expected is not None:
-                self._before, self._last = self._last, expected.matrix
-                self._errors = (expected.deviation / 2, self._errors[0])
-            if self._lost_for > 3:
-                self._last = self._before = None
+            self._forecast.lost(expected)
             return verdict
-        if ahead is not None:
-            self._surprise = max(0.85 * self._surprise, self._levels.distance(found.matrix, ahead))
-            self._surprise_of_shape = max(0.85 * self._surprise_of_shape, self._levels.distance_of_shape(found.matrix, ahead))
-        self._lost_for = 0
-        self._before, self._last = self._last, found.matrix
-        self._errors = (verdict.error, self._errors[0])
+        self._forecast.answered(found.matrix, verdict.error, ahead)
         if verdict.seen > FORETELLING.little and verdict.error < FORETELLING.lost_in:
             self._pose = found.matrix
         self._remember(found)
@@ -272,15 +258,16 @@ class PlanarTracker:
 
     def _follow(self, pyramid: Pyramid) -> Alignment | None:
         """Coarse to fine from the places that the frames before suggest."""
-        assert self._last is not None
+        forecast = self._forecast
+        assert forecast.last is not None
         # a surface that goes where it is expected need not be looked for at the coarsest level
-        top = min(self.reference.coarsest, 2 if self._surprise < START.calm else 3)
-        guesses = [self._last]
-        ahead = self._ahead()
+        top = min(self.reference.coarsest, 2 if forecast.surprise < START.calm else 3)
+        guesses = [forecast.last]
+        ahead = forecast.ahead()
         if ahead is not None:
             guesses.insert(0, ahead)
         # where a hand shakes the camera neither guess is near, and the picture itself says best where to begin
-        moved = self._shifted(pyramid, guesses[0], top) if self._surprise > START.unsteady else None
+        moved = self._shifted(pyramid, guesses[0], top) if forecast.surprise > START.unsteady else None
         if moved is not None:
             guesses.insert(0, moved)
         best: Alignment | None = None
@@ -321,7 +308,7 @@ class PlanarTracker:
     def _followed_stepwise(self, pyramid: Pyramid) -> Alignment | None:
         """As `_follow`, but by a shift first, then by a similarity: where few lines are in view they hold a homography only near its place."""
         best: Alignment | None = None
-        for guess in (self._ahead(), self._last):
+        for guess in (self._forecast.ahead(), self._forecast.last):
             moved = self._by_similarity(pyramid, guess) if guess is not None else None
             found = self._finish(pyramid, moved, min(self.reference.coarsest, 1) + 1) if moved is not None else None
             if found is not None and (best is None or self._fits_better(found, best)):
@@ -342,16 +329,10 @@ class PlanarTracker:
         return found
 
     def _led_by_shape(self, pyramid: Pyramid) -> tuple[Alignment, Fix] | None:
-        """The answer where little is seen, by the pixels and by what is expected of the surface's shape in the picture.
-
-        How a hand shakes the camera cannot be foretold, but how the perspective changes can.
-        """
-        ahead = self._ahead()
+        """The answer where little is seen, by the pixels and by what is expected of the surface's perspective."""
+        ahead = self._forecast.ahead()
         moved = self._by_similarity(pyramid, ahead) if ahead is not None and len(self._kind) > len(KINDS["similarity"]) else None
-        if moved is None:
-            return None
-        deviation = np.sqrt((2 * self._surprise_of_shape) ** 2 + 4 * self._errors[0] ** 2 + self._errors[1] ** 2)
-        return self._led(pyramid, Expected(moved.matrix, float(deviation), self._box, KINDS["similarity"]), False, EFFORT.led_steps)
+        return None if moved is None else self._led(pyramid, self._forecast.expected_shape(moved.matrix), False, EFFORT.led_steps)
 
     def _finish(self, pyramid: Pyramid, found: Alignment, top: int, guesses: list[np.ndarray] | None = None, doubtful: bool = False) -> Alignment | None:
         """The levels below `top`, down to the finest that both pictures show; where that is `doubtful` the next one begins from the guesses as well."""
@@ -451,23 +432,6 @@ class PlanarTracker:
         as_is = self._level(level, pyramid, matrix, 0, rough=0.05)
         return 1.0 if as_is is None else _score(as_is)
 
-    def _ahead(self) -> np.ndarray | None:
-        """The last frame's motion once more; a product of motions of a kind is of that kind."""
-        if self._before is None or self._last is None:
-            return None
-        try:
-            guess = homography.normalised(self._last @ np.linalg.inv(self._before) @ self._last)
-        except (ValueError, np.linalg.LinAlgError):
-            return None
-        return guess if self._levels.plausible(guess) else None
-
-    def _expectation(self, ahead: np.ndarray | None) -> Expected | None:
-        """What the frames before say of the next one, as sure as their own errors and the motion's lately seen unsteadiness let it be."""
-        if ahead is None:
-            return None
-        deviation = np.sqrt((2 * self._surprise) ** 2 + 4 * self._errors[0] ** 2 + self._errors[1] ** 2)
-        return Expected(ahead, float(deviation), self._box)
-
     def _likelier(self, led: tuple[Alignment, Fix], found: Alignment, verdict: Fix) -> bool:
         """Whether what pixels and expectation agree on is to be taken for what the pixels alone said."""
         as_good = _score(led[0]) - _score(found)
@@ -560,7 +524,8 @@ class PlanarTracker:
         error = float(np.hypot(error, SHARPNESS.doubt * found.blur))
         if error > (most or (JUDGING.most_first if context.looked_at_again else JUDGING.most_error)):
             return too_unsure(error, seen)
-        if ahead is not None and seen < 0.5 and self._levels.distance(found.matrix, ahead) > max(JUDGING.jump * self.reference.radius, 6 * self._surprise):
+        farthest = max(JUDGING.jump * self.reference.radius, 6 * self._forecast.surprise)
+        if ahead is not None and seen < 0.5 and self._levels.distance(found.matrix, ahead) > farthest:
             return Fix(None, seen=seen, reason=f"only {seen:.0%} of the region is seen, and it seemed to jump")
         return Fix(found.matrix, error, seen)
 
