@@ -130,12 +130,14 @@ class PlanarTracker:
             led = self._led_by_shape(pyramid)
             if led is not None and led[1].error < verdict.error and self._likelier(led, found, verdict):
                 found, verdict = led
-        if found is not None and verdict is not None:
-            verdict = self._if_held(verdict, found, pyramid)
+        if found is not None and verdict is not None and self._must_hold_now:
+            verdict = self._if_held(verdict, found, self._from_beside(pyramid, found))
         if verdict is None or verdict.matrix is None:
             again = self._search(pyramid)
             if again is not None:
-                second = self._if_held(self._judge(again, pyramid, JUDGING.most_fresh, ahead), again, pyramid)
+                second = self._judge(again, pyramid, JUDGING.most_fresh, ahead)
+                if self._must_hold_now:
+                    second = self._if_held(second, again, self._from_beside(pyramid, again))
                 if second.matrix is not None:
                     found, verdict = again, second
         if verdict is None:
@@ -148,6 +150,11 @@ class PlanarTracker:
             self._pose = found.matrix
         self._remember(found)
         return replace(verdict, matrix=homography_from_centred(found.matrix))
+
+    @property
+    def _must_hold_now(self) -> bool:
+        """Whether a first look's answer must be held: where every frame is looked at again that has the last word."""
+        return self.must_hold and not self.looked_at_again
 
     @property
     def box(self) -> np.ndarray:
@@ -180,6 +187,25 @@ class PlanarTracker:
 
         None when it gives nothing to be believed.
         """
+        aligned = self._aligned_along(picture, matrix, context, path, reference_path, shutter)
+        if aligned is None:
+            return None
+        found, length = aligned
+        verdict = self._judge(found, picture, JUDGING.most_error, context=context)
+        if verdict.matrix is None:
+            return None
+
+        def again(place: np.ndarray) -> np.ndarray | None:
+            other = self._aligned_along(picture, place, context, path, reference_path, shutter)
+            return other[0].matrix if other is not None else None
+
+        verdict = self._if_held(verdict, found, again)
+        return verdict if verdict.matrix is None else replace(verdict, matrix=homography_from_centred(found.matrix),
+                                                              error=float(np.hypot(verdict.error, SECOND_LOOK.of_path * length)))
+
+    def _aligned_along(self, picture: Pyramid, matrix: np.ndarray, context: FrameContext, path: Path, reference_path: Path,
+                       shutter: float) -> tuple[Alignment, float] | None:
+        """A frame aligned from `matrix` (3, 3, centred) with the blur of its path and of the reference's, and that path's mean length in pixels."""
         found: Alignment | None = None
         start, length = matrix, 0.0
         change = np.zeros(4)  # of the path's legs; a hand does not move straight from frame to frame
@@ -219,10 +245,7 @@ class PlanarTracker:
             return None
         if self._levels.distance(found.matrix, matrix) > SECOND_LOOK.farthest:
             return None
-        verdict = self._judge(found, picture, JUDGING.most_error, context=context)
-        if verdict.matrix is None:
-            return None
-        return replace(verdict, matrix=homography_from_centred(found.matrix), error=float(np.hypot(verdict.error, SECOND_LOOK.of_path * length)))
+        return found, length
 
     def aligned_near(self, picture: Pyramid, matrix: np.ndarray) -> Fix | None:
         """A frame's answer by its pixels alone, from a place (3, 3, centred) or where the picture correlates best round it; None where there is none."""
@@ -250,7 +273,7 @@ class PlanarTracker:
         `must_add`, when they say nothing that was not expected."""
         self.trust = None
         found = self._led(picture, expected, must_add)
-        if found is None or (must_add and self._if_held(found[1], found[0], picture).matrix is None):
+        if found is None or (must_add and self._if_held(found[1], found[0], self._from_beside(picture, found[0])).matrix is None):
             return None
         return replace(found[1], matrix=homography_from_centred(found[0].matrix))
 
@@ -529,24 +552,38 @@ class PlanarTracker:
             return Fix(None, seen=seen, reason=f"only {seen:.0%} of the region is seen, and it seemed to jump")
         return Fix(found.matrix, error, seen)
 
-    def _if_held(self, verdict: Fix, found: Alignment, pyramid: Pyramid) -> Fix:
+    def _if_held(self, verdict: Fix, found: Alignment, align_from: Callable[[np.ndarray], np.ndarray | None]) -> Fix:
         """A verdict, if the pixels hold an answer that is not sure in its place: begun a few pixels beside it most alignments come back to it.
 
         Where something else was taken for the surface they end here and there, though by the equations about it the answer looks surer than that.
+
+        Parameters
+        ----------
+        align_from : gives the place (3, 3) that an alignment ends in which begins in another; None where it fails.
         """
-        if verdict.matrix is None or verdict.error < JUDGING.tried_from or not self.must_hold:
+        if verdict.matrix is None or verdict.error < JUDGING.tried_from:
             return verdict
         x, y = homography.apply(found.matrix, self.reference.centre[None])[0]
         grow, far = 1 + JUDGING.beside / self.reference.radius, 0
         beside = [(JUDGING.beside * np.cos(a), JUDGING.beside * np.sin(a), 1.0) for a in np.radians((0, 120, 240))] + [(0.0, 0.0, grow)]
         for dx, dy, size in beside:
-            place = np.array([[size, 0, dx + x * (1 - size)], [0, size, dy + y * (1 - size)], [0, 0, 1]]) @ found.matrix
-            for level in range(max(found.tiles.level, min(1, self.reference.coarsest)), found.tiles.level - 1, -1):
-                tried = self._level(level, pyramid, place, EFFORT.last_steps, START.rough if level else 0.0, limit=0 if level else EFFORT.last)
-                place = tried.matrix if tried is not None else place
-            far += not self._levels.plausible(place) or self._levels.distance(place, found.matrix) > JUDGING.comes_back * verdict.error
+            place = align_from(np.array([[size, 0, dx + x * (1 - size)], [0, size, dy + y * (1 - size)], [0, 0, 1]]) @ found.matrix)
+            astray = place is None or not self._levels.plausible(place)
+            far += bool(astray or self._levels.distance(place, found.matrix) > JUDGING.comes_back * verdict.error)  # type: ignore[arg-type]
         return verdict if far < JUDGING.most_astray else Fix(None, verdict.error, verdict.seen, reason=f"{verdict.seen:.0%} of the region seems seen, "
                                                              "but it fits more than one place")
+
+    def _from_beside(self, pyramid: Pyramid, found: Alignment) -> Callable[[np.ndarray], np.ndarray | None]:
+        """For `_if_held`: aligns as an answer was, from half the resolution on."""
+        def aligned(place: np.ndarray) -> np.ndarray | None:
+            for level in range(max(found.tiles.level, min(1, self.reference.coarsest)), found.tiles.level - 1, -1):
+                tried = self._level(level, pyramid, place, EFFORT.last_steps, START.rough if level else 0.0, limit=0 if level else EFFORT.last)
+                if tried is None:
+                    return None
+                place = tried.matrix
+            return place
+
+        return aligned
 
     def _expected(self, found: Alignment, led: bool = False, noise_of_sharp: float | None = None) -> float:
         """The expected error; an answer that was `led` has information that is not the pixels'."""
