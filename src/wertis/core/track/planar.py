@@ -153,8 +153,9 @@ class PlanarTracker:
 
     @property
     def _must_hold_now(self) -> bool:
-        """Whether a first look's answer must be held: where every frame is looked at again that has the last word."""
-        return self.must_hold and not self.looked_at_again
+        """Whether a first look's answer must be held: where every frame is looked at again, or a veil over the whole surface is told apart at the
+        end, that has the last word."""
+        return self.must_hold and not self.looked_at_again and self._found_veiled < SHARPNESS.veiled_settled
 
     @property
     def box(self) -> np.ndarray:
@@ -564,8 +565,11 @@ class PlanarTracker:
         if verdict.matrix is None or verdict.error < JUDGING.tried_from:
             return verdict
         x, y = homography.apply(found.matrix, self.reference.centre[None])[0]
-        grow, far = 1 + JUDGING.beside / self.reference.radius, 0
-        beside = [(JUDGING.beside * np.cos(a), JUDGING.beside * np.sin(a), 1.0) for a in np.radians((0, 120, 240))] + [(0.0, 0.0, grow)]
+        turned = np.radians((0, 120, 240) if len(self._kind) >= len(KINDS["similarity"]) else (0, 90, 180, 270))
+        beside = [(JUDGING.beside * np.cos(a), JUDGING.beside * np.sin(a), 1.0) for a in turned]
+        if len(beside) < 4:  # a motion that may grow is begun grown as well
+            beside.append((0.0, 0.0, 1 + JUDGING.beside / self.reference.radius))
+        far = 0
         for dx, dy, size in beside:
             place = align_from(np.array([[size, 0, dx + x * (1 - size)], [0, size, dy + y * (1 - size)], [0, 0, 1]]) @ found.matrix)
             astray = place is None or not self._levels.plausible(place)
