@@ -556,20 +556,18 @@ class PlanarTracker:
     def _if_held(self, verdict: Fix, found: Alignment, align_from: Callable[[np.ndarray], np.ndarray | None]) -> Fix:
         """A verdict, if the pixels hold an answer that is not sure in its place: begun a few pixels beside it most alignments come back to it.
 
-        Where something else was taken for the surface they end here and there, though by the equations about it the answer looks surer than that.
+        Where something else was taken for the surface they end here and there, though by the equations about it the answer looks surer than that. A motion
+        that may only shift, turn and grow is held by less, and where the surface does more than that its answers wander.
 
         Parameters
         ----------
         align_from : gives the place (3, 3) that an alignment ends in which begins in another; None where it fails.
         """
-        if verdict.matrix is None or verdict.error < JUDGING.tried_from:
+        if verdict.matrix is None or verdict.error < JUDGING.tried_from or len(self._kind) < len(KINDS["affine"]):
             return verdict
         x, y = homography.apply(found.matrix, self.reference.centre[None])[0]
-        turned = np.radians((0, 120, 240) if len(self._kind) >= len(KINDS["similarity"]) else (0, 90, 180, 270))
-        beside = [(JUDGING.beside * np.cos(a), JUDGING.beside * np.sin(a), 1.0) for a in turned]
-        if len(beside) < 4:  # a motion that may grow is begun grown as well
-            beside.append((0.0, 0.0, 1 + JUDGING.beside / self.reference.radius))
-        far = 0
+        grow, far = 1 + JUDGING.beside / self.reference.radius, 0
+        beside = [(JUDGING.beside * np.cos(a), JUDGING.beside * np.sin(a), 1.0) for a in np.radians((0, 120, 240))] + [(0.0, 0.0, grow)]
         for dx, dy, size in beside:
             place = align_from(np.array([[size, 0, dx + x * (1 - size)], [0, size, dy + y * (1 - size)], [0, 0, 1]]) @ found.matrix)
             astray = place is None or not self._levels.plausible(place)
