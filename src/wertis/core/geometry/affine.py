@@ -41,6 +41,11 @@ def affine_through(source: np.ndarray, target: np.ndarray) -> np.ndarray:
     return np.asarray(out @ back)
 
 
+def similarity_through(source: np.ndarray, target: np.ndarray) -> np.ndarray:
+    """The similarity (3, 3) that takes points nearest to others (n, 2) by least squares."""
+    return _weighted_fit("similarity", source, target, np.ones(len(source)))
+
+
 def allowed_kind(kind: PlaneKind, count: int) -> PlaneKind:
     """The kind of motion, or what so many points can determine of it."""
     most = KINDS_BY_COUNT[min(count, 4)]

@@ -3,6 +3,7 @@
 import numpy as np
 
 from wertis.core.geometry import homography, quad
+from wertis.core.geometry.affine import similarity_through
 from wertis.core.imaging.pyramid import HeldOut, Pyramid
 from wertis.core.track.align import CLIP_LEVEL, Alignment, Expected, align
 from wertis.core.track.blurred_tiles import blurred_tiles
@@ -89,14 +90,13 @@ class Levels:
         """Root mean square distance in pixels between the region's corners under two homographies."""
         return float(np.sqrt(((homography.apply(a, self.box) - homography.apply(b, self.box)) ** 2).sum(1).mean()))
 
-    def distance_of_shape(self, a: np.ndarray, b: np.ndarray) -> float:
-        """As `distance`, after the similarity that brings the corners under `b` nearest to those under `a`."""
-        x, y = homography.apply(b, self.box).T
-        one, none = np.ones(4), np.zeros(4)
-        basis = np.vstack([np.column_stack([x, -y, one, none]), np.column_stack([y, x, none, one])])
-        places = homography.apply(a, self.box).T.ravel()
-        left = places - basis @ np.linalg.lstsq(basis, places, rcond=None)[0]
-        return float(np.sqrt((left ** 2).sum() / 4))
+    def procrustes_distance(self, a: np.ndarray, b: np.ndarray) -> float:
+        """As `distance`, less what a similarity takes away: how differently two homographies foreshorten.
+
+        J. Gower, Generalized Procrustes analysis, 1975.
+        """
+        before, after = homography.apply(b, self.box), homography.apply(a, self.box)
+        return float(np.sqrt(((homography.apply(similarity_through(before, after), before) - after) ** 2).sum(1).mean()))
 
     def plausible(self, matrix: np.ndarray) -> bool:
         """Whether the region's box stays a convex quad of a believable size, the same way round."""

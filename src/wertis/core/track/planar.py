@@ -24,8 +24,9 @@ from wertis.core.track.covariance import expected_error, noise_information
 from wertis.core.track.foreshortening import SLANTED
 from wertis.core.track.kinds import KINDS, small_motion
 from wertis.core.track.levels import TOLERANCE, Levels, Trust
-from wertis.core.track.motion_forecast import MotionForecast
-from wertis.core.track.planar_settings import EFFORT, FORETELLING, JUDGING, SECOND_LOOK, SHARPNESS, START
+from wertis.core.track.motion_prediction import MotionPrediction
+from wertis.core.track.multistart import converges
+from wertis.core.track.planar_settings import EFFORT, FORETELLING, JUDGING, MULTISTART, SECOND_LOOK, SHARPNESS, START
 from wertis.core.track.reference import Reference, visible_tiles
 from wertis.core.track.sampling import read_tiles
 
@@ -80,7 +81,7 @@ class PlanarTracker:
         self._corners = to_centred(corners)
         self._levels = Levels(self.reference, self._kind)
         self._box = self._levels.box
-        self._forecast = MotionForecast(self._levels)
+        self._prediction = MotionPrediction(self._levels)
         self._pose = np.eye(3)  # in which most of it was last seen surely
         self.trust: Trust | None = None  # earned on the last frame
         self.pyramid = self.reference.pyramid  # of the last frame
@@ -90,7 +91,7 @@ class PlanarTracker:
         self.told_apart_later = False  # what lies over the surface
         self.blur_is_known = False  # blur by motion is then left to a second look
         self.looked_at_again = False  # every frame is, so that the first look may end at half the resolution
-        self.must_hold = True  # an answer that is not sure is tried from beside it
+        self.confirms = True  # an answer that is not sure has to be confirmed from beside it
         self._usual_likeness: float | None = None
         self._scores: dict[int, float] = {}  # of the first level, by its number, on the last frame
         self._usual: tuple[float, float] | None = None  # score of the last answer, and its expected error in pixels
@@ -100,7 +101,7 @@ class PlanarTracker:
     def start_at(self, matrix: np.ndarray) -> None:
         """Go on from a known place: `matrix` (3, 3) is the reference to the frame before the next one fed."""
         self._pose = homography_to_centred(matrix)
-        self._forecast.start_at(self._pose)
+        self._prediction.start_at(self._pose)
 
     def feed(self, luma: np.ndarray, held: np.ndarray | None = None, pyramid: Pyramid | None = None) -> Fix:
         """The next frame's answer; `luma` as for the reference frame, `held` (h, w) uint8 is 255 on pixels that are held out.
@@ -111,16 +112,16 @@ class PlanarTracker:
             pyramid = Pyramid(luma)
         pyramid.held = HeldOut(held) if held is not None else None
         self.pyramid = pyramid
-        ahead = self._forecast.ahead()
+        ahead = self._prediction.predicted()
         found: Alignment | None = None
-        if self._forecast.last is not None:
+        if self._prediction.last is not None:
             found = self._follow(pyramid)
         verdict = self._judge(found, pyramid, ahead=ahead) if found is not None else None
         if found is not None and verdict is not None and verdict.seen < START.less_seen and self._seems_worse(found):
             again = self._followed_stepwise(pyramid)
             if again is not None and self._fits_better(again, found):
                 found, verdict = again, self._judge(again, pyramid, ahead=ahead)
-        expected = self._forecast.expected(ahead)
+        expected = self._prediction.expected(ahead)
         if expected is not None and (verdict is None or verdict.matrix is None or self._is_weak(verdict, found)):
             led = self._led(pyramid, expected)
             if led is not None and (found is None or verdict is None or verdict.matrix is None or self._likelier(led, found, verdict)):
@@ -130,32 +131,32 @@ class PlanarTracker:
             led = self._led_by_shape(pyramid)
             if led is not None and led[1].error < verdict.error and self._likelier(led, found, verdict):
                 found, verdict = led
-        if found is not None and verdict is not None and self._must_hold_now:
-            verdict = self._if_held(verdict, found, self._from_beside(pyramid, found))
+        if found is not None and verdict is not None and self._confirms_now:
+            verdict = self._confirmed(verdict, found, self._from_beside(pyramid, found))
         if verdict is None or verdict.matrix is None:
             again = self._search(pyramid)
             if again is not None:
                 second = self._judge(again, pyramid, JUDGING.most_fresh, ahead)
-                if self._must_hold_now:
-                    second = self._if_held(second, again, self._from_beside(pyramid, again))
+                if self._confirms_now:
+                    second = self._confirmed(second, again, self._from_beside(pyramid, again))
                 if second.matrix is not None:
                     found, verdict = again, second
         if verdict is None:
             verdict = Fix(None, reason="the surface was not found again")
         if verdict.matrix is None or found is None:
-            self._forecast.lost(expected)
+            self._prediction.lost(expected)
             return verdict
-        self._forecast.answered(found.matrix, verdict.error, ahead)
+        self._prediction.answered(found.matrix, verdict.error, ahead)
         if verdict.seen > FORETELLING.little and verdict.error < FORETELLING.lost_in:
             self._pose = found.matrix
         self._remember(found)
         return replace(verdict, matrix=homography_from_centred(found.matrix))
 
     @property
-    def _must_hold_now(self) -> bool:
-        """Whether a first look's answer must be held: where every frame is looked at again, or a veil over the whole surface is told apart at the
+    def _confirms_now(self) -> bool:
+        """Whether a first look's answer has to be confirmed: where every frame is looked at again, or a veil over the whole surface is told apart at the
         end, that has the last word."""
-        return self.must_hold and not self.looked_at_again and self._found_veiled < SHARPNESS.veiled_settled
+        return self.confirms and not self.looked_at_again and self._found_veiled < SHARPNESS.veiled_settled
 
     @property
     def box(self) -> np.ndarray:
@@ -200,7 +201,7 @@ class PlanarTracker:
             other = self._aligned_along(picture, place, context, path, reference_path, shutter)
             return other[0].matrix if other is not None else None
 
-        verdict = self._if_held(verdict, found, again)
+        verdict = self._confirmed(verdict, found, again)
         return verdict if verdict.matrix is None else replace(verdict, matrix=homography_from_centred(found.matrix),
                                                               error=float(np.hypot(verdict.error, SECOND_LOOK.of_path * length)))
 
@@ -274,7 +275,7 @@ class PlanarTracker:
         `must_add`, when they say nothing that was not expected."""
         self.trust = None
         found = self._led(picture, expected, must_add)
-        if found is None or (must_add and self._if_held(found[1], found[0], self._from_beside(picture, found[0])).matrix is None):
+        if found is None or (must_add and self._confirmed(found[1], found[0], self._from_beside(picture, found[0])).matrix is None):
             return None
         return replace(found[1], matrix=homography_from_centred(found[0].matrix))
 
@@ -282,16 +283,16 @@ class PlanarTracker:
 
     def _follow(self, pyramid: Pyramid) -> Alignment | None:
         """Coarse to fine from the places that the frames before suggest."""
-        forecast = self._forecast
-        assert forecast.last is not None
+        model = self._prediction
+        assert model.last is not None
         # a surface that goes where it is expected need not be looked for at the coarsest level
-        top = min(self.reference.coarsest, 2 if forecast.surprise < START.calm else 3)
-        guesses = [forecast.last]
-        ahead = forecast.ahead()
+        top = min(self.reference.coarsest, 2 if model.innovation < START.calm else 3)
+        guesses = [model.last]
+        ahead = model.predicted()
         if ahead is not None:
             guesses.insert(0, ahead)
         # where a hand shakes the camera neither guess is near, and the picture itself says best where to begin
-        moved = self._shifted(pyramid, guesses[0], top) if forecast.surprise > START.unsteady else None
+        moved = self._shifted(pyramid, guesses[0], top) if model.innovation > START.unsteady else None
         if moved is not None:
             guesses.insert(0, moved)
         best: Alignment | None = None
@@ -319,7 +320,7 @@ class PlanarTracker:
         return self._finish(pyramid, best, top, guesses, best_score > max(START.doubtful, usual))
 
     def _seems_worse(self, found: Alignment) -> bool:
-        """Whether an answer is so much less like the surface, or so much less sure, than the last one that it may be another place's."""
+        """Whether an answer is so much less like the surface, or so much less sure, than the last one that it may be a wrong minimum."""
         if self._usual is None:
             return False
         score, error = self._usual
@@ -330,9 +331,9 @@ class PlanarTracker:
         return a.tiles.level == b.tiles.level and _score(a) < _score(b) and self._expected(a) < START.surer * self._expected(b)
 
     def _followed_stepwise(self, pyramid: Pyramid) -> Alignment | None:
-        """As `_follow`, but by a shift first, then by a similarity: where few lines are in view they hold a homography only near its place."""
+        """As `_follow`, but by growing kinds of motion, from a shift on: where few lines are in view a homography converges only from near its place."""
         best: Alignment | None = None
-        for guess in (self._forecast.ahead(), self._forecast.last):
+        for guess in (self._prediction.predicted(), self._prediction.last):
             moved = self._by_similarity(pyramid, guess) if guess is not None else None
             found = self._finish(pyramid, moved, min(self.reference.coarsest, 1) + 1) if moved is not None else None
             if found is not None and (best is None or self._fits_better(found, best)):
@@ -354,9 +355,9 @@ class PlanarTracker:
 
     def _led_by_shape(self, pyramid: Pyramid) -> tuple[Alignment, Fix] | None:
         """The answer where little is seen, by the pixels and by what is expected of the surface's perspective."""
-        ahead = self._forecast.ahead()
+        ahead = self._prediction.predicted()
         moved = self._by_similarity(pyramid, ahead) if ahead is not None and len(self._kind) > len(KINDS["similarity"]) else None
-        return None if moved is None else self._led(pyramid, self._forecast.expected_shape(moved.matrix), False, EFFORT.led_steps)
+        return None if moved is None else self._led(pyramid, self._prediction.expected_shape(moved.matrix), False, EFFORT.led_steps)
 
     def _finish(self, pyramid: Pyramid, found: Alignment, top: int, guesses: list[np.ndarray] | None = None, doubtful: bool = False) -> Alignment | None:
         """The levels below `top`, down to the finest that both pictures show; where that is `doubtful` the next one begins from the guesses as well."""
@@ -366,8 +367,8 @@ class PlanarTracker:
             start = found.matrix
             if doubtful and level == top - 1 and level and guesses:
                 # the coarsest level has lost the few lines that there are; a guess may be within reach of this one
-                tried_all = [self._level(level, pyramid, m, EFFORT.steps[level], rough=START.rough) for m in (start, *guesses)]
-                sound = [a for a in tried_all if a is not None and self._levels.plausible(a.matrix)]
+                starts = [self._level(level, pyramid, m, EFFORT.steps[level], rough=START.rough) for m in (start, *guesses)]
+                sound = [a for a in starts if a is not None and self._levels.plausible(a.matrix)]
                 if not sound:
                     return None
                 found = min(sound, key=_score)
@@ -548,35 +549,24 @@ class PlanarTracker:
         error = float(np.hypot(error, SHARPNESS.doubt * found.blur))
         if error > (most or (JUDGING.most_first if context.looked_at_again else JUDGING.most_error)):
             return too_unsure(error, seen)
-        farthest = max(JUDGING.jump * self.reference.radius, 6 * self._forecast.surprise)
+        farthest = max(JUDGING.jump * self.reference.radius, 6 * self._prediction.innovation)
         if ahead is not None and seen < 0.5 and self._levels.distance(found.matrix, ahead) > farthest:
             return Fix(None, seen=seen, reason=f"only {seen:.0%} of the region is seen, and it seemed to jump")
         return Fix(found.matrix, error, seen)
 
-    def _if_held(self, verdict: Fix, found: Alignment, align_from: Callable[[np.ndarray], np.ndarray | None]) -> Fix:
-        """A verdict, if the pixels hold an answer that is not sure in its place: begun a few pixels beside it most alignments come back to it.
+    def _confirmed(self, verdict: Fix, found: Alignment, align_from: Callable[[np.ndarray], np.ndarray | None]) -> Fix:
+        """A verdict, or that the frame is lost where it is not sure and alignments from beside it do not converge to it; `align_from` as for `converges`.
 
-        Where something else was taken for the surface they end here and there, though by the equations about it the answer looks surer than that. A motion
-        that may only shift, turn and grow is held by less, and where the surface does more than that its answers wander.
-
-        Parameters
-        ----------
-        align_from : gives the place (3, 3) that an alignment ends in which begins in another; None where it fails.
+        Not for a motion that may only shift, turn and grow: where the surface does more than that its answers wander.
         """
-        if verdict.matrix is None or verdict.error < JUDGING.tried_from or len(self._kind) < len(KINDS["affine"]):
+        if verdict.matrix is None or verdict.error < MULTISTART.unsure or len(self._kind) < len(KINDS["affine"]) \
+                or converges(self._levels, found.matrix, verdict.error, align_from):
             return verdict
-        x, y = homography.apply(found.matrix, self.reference.centre[None])[0]
-        grow, far = 1 + JUDGING.beside / self.reference.radius, 0
-        beside = [(JUDGING.beside * np.cos(a), JUDGING.beside * np.sin(a), 1.0) for a in np.radians((0, 120, 240))] + [(0.0, 0.0, grow)]
-        for dx, dy, size in beside:
-            place = align_from(np.array([[size, 0, dx + x * (1 - size)], [0, size, dy + y * (1 - size)], [0, 0, 1]]) @ found.matrix)
-            astray = place is None or not self._levels.plausible(place)
-            far += bool(astray or self._levels.distance(place, found.matrix) > JUDGING.comes_back * verdict.error)  # type: ignore[arg-type]
-        return verdict if far < JUDGING.most_astray else Fix(None, verdict.error, verdict.seen, reason=f"{verdict.seen:.0%} of the region seems seen, "
-                                                             "but it fits more than one place")
+        reason = f"{verdict.seen:.0%} of the region seems seen, but it fits more than one place; draw it larger, hold out what passes, or repair by hand"
+        return Fix(None, verdict.error, verdict.seen, reason)
 
     def _from_beside(self, pyramid: Pyramid, found: Alignment) -> Callable[[np.ndarray], np.ndarray | None]:
-        """For `_if_held`: aligns as an answer was, from half the resolution on."""
+        """For `_confirmed`: aligns as an answer was, from half the resolution on."""
         def aligned(place: np.ndarray) -> np.ndarray | None:
             for level in range(max(found.tiles.level, min(1, self.reference.coarsest)), found.tiles.level - 1, -1):
                 tried = self._level(level, pyramid, place, EFFORT.last_steps, START.rough if level else 0.0, limit=0 if level else EFFORT.last)

@@ -21,11 +21,11 @@ class Start:
     good : score of the first level from which no other start is tried.
     doubtful : score of the first level from which it is begun from where the picture correlates best as well.
     as_usual, most_usual : times the last frame's score up to which a score is as good as those, and the most that counts as usual.
-    calm : pixels of surprise below which a start at a quarter of the resolution is enough; a coarser one costs fine lines.
-    unsteady : pixels of surprise from which the picture is asked for a start first: beyond the coarsest level's reach.
+    calm : pixels of innovation below which a start at a quarter of the resolution is enough; a coarser one costs fine lines.
+    unsteady : pixels of innovation from which the picture is asked for a start first: beyond the coarsest level's reach.
     far : pixels; a coarse answer further than this from the guess is checked against it at a finer level.
-    less_seen : share of the region that is seen, below which an answer may be another place's.
-    worse, worse_by : times the last answer's score, and by how much more, from which it is then tried once more in another way.
+    less_seen : share of the region that is seen, below which an answer may be a wrong minimum.
+    worse, worse_by : times the last answer's score, and by how much more, from which it is then aligned once more, by growing kinds of motion.
     less_sure, unsure : times the last answer's expected error, and pixels, from which it is as well.
     surer : times another answer's expected error below which one that looks more like the surface explains more of it.
     """
@@ -117,10 +117,6 @@ class Judging:
     most_fresh : the same where the frames before do not vouch for it.
     alike : correlation of a tile with the reference from which it shows the same; in another place few tiles do.
     jump : part of the region's half size from the expected place that counts as a jump, where less than half is seen.
-    tried_from : pixels of expected error from which it is tried whether the pixels hold an answer in its place.
-    beside : pixels beside it from which that is tried, within reach of an alignment at half the resolution.
-    comes_back : times its expected error within which such an alignment has come back to it.
-    most_astray : of four, from which it is not held: of made shots' answers that were wrong by over three times that, 12 of 100 are, of true ones 85.
     """
 
     accepted: float = 6.0
@@ -132,10 +128,24 @@ class Judging:
     most_fresh: float = 2.0
     alike: float = 0.7
     jump: float = 0.24
-    tried_from: float = 0.8
-    beside: float = 4.0
-    comes_back: float = 3.0
-    most_astray: int = 2
+
+
+@dataclass(frozen=True)
+class Multistart:
+    """When an answer that is not sure is confirmed by alignments that start beside it.
+
+    Attributes
+    ----------
+    unsure : pixels of expected error from which it has to be.
+    perturbation : pixels beside it at which they start, within reach of an alignment at half the resolution.
+    tolerance : times its expected error within which they have converged to it.
+    most_diverging : of the four; of made shots' answers that were wrong by over three times their expected error 12 of 100 then pass, of true ones 85.
+    """
+
+    unsure: float = 0.8
+    perturbation: float = 4.0
+    tolerance: float = 3.0
+    most_diverging: int = 1
 
 
 @dataclass(frozen=True)
@@ -164,7 +174,7 @@ class Foretelling:
     Attributes
     ----------
     weak, little : pixels of expected error from which it is asked for where less than this share of the region is seen.
-    weak_shape : pixels of expected error from which the shape alone is asked for there.
+    weak_shape : pixels of expected error from which what they say of its perspective alone is asked for there.
     lost_in : pixels of expected error from which it is asked for whatever seems seen.
     worse : by how much less like the surface an answer may look that the frames before led to (score).
     as_good : the same where it is said to be less sure.
@@ -181,4 +191,5 @@ class Foretelling:
     placed: float = 0.3
 
 
-START, SHARPNESS, EFFORT, JUDGING, SECOND_LOOK, FORETELLING = Start(), Sharpness(), Effort(), Judging(), SecondLook(), Foretelling()
+START, SHARPNESS, EFFORT, JUDGING = Start(), Sharpness(), Effort(), Judging()
+MULTISTART, SECOND_LOOK, FORETELLING = Multistart(), SecondLook(), Foretelling()

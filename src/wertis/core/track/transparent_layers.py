@@ -244,7 +244,7 @@ def _tracked(left: dict[int, np.ndarray], other: _Layer, mask: np.ndarray, corne
         tracker = PlanarTracker(np.clip(left[start] + _MIDDLE, 0, 255), mask * 255, corners, kind)
     except RegionError:
         return None
-    tracker.must_hold = False  # through what is left of the other layer no answer is sure, and the next rounds tell which of them hold
+    tracker.confirms = False  # through what is left of the other layer no answer is sure, and the next rounds tell which of them hold
     matrices, errors = {start: np.eye(3)}, {start: 0.0}
     for frame, rest in left.items():
         if not goes_on():
