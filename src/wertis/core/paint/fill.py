@@ -183,13 +183,13 @@ def _joined(picture: np.ndarray, hole: np.ndarray, targets: np.ndarray, field: n
     weights = np.zeros((h, w), np.float32)
     weights[targets[:, 0], targets[:, 1]] = weight
     weights, at = weights[y0:y1, x0:x1], field[y0:y1, x0:x1].astype(np.float32)
-    said = np.zeros((h + 2 * half, w + 2 * half, 4), np.float32)  # with room for patches that reach over the border; the last is the weights' sum
+    sums = np.zeros((h + 2 * half, w + 2 * half, 4), np.float32)  # with room for patches that reach over the border; the last is the weights' sum
     colours = np.dstack([picture, np.ones((h, w), np.float32)])
     for dy in range(-half, half + 1):
         for dx in range(-half, half + 1):
             found = cv2.remap(colours, at[..., 1] + dx, at[..., 0] + dy, cv2.INTER_NEAREST, borderMode=cv2.BORDER_CONSTANT, borderValue=0)
-            said[y0 + dy + half:y1 + dy + half, x0 + dx + half:x1 + dx + half] += found * weights[..., None]
-    total, count = said[half:half + h, half:half + w, :3], said[half:half + h, half:half + w, 3]
+            sums[y0 + dy + half:y1 + dy + half, x0 + dx + half:x1 + dx + half] += found * weights[..., None]
+    total, count = sums[half:half + h, half:half + w, :3], sums[half:half + h, half:half + w, 3]
     out = picture.copy()
     sound = hole & (count > 0)
     out[sound] = total[sound] / count[sound][:, None]
