@@ -24,6 +24,7 @@ from wertis.cli.main import main
 from wertis.core.errors import DeliverError, WertisError
 from wertis.core.exchange.motion_fields import read_channels, read_field, write_field
 from wertis.core.geometry.displacement_field import DisplacementField, FieldWarp, filled_from_known
+from wertis.core.geometry.mesh import Mesh
 from wertis.core.geometry.motion import Motion
 from wertis.core.jobs.dense_tracking import expected_size
 from wertis.core.shot import edits
@@ -302,6 +303,47 @@ class PartsTest(unittest.TestCase):
             seen = warp.field.sampled(warp.field.seen.astype(float), np.vstack([on_card, on_wall, hidden]))
             np.testing.assert_array_equal(seen > 0.5, [True, True, False])
             np.testing.assert_allclose(warp.forward(hidden), hidden + [7.5, 0], atol=4.0)  # it goes on with the wall, not with the card
+
+
+class GrainTest(unittest.TestCase):
+    """Grain, fine as a sensor's and as coarse as detail, over a picture that is bare in places."""
+
+    def test_bare_parts_do_not_pass_for_hidden_ones_and_a_passer_does(self) -> None:
+        for coarse in (0.0, 1.2):
+            with self.subTest(coarse=coarse):
+                self.check(coarse)
+
+    def check(self, coarse: float) -> None:
+        rng = np.random.default_rng(9)
+        w, h = SIZE
+        wall = cv2.cvtColor(texture(size=SIZE), cv2.COLOR_RGB2GRAY).astype(np.float32)
+        wall[:, w // 2 - 40:w // 2 + 60] = 120
+        mask = np.zeros((h, w), np.uint8)
+        mask[40:h - 40, 40:w - 40] = 255
+        frames = []
+        for k in range(4):
+            seen = cv2.warpAffine(wall, np.array([[1, 0, 2.5 * k], [0, 1, 0]]), SIZE, flags=cv2.INTER_CUBIC, borderMode=cv2.BORDER_REFLECT)
+            grain = rng.normal(0, 1, (h, w)).astype(np.float32)
+            grain = cv2.GaussianBlur(grain, (0, 0), coarse) if coarse else grain
+            seen = seen + 2 * grain / grain.std()
+            if k == 3:
+                cv2.rectangle(seen, (70, 60), (150, 200), 30.0, cv2.FILLED)
+            frames.append(np.clip(seen + 0.5, 0, 255).astype(np.uint8))
+        spots = np.stack(np.meshgrid(np.linspace(60, w - 60, 9), np.linspace(60, h - 60, 6)), axis=-1).reshape(-1, 2)
+        tracker = dense.DenseTracker(frames[0], mask, Mesh(spots), 40.0)
+        for picture in frames[1:3]:
+            fix = tracker.feed(picture)
+            assert fix.field is not None
+            self.assertGreater(fix.seen, 0.98)
+            self.assertLess(float(np.median(fix.field.error[fix.field.seen])), 0.1)
+        resumed = dense.DenseTracker(frames[0], mask, tracker.surface.mesh, 40.0)
+        resumed.resume(tracker.state())
+        fix, again = tracker.feed(frames[3]), resumed.feed(frames[3])
+        assert fix.field is not None and again.field is not None
+        np.testing.assert_array_equal(again.field.seen, fix.field.seen)
+        x0, y0 = fix.field.box[:2]
+        self.assertFalse(fix.field.seen[75 - y0:185 - y0, 85 - x0:128 - x0].any())
+        self.assertGreater(fix.field.seen[:, 170 - x0:].mean(), 0.98)
 
 
 class DenseWindowTest(WindowCase):

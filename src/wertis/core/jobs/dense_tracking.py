@@ -27,7 +27,7 @@ from wertis.core.track.motion_store import KeptField, MotionFolder, expected_byt
 from wertis.core.track.tracker_input import looked_at
 
 _WRITERS = 2  # threads that write the steps between neighbours
-_VERSION = 4  # of how fields are computed: files of another one are computed anew
+_VERSION = 5  # of how fields are computed: files of another one are computed anew
 
 
 def motion_folder(track: Track) -> Path:

@@ -30,6 +30,8 @@ _WINDOW = 11  # pixels, side of the windows whose likeness is looked at
 _ALIKE = 0.55  # correlation of two windows from which they show the same
 _LEAST_TRUE = 0.3  # of a window's variance that is taken for texture, whatever the grain
 _TEXTURED = 3.0  # times the grain's variance from which a window has something to be alike in
+_FLATTEST = 0.33  # of the windows, in which little but grain differs between two frames
+_GRAIN_QUANTILE = 0.3  # of the flattest windows' difference: as long as most of them are seen it is grain's
 _CANDIDATES = 3  # patches round a pixel whose motions are tried
 _DOUBTFUL = 0.9  # of the usual correlation, below which patches are asked as well
 _BETTER, _AWAY = 0.1, 1.0  # of correlation, by which a patch's motion must be better than the surface's, and pixels by which it must differ
@@ -87,9 +89,10 @@ class DenseTracker:
         self._mask = mask[y0:y1, x0:x1] > 0
         self._own = np.ascontiguousarray(luma[y0:y1, x0:x1], np.float32)
         self._mean, self._variance = _moments(self._own)
-        noise = self.surface.alignment.grain + 0.25
-        self._noise = noise
-        self._textured = (self._variance > _TEXTURED * noise) & self._mask
+        self._flat = self._mask & (self._variance <= np.quantile(self._variance[self._mask], _FLATTEST))
+        # variance of the grain. One picture alone does not tell it from detail: what differs between two does. A passer adds to that, so that the frame
+        # with the least counts
+        self._noise = np.inf
         self._x, self._y = np.meshgrid(np.arange(x0, x1, dtype=np.float32), np.arange(y0, y1, dtype=np.float32))
         self._in_patches = np.zeros(self._own.shape, bool)  # which pixels last went with a patch rather than with the surface
         self._hidden_for = np.zeros(self._own.shape, np.float32)
@@ -106,7 +109,10 @@ class DenseTracker:
             return DenseFix(None, fix.seen, fix.reason)
         smooth = self._smooth_field()
         error = self._coarse(lambda p: fix.mesh.interpolated(fix.errors, from_centred(p))[:, None], cv2.INTER_LINEAR)[..., 0]
-        likeness, there = self._likeness(luma, smooth, held)
+        variance, covariance, there = self._compared(luma, smooth, held)
+        grain = np.quantile((self._variance + variance - 2 * covariance)[self._flat], _GRAIN_QUANTILE) / 2
+        self._noise = min(self._noise, max(float(grain), self.surface.alignment.grain))
+        likeness = self._correlation(variance, covariance)
         alike = there & ((likeness > _ALIKE) | ~self._textured)
         moved = smooth
         sure = self._textured & alike
@@ -137,7 +143,8 @@ class DenseTracker:
 
     def state(self) -> dict[str, np.ndarray]:
         """Where it is with the last frame, as arrays: a tracker of the same reference frame that resumes it gives the same bits."""
-        found = {f"surface.{k}": v for k, v in self.surface.state().items()} | {"in_patches": self._in_patches, "hidden_for": self._hidden_for}
+        found = {f"surface.{k}": v for k, v in self.surface.state().items()} | {"in_patches": self._in_patches, "hidden_for": self._hidden_for,
+                                                                                   "noise": np.array(self._noise)}
         return found | ({f"patches.{k}": v for k, v in self._patches.state().items()} if self.parts else {})
 
     def resume(self, state: Mapping[str, np.ndarray]) -> None:
@@ -146,7 +153,7 @@ class DenseTracker:
             return {k.removeprefix(f"{name}."): v for k, v in state.items() if k.startswith(f"{name}.")}
 
         self.surface.resume(part("surface"))
-        self._in_patches, self._hidden_for = state["in_patches"], state["hidden_for"]
+        self._in_patches, self._hidden_for, self._noise = state["in_patches"], state["hidden_for"], float(state["noise"])
         if self.parts:
             self._patches.resume(part("patches"))
 
@@ -169,6 +176,11 @@ class DenseTracker:
         s = self.surface
         return self._coarse(lambda p: evaluate(s.lattice, s.values, p)[0] - p, cv2.INTER_CUBIC)
 
+    @property
+    def _textured(self) -> np.ndarray:
+        """(h, w) whether the window round each pixel has something to be alike in."""
+        return np.asarray((self._variance > _TEXTURED * self._noise) & self._mask)
+
     def _seen_through(self, picture: np.ndarray, displacement: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """A picture as the reference frame would show it, and whether it reaches so far."""
         mx, my = self._x + displacement[..., 0], self._y + displacement[..., 1]
@@ -176,15 +188,20 @@ class DenseTracker:
         inside = (mx >= 0) & (my >= 0) & (mx <= w - 1) & (my <= h - 1)
         return cv2.remap(picture.astype(np.float32, copy=False), mx, my, cv2.INTER_CUBIC, borderMode=cv2.BORDER_REPLICATE), inside
 
-    def _likeness(self, luma: np.ndarray, displacement: np.ndarray, held: np.ndarray | None) -> tuple[np.ndarray, np.ndarray]:
-        """(h, w) correlation of the windows round each pixel and what a displacement leads to; and whether that is in the picture and not held out."""
+    def _compared(self, luma: np.ndarray, displacement: np.ndarray, held: np.ndarray | None) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """(h, w) variance of what a displacement leads to in the window round each pixel, and its covariance with the reference's; and whether that is
+        in the picture and not held out."""
         seen, inside = self._seen_through(luma, displacement)
         mean, variance = _moments(seen)
         both = cv2.boxFilter(self._own * seen, -1, (_WINDOW, _WINDOW)) - self._mean * mean
         if held is not None:
             inside &= self._seen_through(held.astype(np.float32), displacement)[0] < 128
+        return variance, both, inside
+
+    def _correlation(self, variance: np.ndarray, covariance: np.ndarray) -> np.ndarray:
+        """(h, w) correlation of the windows round each pixel, as far as grain lets it be: about 1 where they show the same."""
         own, other = (np.maximum(v - self._noise, _LEAST_TRUE * v) for v in (self._variance, variance))
-        return both / (np.sqrt(own * other) + self._noise / 4), inside
+        return np.asarray(covariance / (np.sqrt(own * other) + self._noise / 4))
 
     def _share_alike(self, alike: np.ndarray) -> np.ndarray:
         """(h, w) 0..1 of what is textured round each pixel, the share that is alike; where nothing is textured, from farther round."""
@@ -211,7 +228,8 @@ class DenseTracker:
         for own in layer.candidates(points, layer.found, _CANDIDATES):
             displacement = smooth.copy()
             displacement[rows, columns] = own
-            now, there = self._likeness(luma, displacement, held)
+            variance, covariance, there = self._compared(luma, displacement, held)
+            now = self._correlation(variance, covariance)
             better = np.zeros(alike.shape, bool)
             better[rows, columns] = True
             better &= there & self._textured & (now > _ALIKE) & (now > best) & (now > likeness + margin)
