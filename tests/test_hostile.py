@@ -26,7 +26,7 @@ ROOT = Path(__file__).resolve().parent.parent
 
 class DamagedTest(unittest.TestCase):
     def test_damaged_files_are_refused_or_opened_with_what_is_sound(self) -> None:
-        done = subprocess.run([sys.executable, str(ROOT / "bench" / "damaged.py"), "400"], capture_output=True, text=True, timeout=120)
+        done = subprocess.run([sys.executable, str(ROOT / "bench" / "damaged.py"), "200"], capture_output=True, text=True, timeout=120)
         self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
         self.assertIn("0 went wrong", done.stdout)
         self.assertIn("refused", done.stdout)
