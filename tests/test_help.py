@@ -84,6 +84,8 @@ class PreferencesTest(WindowCase):
         for name, version, licence in rows[:-1]:
             self.assertTrue(version[:1].isdigit(), name)
             self.assertTrue(licence, f"{name} has no licence")
+        self.assertLessEqual({"numpy", "pycolmap", "PySide6-Essentials"}, {name for name, *_ in rows})
+        self.assertNotIn("mypy", {name for name, *_ in rows})
         self.assertEqual(about.windowFlags() & Qt.WindowType.Dialog, Qt.WindowType.Dialog)
 
 

@@ -1,5 +1,6 @@
 """Small windows: preferences, all keys, the short guide, what ships with Wertis."""
 
+import re
 from collections.abc import Callable
 from importlib import metadata
 from pathlib import Path
@@ -26,10 +27,6 @@ from PySide6.QtWidgets import (
 import wertis
 from wertis.app.fields import Number, named
 from wertis.app.preferences import Preferences, file
-
-SHIPPED = ("numpy", "scipy", "opencv-python-headless", "OpenImageIO", "av", "opencolorio", "pydantic", "psygnal", "platformdirs", "fileseq",
-           "threadpoolctl", "deflate", "PySide6-Essentials",
-           "QtAwesome")
 
 
 class PreferencesDialog(QDialog):
@@ -152,7 +149,7 @@ class AboutDialog(QDialog):
         self.table.horizontalHeader().setSectionResizeMode(2, QHeaderView.ResizeMode.Stretch)
         self.table.verticalHeader().hide()
         self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
-        for name, version, licence in [*map(_part, SHIPPED), ("Inter (typeface)", "", "SIL Open Font License 1.1")]:
+        for name, version, licence in [*map(_part, libraries()), ("Inter (typeface)", "", "SIL Open Font License 1.1")]:
             row = self.table.rowCount()
             self.table.insertRow(row)
             for column, text in enumerate((name, version, licence)):
@@ -173,15 +170,20 @@ def _spaced(text: QTextBrowser) -> None:
         block = block.next()
 
 
+def libraries() -> list[str]:
+    """The names of the libraries that Wertis uses, as its package states them, without those for its own development."""
+    stated = [r for r in metadata.requires("wertis") or [] if "extra ==" not in r or 'extra == "window"' in r or 'extra == "cluster"' in r]
+    return [re.split(r"[^\w.-]", r, maxsplit=1)[0] for r in stated]
+
+
 def _part(name: str) -> tuple[str, str, str]:
     try:
         about = metadata.metadata(name)
     except metadata.PackageNotFoundError:
         return name, "not installed", ""
     classes = [c.rpartition(" :: ")[2] for c in about.get_all("Classifier") or [] if c.startswith("License ::")]
-    said = [x for key in ("License-Expression", "License") for x in about.get_all(key) or []]
-    short = [x for x in said if x.strip() and not x.startswith("Copyright")]  # some put the whole text there
-    return name, about["Version"], short[0].splitlines()[0][:80] if short else (classes or ["see the package"])[0]
+    text = [x.splitlines()[0][:80] for x in about.get_all("License") or [] if x.strip() and not x.startswith("Copyright")]  # some put all of it there
+    return name, about["Version"], [*(about.get_all("License-Expression") or []), *classes, *text, "see the package"][0]
 
 
 def _buttons(dialog: QDialog, which: QDialogButtonBox.StandardButton = QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel

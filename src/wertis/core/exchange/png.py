@@ -1,4 +1,4 @@
-"""PNG files written quickly: rows filtered by the row above, packed by libdeflate at its quickest level, which lets other threads go on.
+"""PNG files written quickly: rows filtered by the row above, packed by ISA-L's deflate, which lets other threads go on.
 
 Portable Network Graphics (PNG) Specification, third edition. W3C, 2025: sections 5 (chunks), 9 (filtering), 11.2 (header), 11.3.4.3 (pHYs).
 """
@@ -6,13 +6,13 @@ Portable Network Graphics (PNG) Specification, third edition. W3C, 2025: section
 import struct
 from pathlib import Path
 
-import deflate
 import numpy as np
+from isal import isal_zlib
 
 _SIGNATURE = b"\x89PNG\r\n\x1a\n"
 _COLOUR_TYPES = {1: 0, 2: 4, 3: 2, 4: 6}  # channels to the header's number: grey, grey and alpha, colour, colour and alpha
 _UP = 2  # the filter "Up"
-_QUICKEST = 1
+_LEVEL = 1  # the first that packs as well as zlib's first; a third quicker than libdeflate's
 _PER_METRE = 2835  # 72 to the inch; only the proportion of the two numbers matters here
 
 
@@ -39,9 +39,9 @@ def write(path: Path, pixels: np.ndarray, aspect: float = 1.0) -> None:
     parts = [_chunk(b"IHDR", struct.pack(">IIBBBBB", width, height, depth, _COLOUR_TYPES[channels], 0, 0, 0))]
     if aspect != 1:
         parts.append(_chunk(b"pHYs", struct.pack(">IIB", round(_PER_METRE / aspect), _PER_METRE, 0)))
-    parts += [_chunk(b"IDAT", bytes(deflate.zlib_compress(filtered.reshape(-1), _QUICKEST))), _chunk(b"IEND", b"")]
+    parts += [_chunk(b"IDAT", isal_zlib.compress(filtered.reshape(-1), _LEVEL)), _chunk(b"IEND", b"")]
     path.write_bytes(_SIGNATURE + b"".join(parts))
 
 
 def _chunk(name: bytes, body: bytes) -> bytes:
-    return struct.pack(">I", len(body)) + name + body + struct.pack(">I", deflate.crc32(name + body))
+    return struct.pack(">I", len(body)) + name + body + struct.pack(">I", isal_zlib.crc32(body, isal_zlib.crc32(name)))
