@@ -150,7 +150,8 @@ class ClusterTest(unittest.TestCase):
                 contextlib.redirect_stdout(io.StringIO()):
             for k, (shared, own) in enumerate((([], []), (["--cluster", theirs.scheduler_address, "--chunk", "2"], ["--workers", "2", "--chunk", "2"]))):
                 self.assertEqual(main(["check", short, "--track", "Wall", "--csv", str(self.base / f"d{k}.csv"), "--quiet", *shared]), 0)
-                self.assertEqual(main(["export", short, "--track", "Wall", "--what", "inverse-map", "--out", str(self.base / f"m{k}.####.exr"), *shared]), 0)
+                self.assertEqual(main(["export", short, "--track", "Wall", "--what", "inverse-map", "--out", str(self.base / f"m{k}.####.exr"),
+                                       *shared]), 0)
                 self.assertEqual(main(["track", str(self.base / "wall"), "--start", "1001", "--range", "1001-1003", "--model", "dense", "--keep",
                                        str(self.base / f"k{k}"), "--quiet", *own]), 0)
         self.assertEqual((self.base / "d0.csv").read_bytes(), (self.base / "d1.csv").read_bytes())
