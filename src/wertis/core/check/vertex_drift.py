@@ -85,9 +85,9 @@ class VertexDriftSeries:
         slip, deviation = np.full((len(self._points), 2), np.nan), np.full(len(self._points), np.inf)
         if len(found.patches) >= _LEAST_PATCHES:
             near = usable[nearest(self._points[usable], self._centres[found.patches], 1)[0][:, 0] < self._reach]
-            field, spread = fitted_field(self._lattice, self._centres[found.patches], found.moves, found.covariance, self._points[near])
-            slip[near] = view.onto(self._points[near] + field) - there[near]
-            turned = slopes[near] @ spread @ slopes[near].transpose(0, 2, 1)
+            field = fitted_field(self._lattice, self._centres[found.patches], found.moves, found.covariance)
+            slip[near] = view.onto(self._points[near] + field.at(self._points[near])) - there[near]
+            turned = slopes[near] @ field.covariance(self._points[near]) @ slopes[near].transpose(0, 2, 1)
             deviation[near] = np.sqrt(np.maximum(np.linalg.eigvalsh(turned)[:, 1], 0) + _FLOOR ** 2)
         slip[~(deviation <= _MEASURED)] = np.nan
         seen = float(np.isfinite(slip).any(1).sum() / len(usable))

@@ -4,6 +4,8 @@ The field is expected to be smooth, as far as leaving measurements out shows tha
 1989 (least bending); S. Wood, Thin plate regression splines, 2003 (choosing it by what is left out); the weights are those of Student's t, iterated.
 """
 
+from dataclasses import dataclass
+
 import numpy as np
 
 from wertis.core.geometry.bspline import DIFFERENCES, Lattice, NormalEquations, difference, evaluate
@@ -18,16 +20,55 @@ _OVERDISPERSION = 2.5  # times the deviations that the measurements state, for w
 _FLOOR = 0.03  # pixels of error of a measurement, however sure
 
 
-def fitted_field(lattice: Lattice, places: np.ndarray, moves: np.ndarray, covariance: np.ndarray, wanted: np.ndarray, free: float = _FREE,
-           ) -> tuple[np.ndarray, np.ndarray]:
-    """The displacement (n, 2) of places `wanted` (n, 2) and its covariance (n, 2, 2).
+@dataclass(frozen=True)
+class SmoothField:
+    """A field of displacements.
+
+    Attributes
+    ----------
+    lattice, values : the spline that it is, and its control values (rows, columns, 2).
+    doubtful : the equations that say how sure it is.
+    """
+
+    lattice: Lattice
+    values: np.ndarray
+    doubtful: NormalEquations
+
+    def at(self, points: np.ndarray) -> np.ndarray:
+        """The displacement (n, 2) of points (n, 2)."""
+        return evaluate(self.lattice, self.values, points)[0]
+
+    def jacobian(self, points: np.ndarray) -> np.ndarray:
+        """(n, 2, 2) derivatives of the displacement at points (n, 2): row, the displacement's coordinate."""
+        slopes = evaluate(self.lattice, self.values, points, slopes=True)[1]
+        assert slopes is not None
+        return slopes
+
+    def covariance(self, points: np.ndarray) -> np.ndarray:
+        """(n, 2, 2) of the displacement of points (n, 2)."""
+        return self.doubtful.covariance(points)
+
+    def second_derivatives(self, points: np.ndarray, reach: np.ndarray) -> np.ndarray:
+        """(n, 2, 3) xx, xy and yy of both coordinates at points (n, 2), from central differences of the first ones over so many pixels (n,) each way."""
+        slopes = []
+        for axis in np.eye(2):
+            ahead, behind = (self.jacobian(points + sign * reach[:, None] * axis) for sign in (1, -1))
+            slopes.append((ahead - behind) / (2 * reach[:, None, None]))
+        (xx, yx), (xy, yy) = ((d[..., 0], d[..., 1]) for d in slopes)
+        return np.stack([xx, (xy + yx) / 2, yy], axis=-1)
+
+
+def fitted_field(lattice: Lattice, places: np.ndarray, moves: np.ndarray, covariance: np.ndarray, free: float = _FREE,
+                 overdispersion: float = _OVERDISPERSION) -> SmoothField:
+    """The field through what was measured.
 
     Parameters
     ----------
     places, moves, covariance : (m, 2), (m, 2) and (m, 2, 2) what was measured.
     free : pixels of displacement that nothing speaks against.
+    overdispersion : times the deviations that the measurements state, for what their model leaves out.
     """
-    information = np.linalg.inv(covariance * _OVERDISPERSION ** 2 + _FLOOR ** 2 * np.eye(2))
+    information = np.linalg.inv(covariance * overdispersion ** 2 + _FLOOR ** 2 * np.eye(2))
     fold = np.arange(len(places)) % _FOLDS
     loss = []
     for scale in _BENDING:
@@ -46,7 +87,7 @@ def fitted_field(lattice: Lattice, places: np.ndarray, moves: np.ndarray, covari
     best = _BENDING[int(np.argmin(loss))]
     _, values = _field(lattice, places, moves, information, best, free)
     doubtful, _ = _field(lattice, places, moves, information, max(_HONEST, best), free)
-    return evaluate(lattice, values, wanted)[0], doubtful.covariance(wanted)
+    return SmoothField(lattice, values, doubtful)
 
 
 def _field(lattice: Lattice, places: np.ndarray, moves: np.ndarray, information: np.ndarray, wanted: float,

@@ -33,6 +33,11 @@ _TUKEY = 6.0
 _PLAIN = 1.5  # luma, standard deviation of the grain that is always reckoned with
 _TOGETHER = 6.0  # neighbouring pixels go together: so many count as one
 _ALIKE = 0.6  # share of a patch's contrast that must be explained
+_MANY = 12  # patches that together tell how much grain there is
+_GRAIN_QUANTILE = 0.3  # of what differs between patches and frame: as long as so many are seen it is grain
+_BAREST = 0.05  # quantile of the patches' contrast, of which those are little but grain
+_GRAIN_SLOPES = 0.64  # squared slopes that grain of variance 1 gives by itself, by the pixels of its own level (measured on made noise)
+_LEAST_REAL = 0.2  # part of a patch's slopes that is always taken for texture
 _ODD = 5.0  # times the usual unexplained share of contrast from which a patch shows something else
 _NEIGHBOURHOOD = 4.0  # sides of a patch within which others are its neighbours
 _LEAST_AGREEING, _AGREEMENT = 3, 3.0  # of the eight nearest patches, how many must predict a patch's motion, and within how many pixels
@@ -77,7 +82,7 @@ class _Level:
     ----------
     offsets : (P, 2) of the pixels from the middle, in level-0 pixels.
     light, columns : (K, 7, P) what light and sharpness may change, and (K, 6, P) what the unknown motion does, less that.
-    power : (K,) mean square of luma that light cannot explain.
+    power, slope : (K,) mean squares of luma that light cannot explain, and of the slopes of that.
     on : (K, P) 0..1 whether a pixel is on the surface.
     """
 
@@ -85,6 +90,7 @@ class _Level:
     light: np.ndarray
     columns: np.ndarray
     power: np.ndarray
+    slope: np.ndarray
     on: np.ndarray
 
 
@@ -182,6 +188,16 @@ class PatchAlignment:
             patches, covariance = self._grown(view, patches, covariance, moves, affine, among, explained)
         return Aligned(patches, moves[patches], affine[patches], covariance, explained[patches])
 
+    def refine(self, view: View, among: np.ndarray) -> Aligned:
+        """Where a view of a frame has the patches numbered `among` (n,), when the motion has them nearly right: at the finest level alone."""
+        usable = among[in_front(view.mapped(self.centres[among][:, None], among)[:, 0], view.slopes_at(self.centres[among], among), view.size)]
+        moves, affine = np.zeros((len(self.centres), 2)), np.zeros((len(self.centres), 2, 2))
+        if not len(usable):
+            return Aligned(usable, moves[usable], affine[usable], np.zeros((0, 2, 2)), np.zeros(0))
+        fine, covariance, explained = self._matched(view, 0, usable, moves, affine)
+        patches = usable[fine]
+        return Aligned(patches, moves[patches], affine[patches], covariance[fine], explained[fine])
+
     def expected_deviation(self, grain: float) -> np.ndarray:
         """(K,) pixels, standard deviation of each patch's move in its least certain direction, under grain of so much luma."""
         level = self._levels[0]
@@ -237,7 +253,8 @@ class PatchAlignment:
         columns = np.concatenate([slopes, slopes * ramps[:, :1], slopes * ramps[:, 1:]], axis=1)
         size = np.array(image.shape[::-1])
         on = _read(self._mask[level], at) * ((at >= 0) & (at <= size - 1)).all(-1)
-        return _Level(offsets, light, less_explained(columns, light).astype(np.float32), (plain[:, 0] ** 2).mean(1), on.astype(np.float32))
+        columns = less_explained(columns, light).astype(np.float32)
+        return _Level(offsets, light, columns, (plain[:, 0] ** 2).mean(1), (columns[:, :2] ** 2).sum(1).mean(1), on.astype(np.float32))
 
     def _searched_patches(self) -> np.ndarray:
         """(S, side, side) float32 of the reference at the coarse level."""
@@ -294,11 +311,26 @@ class PatchAlignment:
             moves[which] += step[:, :2]
             affine[which] += step[:, 2:].reshape(-1, 2, 2).transpose(0, 2, 1) / reach
         power = patches.power[which]
-        least = np.minimum(_ALIKE, 0.8 * power / (power + 2 * _PLAIN ** 2))
+        grain = self._grain(level, which, explained)
+        usual = max(2 * _PLAIN ** 2, 2 * grain)
+        least = np.minimum(_ALIKE, 0.8 * power / (power + usual))
         # beside a fold or a passer a patch may find something like itself, but less like itself than is usual
         usual_rest = 1 - float(np.median(explained[explained > least])) if (explained > least).any() else 1.0
-        agrees = (explained > least) & (1 - explained < np.maximum(_ODD * usual_rest, 1 - power / (power + 4 * _PLAIN ** 2)))
+        # of the slopes only what is not grain's own tells of the motion
+        real = np.maximum(1 - _GRAIN_SLOPES / 4 ** level * grain / np.maximum(patches.slope[which], 1e-9), _LEAST_REAL)
+        covariance = covariance / real[:, None, None] ** 2
+        agrees = (explained > least) & (1 - explained < np.maximum(_ODD * usual_rest, 1 - power / (power + 2 * usual)))
         return agrees, covariance, explained
+
+
+    def _grain(self, level: int, which: np.ndarray, explained: np.ndarray) -> float:
+        """Variance of the grain, as far as many patches tell it: from the share (n,) of the contrast of patches `which` (n,) that is found again, most of
+        which are taken to be seen. No patch has less contrast than its own grain."""
+        if len(which) < _MANY:
+            return 0.0
+        power = self._levels[level].power
+        difference = np.quantile(power[which] * (1 / np.maximum(explained, 1e-3) - 1), _GRAIN_QUANTILE)
+        return min(float(difference) / 2, float(np.quantile(power, _BAREST)))
 
 
 def _steps(patches: _Level, which: np.ndarray, view: View, level: int, onto: np.ndarray, moved: np.ndarray, weights: np.ndarray,

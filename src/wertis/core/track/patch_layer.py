@@ -23,31 +23,43 @@ _OVERDISPERSION = 2.0  # times the deviation that its pixels state, for what its
 
 
 class OwnMotionView(View):
-    """A frame on which each patch lies by an affine motion of its own.
+    """A frame on which each patch lies by an affine motion of its own, or one that bends.
 
     Parameters
     ----------
     start, places : (K, 2) where the patches' middles are on the reference, and on the frame.
     shape : (K, 2, 2) their affine motions.
+    bends : (K, 2, 3) second derivatives of their motions, xx, xy and yy; none when None.
     """
 
-    def __init__(self, frame: Pyramid, held: HeldOut | None, start: np.ndarray, places: np.ndarray, shape: np.ndarray) -> None:
+    def __init__(self, frame: Pyramid, held: HeldOut | None, start: np.ndarray, places: np.ndarray, shape: np.ndarray,
+                 bends: np.ndarray | None = None) -> None:
         def nowhere(points: np.ndarray) -> np.ndarray:
             raise NotImplementedError("each patch has a motion of its own")
 
         super().__init__(frame, held, nowhere, nowhere, (0, 0), frame.size)
-        self._start, self._places, self._shape = start, places, shape
+        self._start, self._places, self._shape, self._bends = start, places, shape, bends
 
     def mapped(self, places: np.ndarray, which: np.ndarray) -> np.ndarray:
         away = places.astype(np.float64) - self._start[which][:, None]
-        return np.asarray(self._places[which][:, None] + away @ self._shape[which].transpose(0, 2, 1))
+        there = self._places[which][:, None] + away @ self._shape[which].transpose(0, 2, 1)
+        if self._bends is not None:
+            squares = np.stack([away[..., 0] ** 2 / 2, away[..., 0] * away[..., 1], away[..., 1] ** 2 / 2], axis=-1)
+            there = there + squares @ self._bends[which].transpose(0, 2, 1)
+        return np.asarray(there)
 
     def slopes_at(self, points: np.ndarray, which: np.ndarray) -> np.ndarray:
-        return self._shape[which]
+        if self._bends is None:
+            return self._shape[which]
+        (x, y), bends = (points - self._start[which]).T, self._bends[which]
+        by_x = bends[..., 0] * x[:, None] + bends[..., 1] * y[:, None]
+        by_y = bends[..., 1] * x[:, None] + bends[..., 2] * y[:, None]
+        return np.asarray(self._shape[which] + np.stack([by_x, by_y], axis=-1))
 
     def of(self, numbers: np.ndarray) -> "OwnMotionView":
         """The view for some of the patches, by their numbers (n,), counted from 0."""
-        return OwnMotionView(self._frame, self._held, self._start[numbers], self._places[numbers], self._shape[numbers])
+        bends = None if self._bends is None else self._bends[numbers]
+        return OwnMotionView(self._frame, self._held, self._start[numbers], self._places[numbers], self._shape[numbers], bends)
 
 
 class PatchLayer:
@@ -89,7 +101,7 @@ class PatchLayer:
             view = OwnMotionView(pyramid, held, self.start, expected, shape)
             got = self._alignment.align(view, wanted)
             k = got.patches
-            here = view.slopes_at(got.moves, k)
+            here = view.slopes_at(self.start[k] + got.moves, k)
             spread = here @ got.covariance @ here.transpose(0, 2, 1)
             good = _OVERDISPERSION * np.sqrt(np.linalg.eigvalsh(spread)[:, 1]) < _DOUBTFUL
             k = k[good]

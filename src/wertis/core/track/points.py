@@ -18,9 +18,9 @@ from wertis.core.geometry import homography
 from wertis.core.geometry.affine import affine_through, robust_fit
 from wertis.core.geometry.bspline import Lattice
 from wertis.core.geometry.conventions import from_centred, to_centred
-from wertis.core.geometry.smooth_field import fitted_field
+from wertis.core.geometry.smooth_field import SmoothField, fitted_field
 from wertis.core.geometry.warp import HomographyWarp, Warp
-from wertis.core.imaging.patch_alignment import PatchAlignment, agrees_with_neighbours, nearest
+from wertis.core.imaging.patch_alignment import Aligned, PatchAlignment, agrees_with_neighbours, nearest
 from wertis.core.imaging.pyramid import HeldOut, Pyramid
 from wertis.core.track.patch_layer import OwnMotionView
 
@@ -29,11 +29,14 @@ _SURE = 0.15  # pixels, standard deviation under usual grain, from which a patte
 _USUAL_GRAIN = 2.0  # luma
 _MARGIN = 32  # pixels round a pattern that a newer look of it keeps, for its coarser levels
 _OVERDISPERSION = 2.0  # times the deviation that the pixels of a pattern state, for what its affine motion leaves out
+_OVERDISPERSION_TOGETHER = 1.6  # the same for patterns that are aligned as all together bend
 _FLOOR = 0.03  # pixels of error that no texture takes away
 _LOST = 1.5  # pixels of expected error from which a point counts as hidden
 _UNSURE = 0.7  # the same where many points together say how the surface moves
 _BARE = 0.3  # pixels, standard deviation under usual grain, of a pattern whose point goes with the others where it is not found
 _MANY = 12  # points that together say how the surface moves
+_APART = 1.0  # pixels off where all together lead a point, from which it may go its own way
+_AS_LIKE = 0.05  # of its contrast, that more of a pattern must be found again there than where it is led
 _NEIGHBOURHOOD = 4.0  # sides of the largest pattern within which points are neighbours
 _LEADERS = 6  # points that a hidden one goes with
 _DRIFT = 0.9  # pixels a frame, by which a hidden point may come to lie elsewhere than expected
@@ -164,6 +167,7 @@ class PointTracker:
         self._lattice = Lattice.over(self._start, 0.85 * self._spacing)
         self._places = self._start.copy()
         self._shape = np.tile(np.eye(2), (len(points), 1, 1))
+        self._bends = np.zeros((len(points), 2, 3))  # second derivatives of the motion at each, as far as many points together tell them
         self._velocity = np.zeros_like(self._start)
         self._hidden_for = np.zeros(len(points))
 
@@ -200,22 +204,14 @@ class PointTracker:
                 if not found.any() or not led:
                     break
                 places[wanted], shape[wanted] = (np.array(x) for x in zip(*led, strict=True))
-            view = OwnMotionView(pyramid, away, self._start, places.copy(), shape.copy())
+            view = OwnMotionView(pyramid, away, self._start, places.copy(), shape.copy(), self._bends)
             for numbers, alignment in self._groups:
                 among = np.flatnonzero(wanted[numbers])
                 if not len(among):
                     continue
                 own = view.of(numbers)
                 got = alignment.align(own, among)
-                k = numbers[got.patches]
-                here = own.slopes_at(got.moves, got.patches)
-                spread = here @ got.covariance @ here.transpose(0, 2, 1)
-                error = np.sqrt(_OVERDISPERSION ** 2 * np.linalg.eigvalsh(spread)[:, 1] + _FLOOR ** 2)
-                good = error < _LOST
-                k, here = k[good], here[good]
-                places[k] = own.mapped((self._start[k] + got.moves[good])[:, None], got.patches[good])[:, 0]
-                shape[k] = here @ (np.eye(2) + got.affine[good])
-                errors[k], matches[k], found[k], spreads[k] = error[good], got.explained[good], True, spread[good]
+                self._take(own, numbers, got, _Answers(places, shape, errors, matches, found, spreads))
             self._by_newer_looks(pyramid, away, _Answers(places, shape, errors, matches, found, spreads))
             index = np.flatnonzero(found)  # patterns of all sizes together
             reach = _NEIGHBOURHOOD * float(self.sides.max())
@@ -226,6 +222,7 @@ class PointTracker:
         errors = np.where(found, errors, np.inf)
         self._look_anew(luma, places, shape, errors, found)
         if found.sum() >= _MANY:
+            self._realign(pyramid, away, _Answers(places, shape, errors, matches, found, spreads))
             places, errors, found = self._regularised(places, spreads, found)
         self._hidden_for = np.where(found, 0, self._hidden_for + 1)
         errors = np.where(found, errors, np.hypot(_DRIFT * self._hidden_for, _LOST))
@@ -233,6 +230,36 @@ class PointTracker:
         self._places, self._shape = places, shape
         spots = places - self._turned(self._start, places, found)
         return PointsFix(from_centred(self._points), from_centred(spots), errors, np.where(found, matches, 0), found)
+
+    def _take(self, view: OwnMotionView, numbers: np.ndarray, got: Aligned, answers: "_Answers") -> None:
+        """Take over what was found of the patterns `numbers` (n,), as far as it is sure; `view` and `got` count those from 0."""
+        k = numbers[got.patches]
+        here = view.slopes_at(self._start[k] + got.moves, got.patches)
+        spread = here @ got.covariance @ here.transpose(0, 2, 1)
+        error = np.sqrt(_OVERDISPERSION ** 2 * np.linalg.eigvalsh(spread)[:, 1] + _FLOOR ** 2)
+        good = error < _LOST
+        k, here = k[good], here[good]
+        answers.places[k] = view.mapped((self._start[k] + got.moves[good])[:, None], got.patches[good])[:, 0]
+        answers.shape[k] = here @ (np.eye(2) + got.affine[good])
+        answers.errors[k], answers.matches[k], answers.found[k], answers.spreads[k] = error[good], got.explained[good], True, spread[good]
+
+    def _realign(self, pyramid: Pyramid, away: HeldOut | None, answers: "_Answers") -> None:
+        """Align the patterns once more from where all together say that they are, and bent as the surface bends.
+
+        A pattern with little texture may have found something else nearby that is as much like it; one that goes its own way, and is clearly more
+        like itself there, keeps to that.
+        """
+        whole, field = self._motion(answers.places, answers.spreads, answers.found)
+        self._bends = field.second_derivatives(self._start, self.sides / 4)
+        led = homography.apply(whole, self._start) + field.at(self._start)
+        apart = answers.found & (np.linalg.norm(answers.places - led, axis=1) > _APART)
+        view = OwnMotionView(pyramid, away, self._start, led, whole[:2, :2] + field.jacobian(self._start), self._bends)
+        for numbers, alignment in self._groups:
+            got = alignment.refine(view.of(numbers), np.flatnonzero(answers.found[numbers] & ~np.isin(numbers, list(self._newer))))
+            k = numbers[got.patches]
+            better = ~apart[k] | (got.explained > answers.matches[k] - _AS_LIKE)
+            taken = Aligned(got.patches[better], got.moves[better], got.affine[better], got.covariance[better], got.explained[better])
+            self._take(view.of(numbers), numbers, taken, answers)
 
     def _turned(self, start: np.ndarray, places: np.ndarray, found: np.ndarray) -> np.ndarray:
         """(N, 2) the way from each point to its pattern on this frame: turned and scaled as the points round it say, where there are two more.
@@ -258,7 +285,7 @@ class PointTracker:
             got = look.alignment.align(own)
             if not len(got.patches):
                 continue
-            here = own.slopes_at(got.moves, got.patches)
+            here = own.slopes_at(look.place + got.moves, got.patches)
             spread = (here @ got.covariance @ here.transpose(0, 2, 1))[0] + look.error ** 2 / _OVERDISPERSION ** 2 * np.eye(2)
             error = float(np.sqrt(_OVERDISPERSION ** 2 * np.linalg.eigvalsh(spread)[1] + _FLOOR ** 2))
             if error >= _LOST or (answers.found[k] and error > _BETTER * answers.errors[k]):
@@ -292,21 +319,25 @@ class PointTracker:
             self._newer[int(k)] = _Look(alignment, own_place, turned[k], float(e[k]))
             self._changing[k] = 0
 
+    def _motion(self, places: np.ndarray, spreads: np.ndarray, found: np.ndarray) -> tuple[np.ndarray, SmoothField]:
+        """The motion that the points that were `found` (N,) make together: an affine one (3, 3), and a field of what is left."""
+        start = self._start[found]
+        whole = affine_through(start, places[found])
+        rest = places[found] - homography.apply(whole, start)
+        return whole, fitted_field(self._lattice, start, rest, spreads[found], free=200.0, overdispersion=_OVERDISPERSION_TOGETHER)
+
     def _regularised(self, places: np.ndarray, spreads: np.ndarray, found: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         """Places (N, 2), errors (N,) and which are known (N,), where many points together say how the surface moves.
 
         A pattern with little texture is then as sure as its neighbours make it.
         """
         index = np.flatnonzero(found)
-        moves = places[index] - self._start[index]
-        common = affine_through(self._start[index], places[index])
-        whole = homography.apply(common, self._start)
-        rest = moves - (whole - self._start)[index]
-        field, covariance = fitted_field(self._lattice, self._start[index], rest, spreads[index], self._start, free=200.0)
-        errors = np.sqrt(np.maximum(np.linalg.eigvalsh(covariance)[:, 1], 0) + _FLOOR ** 2)
+        whole, field = self._motion(places, spreads, found)
+        self._bends = field.second_derivatives(self._start, self.sides / 4)
+        errors = np.sqrt(np.maximum(np.linalg.eigvalsh(field.covariance(self._start))[:, 1], 0) + _FLOOR ** 2)
         near = nearest(self._start, self._start[index], 1)[0][:, 0] < self._spacing * 1.5
         known = near & (errors < _UNSURE) & (found | self._bare)
-        return whole + field, errors, known
+        return homography.apply(whole, self._start) + field.at(self._start), errors, known
 
     def _carried_by_neighbours(self, k: int, found: np.ndarray, places: np.ndarray | None = None) -> tuple[np.ndarray, np.ndarray]:
         """Where those of the points round one that were `found` (N,) lead it, (2,), and its pattern's affine motion (2, 2)."""
