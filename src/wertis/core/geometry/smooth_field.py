@@ -27,11 +27,13 @@ class SmoothField:
     Attributes
     ----------
     lattice, values : the spline that it is, and its control values (rows, columns, 2).
+    bending : pixels of bending between neighbouring control points that was expected.
     doubtful : the equations that say how sure it is.
     """
 
     lattice: Lattice
     values: np.ndarray
+    bending: float
     doubtful: NormalEquations
 
     def at(self, points: np.ndarray) -> np.ndarray:
@@ -59,7 +61,7 @@ class SmoothField:
 
 
 def fitted_field(lattice: Lattice, places: np.ndarray, moves: np.ndarray, covariance: np.ndarray, free: float = _FREE,
-                 overdispersion: float = _OVERDISPERSION) -> SmoothField:
+                 overdispersion: float = _OVERDISPERSION, bending: float | None = None, honest: bool = True) -> SmoothField:
     """The field through what was measured.
 
     Parameters
@@ -67,8 +69,19 @@ def fitted_field(lattice: Lattice, places: np.ndarray, moves: np.ndarray, covari
     places, moves, covariance : (m, 2), (m, 2) and (m, 2, 2) what was measured.
     free : pixels of displacement that nothing speaks against.
     overdispersion : times the deviations that the measurements state, for what their model leaves out.
+    bending : pixels of bending between neighbouring control points that is expected; chosen by what is left out when None.
+    honest : to say how sure it is more bending is held possible than what is left out tells of.
     """
     information = np.linalg.inv(covariance * overdispersion ** 2 + _FLOOR ** 2 * np.eye(2))
+    best = _best_bending(lattice, places, moves, information, free) if bending is None else bending
+    system, values = _field(lattice, places, moves, information, best, free)
+    if honest and best < _HONEST:
+        system, _ = _field(lattice, places, moves, information, _HONEST, free)
+    return SmoothField(lattice, values, best, system)
+
+
+def _best_bending(lattice: Lattice, places: np.ndarray, moves: np.ndarray, information: np.ndarray, free: float) -> float:
+    """Pixels of bending with which some of the measurements (m, 2) predict the others best, as sure as they say they are (two-fold cross-validation)."""
     fold = np.arange(len(places)) % _FOLDS
     loss = []
     for scale in _BENDING:
@@ -84,10 +97,7 @@ def fitted_field(lattice: Lattice, places: np.ndarray, moves: np.ndarray, covari
             # Student's t, so that single places that differ do not decide
             total += float((0.5 * np.log(np.linalg.det(spread)) + 2.5 * np.log1p(away / 3)).sum())
         loss.append(total)
-    best = _BENDING[int(np.argmin(loss))]
-    _, values = _field(lattice, places, moves, information, best, free)
-    doubtful, _ = _field(lattice, places, moves, information, max(_HONEST, best), free)
-    return SmoothField(lattice, values, doubtful)
+    return _BENDING[int(np.argmin(loss))]
 
 
 def _field(lattice: Lattice, places: np.ndarray, moves: np.ndarray, information: np.ndarray, wanted: float,

@@ -42,10 +42,12 @@ class OwnMotionView(View):
 
     def mapped(self, places: np.ndarray, which: np.ndarray) -> np.ndarray:
         away = places.astype(np.float64) - self._start[which][:, None]
-        there = self._places[which][:, None] + away @ self._shape[which].transpose(0, 2, 1)
+        there = away @ self._shape[which].transpose(0, 2, 1)
         if self._bends is not None:
-            squares = np.stack([away[..., 0] ** 2 / 2, away[..., 0] * away[..., 1], away[..., 1] ** 2 / 2], axis=-1)
-            there = there + squares @ self._bends[which].transpose(0, 2, 1)
+            x, y, bends = away[..., 0], away[..., 1], self._bends[which]
+            squares = np.stack([x * x / 2, x * y, y * y / 2], axis=1)  # (n, 3, P)
+            there += (bends @ squares).transpose(0, 2, 1)
+        there += self._places[which][:, None]
         return np.asarray(there)
 
     def slopes_at(self, points: np.ndarray, which: np.ndarray) -> np.ndarray:

@@ -29,7 +29,7 @@ _SURE = 0.15  # pixels, standard deviation under usual grain, from which a patte
 _USUAL_GRAIN = 2.0  # luma
 _MARGIN = 32  # pixels round a pattern that a newer look of it keeps, for its coarser levels
 _OVERDISPERSION = 2.0  # times the deviation that the pixels of a pattern state, for what its affine motion leaves out
-_OVERDISPERSION_TOGETHER = 1.6  # the same for patterns that are aligned as all together bend
+_OVERDISPERSION_TOGETHER = 1.8  # the same for patterns that are aligned as all together bend
 _FLOOR = 0.03  # pixels of error that no texture takes away
 _LOST = 1.5  # pixels of expected error from which a point counts as hidden
 _UNSURE = 0.7  # the same where many points together say how the surface moves
@@ -37,6 +37,7 @@ _BARE = 0.3  # pixels, standard deviation under usual grain, of a pattern whose 
 _MANY = 12  # points that together say how the surface moves
 _APART = 1.0  # pixels off where all together lead a point, from which it may go its own way
 _AS_LIKE = 0.05  # of its contrast, that more of a pattern must be found again there than where it is led
+_CHOSEN_EVERY = 2  # frames, after which it is chosen anew how far the surface is expected to bend
 _NEIGHBOURHOOD = 4.0  # sides of the largest pattern within which points are neighbours
 _LEADERS = 6  # points that a hidden one goes with
 _DRIFT = 0.9  # pixels a frame, by which a hidden point may come to lie elsewhere than expected
@@ -168,6 +169,8 @@ class PointTracker:
         self._places = self._start.copy()
         self._shape = np.tile(np.eye(2), (len(points), 1, 1))
         self._bends = np.zeros((len(points), 2, 3))  # second derivatives of the motion at each, as far as many points together tell them
+        self._bending: float | None = None  # pixels of bending of their motion that is expected
+        self._count = 0  # frames on which many points together said how they move
         self._velocity = np.zeros_like(self._start)
         self._hidden_for = np.zeros(len(points))
 
@@ -249,7 +252,7 @@ class PointTracker:
         A pattern with little texture may have found something else nearby that is as much like it; one that goes its own way, and is clearly more
         like itself there, keeps to that.
         """
-        whole, field = self._motion(answers.places, answers.spreads, answers.found)
+        whole, field = self._motion(answers.places, answers.spreads, answers.found, honest=False)
         self._bends = field.second_derivatives(self._start, self.sides / 4)
         led = homography.apply(whole, self._start) + field.at(self._start)
         apart = answers.found & (np.linalg.norm(answers.places - led, axis=1) > _APART)
@@ -319,12 +322,12 @@ class PointTracker:
             self._newer[int(k)] = _Look(alignment, own_place, turned[k], float(e[k]))
             self._changing[k] = 0
 
-    def _motion(self, places: np.ndarray, spreads: np.ndarray, found: np.ndarray) -> tuple[np.ndarray, SmoothField]:
-        """The motion that the points that were `found` (N,) make together: an affine one (3, 3), and a field of what is left."""
+    def _motion(self, places: np.ndarray, spreads: np.ndarray, found: np.ndarray, honest: bool = True) -> tuple[np.ndarray, SmoothField]:
+        """The motion that the points that were `found` (N,) make together: an affine one (3, 3), and a field of what is left, as `fitted_field`."""
         start = self._start[found]
         whole = affine_through(start, places[found])
         rest = places[found] - homography.apply(whole, start)
-        return whole, fitted_field(self._lattice, start, rest, spreads[found], free=200.0, overdispersion=_OVERDISPERSION_TOGETHER)
+        return whole, fitted_field(self._lattice, start, rest, spreads[found], 200.0, _OVERDISPERSION_TOGETHER, self._bending, honest)
 
     def _regularised(self, places: np.ndarray, spreads: np.ndarray, found: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         """Places (N, 2), errors (N,) and which are known (N,), where many points together say how the surface moves.
@@ -332,7 +335,10 @@ class PointTracker:
         A pattern with little texture is then as sure as its neighbours make it.
         """
         index = np.flatnonzero(found)
+        self._bending = None if self._count % _CHOSEN_EVERY == 0 else self._bending
+        self._count += 1
         whole, field = self._motion(places, spreads, found)
+        self._bending = field.bending
         self._bends = field.second_derivatives(self._start, self.sides / 4)
         errors = np.sqrt(np.maximum(np.linalg.eigvalsh(field.covariance(self._start))[:, 1], 0) + _FLOOR ** 2)
         near = nearest(self._start, self._start[index], 1)[0][:, 0] < self._spacing * 1.5
