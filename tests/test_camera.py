@@ -8,6 +8,7 @@ from collections.abc import Callable
 from dataclasses import replace
 from functools import cache
 from pathlib import Path
+from unittest import mock
 
 import cv2
 import numpy as np
@@ -30,9 +31,10 @@ from wertis.core.shot.cameras import CameraSettings, camera_record, carried_on_p
 from wertis.core.shot.document import Shot
 from wertis.core.shot.edits import add_track
 from wertis.core.shot.resolve import motion_of
+from wertis.core.track import scene_plane
 from wertis.core.track.camera import solve_camera
 from wertis.core.track.features import FeatureTracks, follow_features
-from wertis.core.track.plane_alignment import PlaneAligner, plane_hypotheses
+from wertis.core.track.plane_alignment import AlignedPlane, PlaneAligner, plane_hypotheses
 from wertis.core.track.scene_plane import FilmedScene, picked_plane
 from wertis_receiver.camera import read_camera as receiver_camera
 
@@ -432,6 +434,21 @@ class PlaneAlignmentTest(unittest.TestCase):
         aligned = [a for guess in guesses if (a := aligner.gradually_aligned(guess)) is not None]
         best = max(aligned, key=lambda a: a.likeness)
         self.assertLess(self.off(best.plane, corners, 10), 0.3)
+
+    def test_where_alignment_leads_astray_what_looks_most_alike_is_taken(self) -> None:
+        aligner, corners = self.aligner(np.array([[-0.25, -0.5], [-0.05, -0.5], [-0.05, 0.5], [-0.25, 0.5]]), 10)
+        near = ScenePlane(corners.mean(0) * 1.01, np.array([0.35, 0.03, -0.93]), 0.0)
+        far = ScenePlane(corners.mean(0) * 1.05, np.array([0.2, 0.1, -0.97]), 0.0)
+        self.assertGreater(self.off(near, corners, 10), 1.0)
+        found = aligner.most_alike(near)
+        assert found is not None
+        self.assertLess(self.off(found.plane, corners, 10), 0.3)
+        self.assertGreater(found.likeness, aligner.likeness_of_all(near))
+        scene = FilmedScene(self.camera, FramesPlate(film()), read=lambda frame: film()[frame - 1])
+        astray = AlignedPlane(far, 0.7, 0.1)
+        with mock.patch.object(scene_plane, "_plane_candidates", return_value=[near]), mock.patch.object(PlaneAligner, "aligned", return_value=astray):
+            picked = picked_plane(scene, seen(corners, 10), 10)
+        self.assertLess(self.off(picked, corners, 10), 0.3)
 
     def test_a_bare_region_is_refused(self) -> None:
         bare = np.full((SIZE[1], SIZE[0]), 90, np.uint8)

@@ -10,6 +10,7 @@ from contextlib import suppress
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 
 from wertis.core.errors import PlateError, RegionError
 from wertis.core.geometry import homography
@@ -30,6 +31,7 @@ _ROUGH = 0.3  # as the planar tracker's: the place is unsure at first
 _WORSE = 0.02  # of likeness, by which a finer level's answer may look worse at the level before it
 _HIDDEN = 0.35  # likeness that a frame may fall behind the best of them before it counts a half: something else is seen there
 _FIRST_PART = 0.25  # of the frames, the nearest ones, by which a plane that may be far off is aligned first
+_SIMPLEX, _TRIED_TO, _TRIALS = 2.0, 0.02, 200  # pixels of the corners, how far off the first trials are, and to what they come; and most trials
 _MEMORY = 400 << 20  # bytes of pyramids
 
 
@@ -90,6 +92,40 @@ class PlaneAligner:
         """How like the reference frame the frames next to it look through a plane as it is, 0..1."""
         return self._mean_likeness(plane, 0, self._nearest(_FIRST_PART / 2))
 
+    def likeness_of_all(self, plane: ScenePlane) -> float:
+        """How like the reference frame all frames that are compared look through a plane as it is, 0..1 on average."""
+        return self._mean_likeness(plane, 0, self._nearest(1.0))
+
+    def most_alike(self, plane: ScenePlane) -> AlignedPlane | None:
+        """The plane near to one through which all frames look most alike, by trying (J. Nelder and R. Mead, A simplex method for function minimization,
+        1965); None where none of them shows it.
+
+        For a narrow strip, or one seen at a grazing angle, on which the frames' own alignments lead away from that.
+        """
+        frames, eye = self._nearest(1.0), self._eye
+        numbers = _numbers_of(plane, eye)
+        small = 1e-5 * float(np.linalg.norm(numbers))
+        slopes = []
+        for f in frames:
+            at, there = self._seen(plane, f), [self._seen(_plane_of(numbers + small * axis, eye), f) for axis in np.eye(3)]
+            if at is not None and all(t is not None for t in there):
+                slopes.append(np.stack([((t - at) / small).ravel() for t in there if t is not None], axis=1))
+        if not slopes:
+            return None
+        # by numbers of which each moves the corners by a pixel, root mean square over the frames
+        _, sizes, directions = np.linalg.svd(np.concatenate(slopes) / np.sqrt(4 * len(slopes)), full_matrices=False)
+        by_pixels = directions.T / np.maximum(sizes, 1e-9 * sizes[0])
+
+        def unlikeness(pixels: np.ndarray) -> float:
+            return -self._mean_likeness(_plane_of(numbers + by_pixels @ pixels, eye), 0, frames)
+
+        options = {"initial_simplex": np.vstack([np.zeros(3), _SIMPLEX * np.eye(3)]), "xatol": _TRIED_TO, "fatol": 1e-5, "maxfev": _TRIALS}
+        found = scipy.optimize.minimize(unlikeness, np.zeros(3), method="Nelder-Mead", options=options)
+        step = self._step(numbers + by_pixels @ found.x, eye, 0, frames)
+        if step is None:
+            return None
+        return AlignedPlane(_plane_of(numbers + by_pixels @ found.x, eye, step.off), -float(found.fun), step.error)
+
     def gradually_aligned(self, plane: ScenePlane) -> AlignedPlane | None:
         """As `aligned`, from a plane that may be far off: at first by the nearest frames alone, which move least."""
         found: AlignedPlane | None = None
@@ -103,10 +139,8 @@ class PlaneAligner:
 
     def aligned(self, plane: ScenePlane, part: float = 1.0) -> AlignedPlane | None:
         """The plane near to one that most frames agree on, or the nearest `part` of them; None where none of them shows it."""
-        frames = self._nearest(part)
-        camera = self._camera
-        eye = -camera.poses[self._frame][:, :3].T @ camera.poses[self._frame][:, 3]
-        numbers = plane.normal / float((plane.point - eye) @ plane.normal)  # the plane is all X with numbers . (X - eye) = 1
+        frames, eye = self._nearest(part), self._eye
+        numbers = _numbers_of(plane, eye)
         found: AlignedPlane | None = None
         coarser: int | None = None
         for level, rounds in _ROUNDS.items():
@@ -130,6 +164,12 @@ class PlaneAligner:
         return found
 
     # -- inside ---------------------------------------------------------------------------------------------------
+
+    @property
+    def _eye(self) -> np.ndarray:
+        """(3,) where the camera is on the reference frame."""
+        pose = self._camera.poses[self._frame]
+        return np.asarray(-pose[:, :3].T @ pose[:, 3])
 
     def _nearest(self, part: float) -> list[int]:
         """The nearest part of the frames that are compared."""
@@ -215,6 +255,11 @@ class _Step:
     off: float
     likeness: float
     error: float
+
+
+def _numbers_of(plane: ScenePlane, eye: np.ndarray) -> np.ndarray:
+    """(3,) of a plane that is all X with numbers . (X - eye) = 1."""
+    return np.asarray(plane.normal / float((plane.point - eye) @ plane.normal))
 
 
 def _plane_of(numbers: np.ndarray, eye: np.ndarray, off: float = 0.0) -> ScenePlane:

@@ -7,6 +7,7 @@ It begins with points in space that lie there, or with what the planar tracker a
 from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import dataclass
+from operator import itemgetter
 
 import cv2
 import numpy as np
@@ -25,6 +26,7 @@ _FEW, _SURE, _SEEN = 3, 0.4, 0.5  # frames, pixels of expected error and share o
 _DENSE = 250  # features on a plane
 _CONSISTENT = 0.45  # pixels by which the planar tracker's answers may miss a plane that the camera sees
 _ALIKE, _UNLIKE = 0.85, 0.4  # mean likeness of the frames through a plane, from which it is taken at once, and up to which the pixels say nothing
+_ASTRAY = 0.02  # of likeness, by which what was begun with may look better than what alignment makes of it
 _GUESSES, _DEPTHS, _ROUND = 10, 20, 30  # planes, of all that are guessed, that are aligned; their depths; points round a region that say how far it is
 _TOO_FEW = "Too few features are seen on that surface to tell how it lies; draw it larger, or where there is more detail."
 _JUDGES, _STILL = 6, 1.0  # features that judge planes, and pixels within which a still point in space explains one
@@ -83,23 +85,30 @@ def picked_plane(scene: FilmedScene, region: np.ndarray, frame: int) -> ScenePla
         aligner = None
     if aligner is not None:
         with suppress(WertisError):
-            begun = aligner.aligned(plane_through(camera, _points_in(camera, mask, frame), frame))
-            if begun is not None and begun.likeness > _ALIKE and begun.plane.off < _CONSISTENT:
-                return begun.plane
+            first = aligner.aligned(plane_through(camera, _points_in(camera, mask, frame), frame))
+            if first is not None and first.likeness > _ALIKE and first.plane.off < _CONSISTENT:
+                return first.plane
     found: list[ScenePlane] = []
     trouble: WertisError | None = None
     try:
         found = _plane_candidates(scene, region, mask, frame)
     except WertisError as why:
         trouble = why
+    begun = found
     aligned = [a for plane in found if (a := aligner.aligned(plane)) is not None] if aligner is not None else []
     if aligner is not None and max((a.likeness for a in aligned), default=0.0) < _UNLIKE:
         guesses = sorted(plane_hypotheses(camera, region, frame, _depths_around(camera, region, frame)), key=aligner.likeness)[-_GUESSES:]
+        begun = [*found, *guesses]
         for number, plane in enumerate(guesses):
             tell("trying how the plane may lie", number, len(guesses))
             guess = aligner.gradually_aligned(plane)
             aligned += [guess] if guess is not None else []
     best = max(aligned, key=lambda a: a.likeness, default=None)
+    if aligner is not None and begun:
+        alike, plane = max(((aligner.likeness_of_all(plane), plane) for plane in begun), key=itemgetter(0))
+        if best is None or alike > aligner.likeness_of_all(best.plane) + _ASTRAY:
+            tell("trying how the plane may lie", _GUESSES, _GUESSES)
+            best = aligner.most_alike(plane) or best
     if best is not None and best.likeness > _UNLIKE:
         return best.plane
     if not found:
