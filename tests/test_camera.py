@@ -25,7 +25,7 @@ from wertis.core.exchange.gltf import read_camera as read_camera_gltf
 from wertis.core.exchange.gltf import write_camera as write_camera_gltf
 from wertis.core.exchange.laid_out import camera_scaled
 from wertis.core.geometry import polygon
-from wertis.core.geometry.camera import ScenePlane, SolvedCamera, on_plane, plane_through, refined_plane
+from wertis.core.geometry.camera import ScenePlane, SolvedCamera, on_plane, plane_deviations, plane_through, refined_plane
 from wertis.core.jobs.camera import solve_again, solve_plate
 from wertis.core.shot.cameras import CameraSettings, camera_record, carried_on_plane, set_off_plane, set_plane, solved_camera
 from wertis.core.shot.document import Shot
@@ -425,6 +425,33 @@ class PlaneAlignmentTest(unittest.TestCase):
         self.assertLess(away, 0.1)
         self.assertLess(away, 3 * found.error + 0.03)
         self.assertGreater(found.likeness, 0.85)
+
+    def test_a_plane_says_how_far_what_is_on_it_may_lie_off(self) -> None:
+        narrow, strip = self.aligner(np.array([[-0.2, -0.5], [-0.12, -0.5], [-0.12, 0.5], [-0.2, 0.5]]), 10)
+        wide, corners = self.aligner(np.array([[-0.6, -0.5], [0.6, -0.5], [0.6, 0.5], [-0.6, 0.5]]), 10)
+        said = {}
+        for name, aligner, place in (("strip", narrow, strip), ("wall", wide, corners)):
+            found = aligner.aligned(ScenePlane(place.mean(0), np.array([0.36, 0, -0.93]), 0.0))
+            assert found is not None
+            said[name] = plane_deviations(self.camera, found.plane, seen(corners, 10), 10)
+            away = carried_on_plane(self.camera, found.plane, seen(corners, 10), 10)
+            off = {f: np.sqrt(np.square(away[f] - seen(corners, f)).sum(1).mean()) for f in FRAMES}
+            self.assertLess(off[24], 2.5 * said[name][24] + 0.03)
+            self.assertAlmostEqual(said[name][10], 0)
+            # the world may be turned and take another scale: what is said stays
+            turn = cv2.Rodrigues(np.array([0.3, -0.2, 0.1]))[0]
+            poses = {f: np.column_stack([p[:, :3] @ turn.T, 2.5 * p[:, 3]]) for f, p in self.camera.poses.items()}
+            other = replace(found.plane, point=2.5 * turn @ found.plane.point, normal=turn @ found.plane.normal)
+            self.assertAlmostEqual(plane_deviations(replace(self.camera, poses=poses), other, seen(corners, 10), 10)[24], said[name][24], 6)
+        self.assertGreater(said["strip"][24], 3 * said["wall"][24])
+        region = seen(corners, 10)
+        record = camera_record(replace(self.camera, errors=dict.fromkeys(FRAMES, 0.1)), FeatureTracks(FRAMES, []), False, 0)
+        shot, track = add_track(Shot(camera=record), region, 10)
+        shot = set_plane(shot, track.id, found.plane)
+        kept = shot.tracks[0].settings.plane
+        np.testing.assert_allclose(kept.covariance, found.plane.covariance)
+        solution = shot.tracks[0].solution
+        self.assertAlmostEqual(solution.errors[list(solution.frames).index(24)], np.hypot(0.1, said["wall"][24]), 3)
 
     def test_of_many_that_are_guessed_those_that_are_most_alike_are_right(self) -> None:
         """A narrow strip, of which nothing is known but about how far it is."""

@@ -91,13 +91,25 @@ class SolvedCamera:
         return np.asarray(flat)
 
 
+_LEAST_TILT = 1e-3  # radians, and part of the distance: far enough to tell how a plane's motion changes with it
+
+
 @dataclass(frozen=True)
 class ScenePlane:
-    """A plane of the scene: `point` (3,) on it, unit `normal` (3,) towards the camera it was picked from, and how many pixels its features lie off."""
+    """A plane of the scene.
+
+    Attributes
+    ----------
+    point, normal : (3,) on it, and of unit length towards the camera that it was picked from.
+    off : pixels that its features lie off.
+    covariance : (3, 3) of its unit normal over its distance from the camera that it was picked from, as parts of that, in that camera's axes; None where
+        it is not known. It stays what it is when the world is turned or takes another scale.
+    """
 
     point: np.ndarray
     normal: np.ndarray
     off: float
+    covariance: np.ndarray | None = None
 
 
 def plane_through(camera: SolvedCamera, points: np.ndarray, frame: int) -> ScenePlane:
@@ -194,3 +206,35 @@ def on_plane(camera: SolvedCamera, plane: ScenePlane, points: np.ndarray, frame:
     with np.errstate(all="ignore"):
         far = ((plane.point - eye) @ plane.normal) / (rays @ plane.normal)
     return np.asarray(eye + np.where(far > 0, far, np.nan)[:, None] * rays)
+
+
+def plane_numbers(plane: ScenePlane, eye: np.ndarray) -> np.ndarray:
+    """(3,) of a plane that is all X with numbers . (X - eye) = 1: minus its normal over its distance from the eye (3,)."""
+    return np.asarray(plane.normal / float((plane.point - eye) @ plane.normal))
+
+
+def plane_of_numbers(numbers: np.ndarray, eye: np.ndarray, off: float = 0.0, covariance: np.ndarray | None = None) -> ScenePlane:
+    """The plane of all X with numbers . (X - eye) = 1, towards the eye (3,)."""
+    length = float(np.linalg.norm(numbers))
+    return ScenePlane(eye + numbers / length ** 2, -numbers / length, off, covariance)
+
+
+def plane_deviations(camera: SolvedCamera, plane: ScenePlane, points: np.ndarray, frame: int) -> dict[int, float]:
+    """Frame to the pixels, root mean square, by which points (n, 2) of a frame that are carried on a plane may lie off since it is not known better."""
+    if plane.covariance is None:
+        return dict.fromkeys(camera.poses, 0.0)
+    turn = camera.poses[frame][:, :3]
+    eye = -turn.T @ camera.poses[frame][:, 3]
+    numbers = plane_numbers(plane, eye)
+    there = on_plane(camera, plane, points, frame)
+    sizes, directions = np.linalg.eigh(plane.covariance)
+    squares: dict[int, float] = dict.fromkeys(camera.poses, 0.0)
+    for size, direction in zip(sizes, directions.T, strict=True):
+        step = min(np.sqrt(max(size, 0.0)), _LEAST_TILT)  # as long as the plane still faces the camera
+        if step <= 0:
+            continue
+        other = on_plane(camera, plane_of_numbers(numbers + turn.T @ direction * step * np.linalg.norm(numbers), eye), points, frame)
+        for f in camera.poses:
+            moved = np.linalg.norm(camera.project(other, f) - camera.project(there, f), axis=1) * np.sqrt(size) / step
+            squares[f] += float(np.mean(moved ** 2))
+    return {f: float(np.sqrt(v)) if np.isfinite(v) else np.inf for f, v in squares.items()}

@@ -1,5 +1,6 @@
 """The shot's solved camera as a record, and tracks whose motion is a plane of the scene as that camera sees it."""
 
+from dataclasses import replace
 from functools import cached_property
 from itertools import pairwise
 from typing import Annotated, Literal, Self
@@ -9,7 +10,7 @@ from pydantic import Field, model_validator
 
 from wertis.core.errors import WertisError
 from wertis.core.geometry import homography
-from wertis.core.geometry.camera import ScenePlane, SolvedCamera, on_plane
+from wertis.core.geometry.camera import ScenePlane, SolvedCamera, on_plane, plane_deviations
 from wertis.core.shot.document import Look, PlaneSolution, Shot, ShotCamera, Track, TrackSettings
 from wertis.core.shot.edits import unlocked
 from wertis.core.shot.fields import Integers, Matrices, Number, Point, Reals, Table
@@ -119,12 +120,14 @@ class CameraSettings(TrackSettings):
     Attributes
     ----------
     point, normal : of the plane, in the camera's world; None before it is picked.
+    covariance : of the plane, row by row, as `ScenePlane` has it; None where it is not known.
     off : percent of its distance from the camera by which what is tracked stands off the plane, towards the camera.
     """
 
     kind: Literal["camera"] = "camera"
     point: Vector | None = None
     normal: Vector | None = None
+    covariance: Annotated[tuple[float, ...], Field(min_length=9, max_length=9)] | None = None
     off: Annotated[float, Field(ge=-_MOST_OFF, le=_MOST_OFF)] = 0.0
     look: Look = "mix"
     half: Literal[False] = False
@@ -132,7 +135,10 @@ class CameraSettings(TrackSettings):
     @property
     def plane(self) -> ScenePlane | None:
         """The plane; None before it is picked."""
-        return ScenePlane(np.array(self.point), np.array(self.normal), 0.0) if self.point is not None and self.normal is not None else None
+        if self.point is None or self.normal is None:
+            return None
+        covariance = None if self.covariance is None else np.array(self.covariance).reshape(3, 3)
+        return ScenePlane(np.array(self.point), np.array(self.normal), 0.0, covariance)
 
 
 def solved_camera(shot: Shot) -> SolvedCameraRecord:
@@ -164,14 +170,16 @@ def set_plane(shot: Shot, ident: str, plane: ScenePlane, off: float | None = Non
     track, camera = unlocked(shot, ident), solved_camera(shot).solved
     settings = camera_settings(track)
     point, normal = (tuple(float(v) for v in a) for a in (plane.point, plane.normal))
-    settings = settings.but(point=point, normal=normal, off=settings.off if off is None else off)
+    covariance = None if plane.covariance is None else tuple(float(v) for v in plane.covariance.ravel())
+    settings = settings.but(point=point, normal=normal, covariance=covariance, off=settings.off if off is None else off)
     frame, box = track.region.frame, track.region.box
     if frame not in camera.poses:
         raise WertisError(f"The camera is not solved on frame {frame}; choose one on which it is.")
-    moved = carried_on_plane(camera, stood_off(camera, plane, settings.off, frame), box, frame)
+    stood = stood_off(camera, plane, settings.off, frame)
+    moved, unsure = carried_on_plane(camera, stood, box, frame), plane_deviations(camera, stood, box, frame)
     frames = sorted(moved)
     matrices = np.array([homography.from_points(box, moved[f]) if f != frame else np.eye(3) for f in frames])
-    errors = np.array([0.0 if f == frame else camera.errors.get(f, np.inf) for f in frames])
+    errors = np.array([0.0 if f == frame else np.hypot(camera.errors.get(f, np.inf), unsure[f]) for f in frames])
     solution = PlaneSolution(reference=frame, frames=np.array(frames, np.int64), matrices=matrices, errors=errors, seen=np.ones(len(frames)))
     return shot.with_track(track.but(settings=settings, solution=solution))
 
@@ -195,7 +203,7 @@ def stood_off(camera: SolvedCamera, plane: ScenePlane, off: float, frame: int) -
     """A plane moved towards the camera of a frame by so many percent of its distance from it."""
     eye = -camera.poses[frame][:, :3].T @ camera.poses[frame][:, 3]
     far = float((eye - plane.point) @ plane.normal)
-    return ScenePlane(plane.point + plane.normal * far * off / 100, plane.normal, plane.off)
+    return replace(plane, point=plane.point + plane.normal * far * off / 100)
 
 
 def carried_on_plane(camera: SolvedCamera, plane: ScenePlane, points: np.ndarray, frame: int) -> dict[int, np.ndarray]:

@@ -14,7 +14,7 @@ import scipy
 
 from wertis.core.errors import PlateError, RegionError
 from wertis.core.geometry import homography
-from wertis.core.geometry.camera import ScenePlane, SolvedCamera, on_plane
+from wertis.core.geometry.camera import ScenePlane, SolvedCamera, on_plane, plane_numbers, plane_of_numbers
 from wertis.core.geometry.conventions import from_centred, to_centred
 from wertis.core.imaging.pyramid import Pyramid
 from wertis.core.track.align import CORRELATION, Alignment, corner_moves
@@ -103,11 +103,11 @@ class PlaneAligner:
         For a narrow strip, or one seen at a grazing angle, on which the frames' own alignments lead away from that.
         """
         frames, eye = self._nearest(1.0), self._eye
-        numbers = _numbers_of(plane, eye)
+        numbers = plane_numbers(plane, eye)
         small = 1e-5 * float(np.linalg.norm(numbers))
         slopes = []
         for f in frames:
-            at, there = self._seen(plane, f), [self._seen(_plane_of(numbers + small * axis, eye), f) for axis in np.eye(3)]
+            at, there = self._seen(plane, f), [self._seen(plane_of_numbers(numbers + small * axis, eye), f) for axis in np.eye(3)]
             if at is not None and all(t is not None for t in there):
                 slopes.append(np.stack([((t - at) / small).ravel() for t in there if t is not None], axis=1))
         if not slopes:
@@ -117,14 +117,15 @@ class PlaneAligner:
         by_pixels = directions.T / np.maximum(sizes, 1e-9 * sizes[0])
 
         def unlikeness(pixels: np.ndarray) -> float:
-            return -self._mean_likeness(_plane_of(numbers + by_pixels @ pixels, eye), 0, frames)
+            return -self._mean_likeness(plane_of_numbers(numbers + by_pixels @ pixels, eye), 0, frames)
 
         options = {"initial_simplex": np.vstack([np.zeros(3), _SIMPLEX * np.eye(3)]), "xatol": _TRIED_TO, "fatol": 1e-5, "maxfev": _TRIALS}
         found = scipy.optimize.minimize(unlikeness, np.zeros(3), method="Nelder-Mead", options=options)
         step = self._step(numbers + by_pixels @ found.x, eye, 0, frames)
         if step is None:
             return None
-        return AlignedPlane(_plane_of(numbers + by_pixels @ found.x, eye, step.off), -float(found.fun), step.error)
+        numbers = numbers + by_pixels @ found.x
+        return AlignedPlane(plane_of_numbers(numbers, eye, step.off, self._relative(step.covariance, numbers)), -float(found.fun), step.error)
 
     def gradually_aligned(self, plane: ScenePlane) -> AlignedPlane | None:
         """As `aligned`, from a plane that may be far off: at first by the nearest frames alone, which move least."""
@@ -140,7 +141,7 @@ class PlaneAligner:
     def aligned(self, plane: ScenePlane, part: float = 1.0) -> AlignedPlane | None:
         """The plane near to one that most frames agree on, or the nearest `part` of them; None where none of them shows it."""
         frames, eye = self._nearest(part), self._eye
-        numbers = _numbers_of(plane, eye)
+        numbers = plane_numbers(plane, eye)
         found: AlignedPlane | None = None
         coarser: int | None = None
         for level, rounds in _ROUNDS.items():
@@ -156,10 +157,10 @@ class PlaneAligner:
                     break
             assert step is not None
             # of a surface with little texture the finest level shows mostly grain
-            if coarser is not None and self._mean_likeness(_plane_of(numbers, eye), coarser, frames) \
-                    < self._mean_likeness(_plane_of(start, eye), coarser, frames) - _WORSE:
+            if coarser is not None and self._mean_likeness(plane_of_numbers(numbers, eye), coarser, frames) \
+                    < self._mean_likeness(plane_of_numbers(start, eye), coarser, frames) - _WORSE:
                 break
-            found = AlignedPlane(_plane_of(numbers, eye, step.off), step.likeness, step.error)
+            found = AlignedPlane(plane_of_numbers(numbers, eye, step.off, self._relative(step.covariance, numbers)), step.likeness, step.error)
             coarser = level
         return found
 
@@ -171,6 +172,11 @@ class PlaneAligner:
         pose = self._camera.poses[self._frame]
         return np.asarray(-pose[:, :3].T @ pose[:, 3])
 
+    def _relative(self, covariance: np.ndarray, numbers: np.ndarray) -> np.ndarray:
+        """A covariance (3, 3) of a plane's numbers (3,) as `ScenePlane` has it."""
+        turn = self._camera.poses[self._frame][:, :3]
+        return np.asarray(turn @ covariance @ turn.T / (numbers @ numbers))
+
     def _nearest(self, part: float) -> list[int]:
         """The nearest part of the frames that are compared."""
         near = sorted(self._pictures, key=lambda f: abs(f - self._frame))
@@ -178,7 +184,7 @@ class PlaneAligner:
 
     def _step(self, numbers: np.ndarray, eye: np.ndarray, level: int, chosen: list[int]) -> "_Step | None":
         """A Gauss-Newton step of the plane's three numbers; None where no frame shows it."""
-        plane = _plane_of(numbers, eye)
+        plane = plane_of_numbers(numbers, eye)
         small = 1e-5 * float(np.linalg.norm(numbers))
         frames: list[tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray, float]] = []
         grains = []
@@ -190,7 +196,7 @@ class PlaneAligner:
             slopes = []
             for axis in np.eye(3):
                 other = numbers + small * axis
-                there = self._seen(_plane_of(other, eye), f)
+                there = self._seen(plane_of_numbers(other, eye), f)
                 if there is None:
                     break
                 slopes.append(((there - at) / small).ravel())
@@ -212,6 +218,8 @@ class PlaneAligner:
             inverse, covariance = corrected_for_attenuation(normal + 1e-9 * np.trace(normal) * np.eye(3), of_grain)
         except np.linalg.LinAlgError:
             return None
+        # half of the grain in each frame's difference is the reference frame's own, which is the same for all of them
+        covariance = covariance * (1 + sum(weights)) / 2
         step = inverse @ right
         moved = np.sqrt(np.mean([np.square(c @ s @ step).sum() / 4 for s, _, _, c, _ in frames]))
         error = np.sqrt(np.mean([np.trace(c @ s @ covariance @ s.T @ c.T) / 4 for s, _, _, c, _ in frames]))
@@ -221,7 +229,7 @@ class PlaneAligner:
             left = a @ (x - s @ step)
             off.append(float(np.sqrt(np.square(c @ kind.T @ np.linalg.solve(kind @ a @ kind.T, kind @ left)).sum() / 4)))
         alike = float(np.average([each[4] for each in frames], weights=weights))
-        return _Step(step, float(moved), float(np.median(off)), alike, float(error))
+        return _Step(step, covariance, float(moved), float(np.median(off)), alike, float(error))
 
     def _mean_likeness(self, plane: ScenePlane, level: int, frames: list[int]) -> float:
         scores = [_likeness(a) for f in frames if (a := self._looked_at(plane, f, level, 0)) is not None]
@@ -247,25 +255,23 @@ class PlaneAligner:
 
 @dataclass(frozen=True)
 class _Step:
-    """`numbers` (3,) to add to the plane's; `moved`, pixels by which the corners move with it; `off`, pixels that the frames still want beside it;
-    `likeness` 0..1 of the frames; `error`, expected error of the corners in pixels."""
+    """A step of a plane's numbers.
+
+    Attributes
+    ----------
+    numbers, covariance : (3,) to add to them, and (3, 3) how surely.
+    moved : pixels by which the corners move with it.
+    off : pixels that the frames still want beside it.
+    likeness : 0..1 of the frames.
+    error : expected error of the corners in pixels.
+    """
 
     numbers: np.ndarray
+    covariance: np.ndarray
     moved: float
     off: float
     likeness: float
     error: float
-
-
-def _numbers_of(plane: ScenePlane, eye: np.ndarray) -> np.ndarray:
-    """(3,) of a plane that is all X with numbers . (X - eye) = 1."""
-    return np.asarray(plane.normal / float((plane.point - eye) @ plane.normal))
-
-
-def _plane_of(numbers: np.ndarray, eye: np.ndarray, off: float = 0.0) -> ScenePlane:
-    """The plane of all X with numbers . (X - eye) = 1, towards the eye."""
-    length = float(np.linalg.norm(numbers))
-    return ScenePlane(eye + numbers / length ** 2, -numbers / length, off)
 
 
 def _likeness(look: Alignment) -> float:
