@@ -308,6 +308,27 @@ class TrackingTest(unittest.TestCase):
         self.assertEqual(REFERENCE + k, LAST)
         self.assertEqual(len(QUAD), 4)
 
+    def test_points_on_things_that_each_move_by_themselves_are_each_followed(self) -> None:
+        """Fifteen cards before a grey wall, each with a motion of its own: neighbours agree on nothing, and nobody is led by them."""
+        rng = np.random.default_rng(5)
+        detail = cv2.resize(rng.normal(0, 45, (SIZE[1] // 5, SIZE[0] // 5)).astype(np.float32), SIZE, interpolation=cv2.INTER_CUBIC)
+        start = np.stack(np.meshgrid(np.linspace(60, 420, 5), np.linspace(60, 260, 3)), axis=-1).reshape(-1, 2)
+        speed = rng.uniform(-3.5, 3.5, start.shape)
+        pictures = []
+        for k in range(5):
+            seen = np.full((SIZE[1], SIZE[0]), 120, np.float32)
+            for at, step in zip(start, speed * k, strict=True):
+                card = cv2.warpAffine(128 + detail, np.float32([[1, 0, step[0]], [0, 1, step[1]]]), SIZE, flags=cv2.INTER_CUBIC)
+                (x0, y0), (x1, y1) = (np.round(at + step + way).astype(int) for way in (-32, 32))
+                seen[y0:y1, x0:x1] = card[y0:y1, x0:x1]
+            pictures.append(np.clip(seen + rng.normal(0, 2, seen.shape), 0, 255).astype(np.uint8))
+        tracker = PointTracker(pictures[0], start, np.full(len(start), 31))
+        for k, picture in enumerate(pictures[1:], 1):
+            fix = tracker.feed(picture)
+            assert fix.places is not None
+            self.assertTrue(fix.measured.all())
+            self.assertLess(np.linalg.norm(fix.places - start - speed * k, axis=1).max(), 0.25)
+
     def test_large_patterns_bend_as_the_surface_does(self) -> None:
         """In a wave of 6 px an affine pattern of 45 px is a quarter of a pixel off, and says a tenth."""
         x, y = np.meshgrid(np.linspace(130, 350, 6), np.linspace(90, 240, 5))

@@ -40,6 +40,7 @@ _GRAIN_SLOPES = 0.64  # squared slopes that grain of variance 1 gives by itself,
 _LEAST_REAL = 0.2  # part of a patch's slopes that is always taken for texture
 _ODD = 5.0  # times the usual unexplained share of contrast from which a patch shows something else
 _NEIGHBOURHOOD = 4.0  # sides of a patch within which others are its neighbours
+_ALONE = 0.8  # share of a patch's contrast found again, from which it may move as none of its neighbours does
 _LEAST_AGREEING, _AGREEMENT = 3, 3.0  # of the eight nearest patches, how many must predict a patch's motion, and within how many pixels
 _GROWTHS, _FAR_OFF = 3, 1.5  # times that patches beside those are tried which drift by so many pixels
 _CLIP_LEVEL = 252.0  # luma from which a pixel is taken to be clipped
@@ -180,7 +181,8 @@ class PatchAlignment:
             if len(patches):
                 fine, covariance, explained[patches] = self._matched(view, level, patches, moves, affine)
                 patches, covariance = patches[fine], covariance[fine]
-        kept = agrees_with_neighbours(self.centres[patches], moves[patches], affine[patches], _NEIGHBOURHOOD * self.side)
+        alone = explained[patches] > _ALONE if self._given is not None else None
+        kept = agrees_with_neighbours(self.centres[patches], moves[patches], affine[patches], _NEIGHBOURHOOD * self.side, alone)
         if self._given is not None:
             kept &= np.abs(moves[patches]).max(1) <= self._given[patches]
         patches, covariance = patches[kept], covariance[kept]
@@ -285,6 +287,8 @@ class PatchAlignment:
             near = self._near[k][found[self._near[k]]]
             if len(near) >= 3:
                 usual = np.median(moves[near], axis=0)
+                if np.mean(np.abs(moves[near] - usual).max(1) <= _AWAY * pixel) < 0.5:
+                    continue  # these agree on nothing
                 if np.abs(moves[k] - usual).max() > _AWAY * pixel or not found[k]:
                     out[k], known[k] = usual, True
         return out, known
@@ -389,10 +393,11 @@ def plain_steps(patches: _Level, which: np.ndarray, view: View, level: int, onto
     return step, explained, np.linalg.inv(normal)[:, :2, :2]
 
 
-def agrees_with_neighbours(centres: np.ndarray, moves: np.ndarray, affine: np.ndarray, reach: float) -> np.ndarray:
+def agrees_with_neighbours(centres: np.ndarray, moves: np.ndarray, affine: np.ndarray, reach: float, alone: np.ndarray | None = None) -> np.ndarray:
     """(n,) whether some of the patches round each, as they move and shear (n, 2), (n, 2, 2), lead to about its move.
 
-    One with few patches within `reach` pixels has nobody to contradict it.
+    One with few patches within `reach` pixels has nobody to contradict it. Those that may stand `alone` (n,) are contradicted only where most of the
+    patches round them lead to one other move.
     """
     if len(centres) <= _LEAST_AGREEING:
         return np.ones(len(centres), bool)
@@ -401,7 +406,11 @@ def agrees_with_neighbours(centres: np.ndarray, moves: np.ndarray, affine: np.nd
     led = moves[near] + np.einsum("nkab,nkb->nka", (affine[near] + affine[:, None]) / 2, step)
     close = far < reach
     agree = ((np.linalg.norm(led - moves[:, None], axis=2) < _AGREEMENT) & close).sum(1)
-    return np.asarray(agree >= np.minimum(_LEAST_AGREEING, close.sum(1) - 1))
+    kept = np.asarray(agree >= np.minimum(_LEAST_AGREEING, close.sum(1) - 1))
+    if alone is not None:
+        together = ((np.linalg.norm(led[:, :, None] - led[:, None], axis=3) < _AGREEMENT) & close[:, None] & close[:, :, None]).sum(2).max(1)
+        kept |= alone & (together <= np.maximum(_LEAST_AGREEING, close.sum(1) / 2))
+    return kept
 
 
 def in_front(places: np.ndarray, slopes: np.ndarray, size: tuple[int, int]) -> np.ndarray:

@@ -35,6 +35,10 @@ _LOST = 1.5  # pixels of expected error from which a point counts as hidden
 _UNSURE = 0.7  # the same where many points together say how the surface moves
 _BARE = 0.3  # pixels, standard deviation under usual grain, of a pattern whose point goes with the others where it is not found
 _MANY = 12  # points that together say how the surface moves
+_SHARP = 0.2  # pixels of its own expected error, up to which a pattern may go its own way
+_MOSTLY = 0.7  # of the points that are found that must go together, for all to say how the surface moves
+_SETTLED = 3  # rounds of leaving out those
+_ALONE = 0.8  # share of the contrast of a pattern with texture found again, from which it may go as none of its neighbours does
 _APART = 1.0  # pixels off where all together lead a point, from which it may go its own way
 _AS_LIKE = 0.05  # of its contrast, that more of a pattern must be found again there than where it is led
 _CHOSEN_EVERY = 2  # frames, after which it is chosen anew how far the surface is expected to bend
@@ -216,15 +220,12 @@ class PointTracker:
                 got = alignment.align(own, among)
                 self._take(own, numbers, got, _Answers(places, shape, errors, matches, found, spreads))
             self._by_newer_looks(pyramid, away, _Answers(places, shape, errors, matches, found, spreads))
-            index = np.flatnonzero(found)  # patterns of all sizes together
-            reach = _NEIGHBOURHOOD * float(self.sides.max())
-            kept = agrees_with_neighbours(self._start[index], places[index] - self._start[index], shape[index] - np.eye(2), reach)
-            found[index[~kept]] = False
+            one_surface = self._without_contradicted(_Answers(places, shape, errors, matches, found, spreads))
         for k in np.flatnonzero(~found):
             places[k], shape[k] = self._carried_by_neighbours(int(k), found, places) if found.any() else (expected[k], shape[k])
         errors = np.where(found, errors, np.inf)
         self._look_anew(luma, places, shape, errors, found)
-        if found.sum() >= _MANY:
+        if found.sum() >= _MANY and one_surface:
             self._realign(pyramid, away, _Answers(places, shape, errors, matches, found, spreads))
             places, errors, found = self._regularised(places, spreads, found)
         self._hidden_for = np.where(found, 0, self._hidden_for + 1)
@@ -233,6 +234,23 @@ class PointTracker:
         self._places, self._shape = places, shape
         spots = places - self._turned(self._start, places, found)
         return PointsFix(from_centred(self._points), from_centred(spots), errors, np.where(found, matches, 0), found)
+
+    def _without_contradicted(self, answers: "_Answers") -> bool:
+        """Take patterns that move as nothing round them does for hidden, but for sharp ones; whether the points lie on one surface, by most of those with
+        texture. Where they do not, one is contradicted only by neighbours that agree."""
+        index = np.flatnonzero(answers.found)  # patterns of all sizes together
+        moves, turned = answers.places[index] - self._start[index], answers.shape[index] - np.eye(2)
+        reach = _NEIGHBOURHOOD * float(self.sides.max())
+        agrees = agrees_with_neighbours(self._start[index], moves, turned, reach)
+        textured = ~self._bare[index]
+        plain = textured & (answers.matches[index] > _ALONE)
+        one_surface = self._spacing < reach and textured.any() and float(np.mean(agrees[textured])) > _MOSTLY
+        if one_surface:
+            kept = agrees | (plain & (answers.errors[index] < _SHARP))
+        else:
+            kept = agrees_with_neighbours(self._start[index], moves, turned, reach, plain)
+        answers.found[index[~kept]] = False
+        return bool(one_surface)
 
     def _take(self, view: OwnMotionView, numbers: np.ndarray, got: Aligned, answers: "_Answers") -> None:
         """Take over what was found of the patterns `numbers` (n,), as far as it is sure; `view` and `got` count those from 0."""
@@ -334,16 +352,25 @@ class PointTracker:
 
         A pattern with little texture is then as sure as its neighbours make it.
         """
-        index = np.flatnonzero(found)
         self._bending = None if self._count % _CHOSEN_EVERY == 0 else self._bending
         self._count += 1
-        whole, field = self._motion(places, spreads, found)
+        own = np.sqrt(_OVERDISPERSION ** 2 * np.linalg.eigvalsh(spreads)[:, 1] + _FLOOR ** 2)
+        together = found.copy()
+        for _ in range(_SETTLED):  # those that go their own way are left out
+            whole, field = self._motion(places, spreads, together)
+            led = homography.apply(whole, self._start) + field.at(self._start)
+            alone = found & (own < _SHARP) & (np.linalg.norm(places - led, axis=1) > _APART)
+            if (together == (found & ~alone)).all():
+                break
+            together = found & ~alone
+            if together.sum() < max(_MANY, _MOSTLY * found.sum()):
+                return places, np.where(found, own, np.inf), found
         self._bending = field.bending
         self._bends = field.second_derivatives(self._start, self.sides / 4)
         errors = np.sqrt(np.maximum(np.linalg.eigvalsh(field.covariance(self._start))[:, 1], 0) + _FLOOR ** 2)
-        near = nearest(self._start, self._start[index], 1)[0][:, 0] < self._spacing * 1.5
+        near = nearest(self._start, self._start[together], 1)[0][:, 0] < self._spacing * 1.5
         known = near & (errors < _UNSURE) & (found | self._bare)
-        return homography.apply(whole, self._start) + field.at(self._start), errors, known
+        return np.where(alone[:, None], places, led), np.where(alone, own, errors), known | alone
 
     def _carried_by_neighbours(self, k: int, found: np.ndarray, places: np.ndarray | None = None) -> tuple[np.ndarray, np.ndarray]:
         """Where those of the points round one that were `found` (N,) lead it, (2,), and its pattern's affine motion (2, 2)."""
