@@ -249,6 +249,8 @@ class PointTracker:
             kept = agrees | (plain & (answers.errors[index] < _SHARP))
         else:
             kept = agrees_with_neighbours(self._start[index], moves, turned, reach, plain)
+            if self._spacing < reach and len(self._start) >= _MANY:  # what is bare has nobody to go by
+                kept &= textured
         answers.found[index[~kept]] = False
         return bool(one_surface)
 
