@@ -91,7 +91,7 @@ class SolvedCamera:
         return np.asarray(flat)
 
 
-_LEAST_TILT = 1e-3  # radians, and part of the distance: far enough to tell how a plane's motion changes with it
+_MOST_TILT = 1e-3  # radians, and part of the distance, by which a plane is moved to tell how its motion changes with it
 
 
 @dataclass(frozen=True)
@@ -230,7 +230,7 @@ def plane_deviations(camera: SolvedCamera, plane: ScenePlane, points: np.ndarray
     sizes, directions = np.linalg.eigh(plane.covariance)
     squares: dict[int, float] = dict.fromkeys(camera.poses, 0.0)
     for size, direction in zip(sizes, directions.T, strict=True):
-        step = min(np.sqrt(max(size, 0.0)), _LEAST_TILT)  # as long as the plane still faces the camera
+        step = min(np.sqrt(max(size, 0.0)), _MOST_TILT)
         if step <= 0:
             continue
         other = on_plane(camera, plane_of_numbers(numbers + turn.T @ direction * step * np.linalg.norm(numbers), eye), points, frame)

@@ -366,6 +366,7 @@ class PointTracker:
                 break
             together = found & ~alone
             if together.sum() < max(_MANY, _MOSTLY * found.sum()):
+                self._bends = np.zeros_like(self._bends)
                 return places, np.where(found, own, np.inf), found
         self._bending = field.bending
         self._bends = field.second_derivatives(self._start, self.sides / 4)
