@@ -11,6 +11,7 @@ from unittest import mock
 
 import cv2
 import numpy as np
+import OpenImageIO as oiio
 from PIL import Image
 
 from tests.helpers import placement
@@ -101,6 +102,14 @@ class PicturesTest(Folder):
             write_picture(self.folder / "gone" / "b.png", picture)
         with self.assertRaisesRegex(DeliverError, "not a kind of picture"):
             write_picture(self.folder / "b.xyz", picture)
+
+
+    def test_an_exr_is_packed_by_how_many_values_its_numbers_have(self) -> None:
+        for kind, packed in ((np.uint8, "piz"), (np.uint16, "zip"), (np.float16, "zip")):
+            write_picture(self.folder / "a.exr", np.full((16, 16, 3), 1, kind))
+            source = oiio.ImageInput.open(str(self.folder / "a.exr"))
+            self.assertEqual(source.spec().getattribute("compression"), packed)
+            source.close()
 
 
 class RenderTest(ShotFolder):

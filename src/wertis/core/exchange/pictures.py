@@ -39,7 +39,7 @@ def write_picture(path: Path, picture: np.ndarray, bits: int = 0, aspect: float 
 
     PNG: 8 or 16 bits, alpha straight as the PNG specification asks (W3C PNG, 3rd ed., section 6.2); EXR: half or full floats, alpha
     premultiplied (OpenEXR file layout). JPEG and DPX hold no alpha. `bits` a number are kept of a DPX (SMPTE ST 268) that has fewer than 16.
-    `aspect` is a pixel's width over its height, which the file says. `few_values`: its numbers come from 8 bits, which goes for how an EXR is packed.
+    `aspect` is a pixel's width over its height, which the file says. `few_values`: its numbers come from 8 bits, as those of uint8 do, which goes for how an EXR is packed.
 
     Raises
     ------
@@ -63,7 +63,7 @@ def write_picture(path: Path, picture: np.ndarray, bits: int = 0, aspect: float 
         spec.attribute("PixelAspectRatio", aspect)
     if suffix == ".exr":
         # without loss, and quickest: of 256 different numbers PIZ makes half of what ZIP does, in less time; of others as much, in twice the time
-        spec.attribute("compression", "piz" if few_values and pixels.dtype == np.float16 else "zip:1")
+        spec.attribute("compression", "piz" if (few_values or picture.dtype == np.uint8) and pixels.dtype == np.float16 else "zip:1")
     if suffix in (".jpg", ".jpeg"):
         spec.attribute("Compression", "jpeg:95")
     timeless(spec)
