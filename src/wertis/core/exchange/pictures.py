@@ -39,7 +39,8 @@ def write_picture(path: Path, picture: np.ndarray, bits: int = 0, aspect: float 
 
     PNG: 8 or 16 bits, alpha straight as the PNG specification asks (W3C PNG, 3rd ed., section 6.2); EXR: half or full floats, alpha
     premultiplied (OpenEXR file layout). JPEG and DPX hold no alpha. `bits` a number are kept of a DPX (SMPTE ST 268) that has fewer than 16.
-    `aspect` is a pixel's width over its height, which the file says. `few_values`: its numbers come from 8 bits, as those of uint8 do; an EXR is packed by that.
+    `aspect` is a pixel's width over its height, which the file says. `few_values`: its numbers come from 8 bits, as those of uint8 do
+    (an EXR is packed by that).
 
     Raises
     ------
