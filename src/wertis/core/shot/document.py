@@ -19,7 +19,7 @@ from wertis.core.shot.keys import Keys, plain_keys
 from wertis.core.shot.match import NO_MATCH, Match
 from wertis.core.shot.pose import Pose
 
-FORMAT_VERSION = 12
+FORMAT_VERSION = 13
 
 Model = Literal["shift", "shift-scale", "shift-turn", "similarity", "affine", "perspective"]
 Look = Literal["mix", "luma", "red", "green", "blue", "contrast"]
