@@ -103,7 +103,6 @@ class PicturesTest(Folder):
         with self.assertRaisesRegex(DeliverError, "not a kind of picture"):
             write_picture(self.folder / "b.xyz", picture)
 
-
     def test_an_exr_is_packed_by_how_many_values_its_numbers_have(self) -> None:
         for kind, packed in ((np.uint8, "piz"), (np.uint16, "zip"), (np.float16, "zip")):
             write_picture(self.folder / "a.exr", np.full((16, 16, 3), 1, kind))

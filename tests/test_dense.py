@@ -318,8 +318,8 @@ class GrainTest(unittest.TestCase):
         w, h = SIZE
         wall = cv2.cvtColor(texture(size=SIZE), cv2.COLOR_RGB2GRAY).astype(np.float32)
         wall[:, w // 2 - 40:w // 2 + 60] = 120
-        mask = np.zeros((h, w), np.uint8)
-        mask[40:h - 40, 40:w - 40] = 255
+        region = np.zeros((h, w), np.uint8)
+        region[40:h - 40, 40:w - 40] = 255
         frames = []
         for k in range(4):
             seen = cv2.warpAffine(wall, np.array([[1, 0, 2.5 * k], [0, 1, 0]]), SIZE, flags=cv2.INTER_CUBIC, borderMode=cv2.BORDER_REFLECT)
@@ -330,13 +330,13 @@ class GrainTest(unittest.TestCase):
                 cv2.rectangle(seen, (70, 60), (150, 200), 30.0, cv2.FILLED)
             frames.append(np.clip(seen + 0.5, 0, 255).astype(np.uint8))
         spots = np.stack(np.meshgrid(np.linspace(60, w - 60, 9), np.linspace(60, h - 60, 6)), axis=-1).reshape(-1, 2)
-        tracker = dense.DenseTracker(frames[0], mask, Mesh(spots), 40.0)
+        tracker = dense.DenseTracker(frames[0], region, Mesh(spots), 40.0)
         for picture in frames[1:3]:
             fix = tracker.feed(picture)
             assert fix.field is not None
             self.assertGreater(fix.seen, 0.98)
             self.assertLess(float(np.median(fix.field.error[fix.field.seen])), 0.1)
-        resumed = dense.DenseTracker(frames[0], mask, tracker.surface.mesh, 40.0)
+        resumed = dense.DenseTracker(frames[0], region, Mesh(spots), 40.0)
         resumed.resume(tracker.state())
         fix, again = tracker.feed(frames[3]), resumed.feed(frames[3])
         assert fix.field is not None and again.field is not None

@@ -102,8 +102,8 @@ class ScenePlane:
     ----------
     point, normal : (3,) on it, and of unit length towards the camera that it was picked from.
     off : pixels that its features lie off.
-    covariance : (3, 3) of its unit normal over its distance from the camera that it was picked from, as parts of that, in that camera's axes; None where
-        it is not known. It stays what it is when the world is turned or takes another scale.
+    covariance : (3, 3) of its `scaled_normal` in the axes of the camera that it was picked from, relative to the squared length of that; None where it is
+        not known. It stays what it is when the world is turned or takes another scale.
     """
 
     point: np.ndarray
@@ -208,24 +208,28 @@ def on_plane(camera: SolvedCamera, plane: ScenePlane, points: np.ndarray, frame:
     return np.asarray(eye + np.where(far > 0, far, np.nan)[:, None] * rays)
 
 
-def plane_numbers(plane: ScenePlane, eye: np.ndarray) -> np.ndarray:
-    """(3,) of a plane that is all X with numbers . (X - eye) = 1: minus its normal over its distance from the eye (3,)."""
+def scaled_normal(plane: ScenePlane, eye: np.ndarray) -> np.ndarray:
+    """(3,) n / d: a plane's unit normal away from the eye (3,) over its distance from that, so that n / d . (X - eye) = 1 on it.
+
+    R. Hartley and A. Zisserman, Multiple View Geometry in Computer Vision, 2nd edition, 2004, section 13.1: the three numbers of a plane's homography.
+    """
     return np.asarray(plane.normal / float((plane.point - eye) @ plane.normal))
 
 
-def plane_of_numbers(numbers: np.ndarray, eye: np.ndarray, off: float = 0.0, covariance: np.ndarray | None = None) -> ScenePlane:
-    """The plane of all X with numbers . (X - eye) = 1, towards the eye (3,)."""
-    length = float(np.linalg.norm(numbers))
-    return ScenePlane(eye + numbers / length ** 2, -numbers / length, off, covariance)
+def plane_of_scaled_normal(scaled: np.ndarray, eye: np.ndarray, off: float = 0.0, covariance: np.ndarray | None = None) -> ScenePlane:
+    """The plane of a `scaled_normal` (3,) as seen from the eye (3,)."""
+    length = float(np.linalg.norm(scaled))
+    return ScenePlane(eye + scaled / length ** 2, -scaled / length, off, covariance)
 
 
 def plane_deviations(camera: SolvedCamera, plane: ScenePlane, points: np.ndarray, frame: int) -> dict[int, float]:
-    """Frame to the pixels, root mean square, by which points (n, 2) of a frame that are carried on a plane may lie off since it is not known better."""
+    """The plane's covariance propagated to the pictures: frame to the standard deviation in pixels, root mean square over points (n, 2) of a frame that
+    are carried on it; 0 where the covariance is not known."""
     if plane.covariance is None:
         return dict.fromkeys(camera.poses, 0.0)
     turn = camera.poses[frame][:, :3]
     eye = -turn.T @ camera.poses[frame][:, 3]
-    numbers = plane_numbers(plane, eye)
+    scaled = scaled_normal(plane, eye)
     there = on_plane(camera, plane, points, frame)
     sizes, directions = np.linalg.eigh(plane.covariance)
     squares: dict[int, float] = dict.fromkeys(camera.poses, 0.0)
@@ -233,7 +237,7 @@ def plane_deviations(camera: SolvedCamera, plane: ScenePlane, points: np.ndarray
         step = min(np.sqrt(max(size, 0.0)), _MOST_TILT)
         if step <= 0:
             continue
-        other = on_plane(camera, plane_of_numbers(numbers + turn.T @ direction * step * np.linalg.norm(numbers), eye), points, frame)
+        other = on_plane(camera, plane_of_scaled_normal(scaled + turn.T @ direction * step * np.linalg.norm(scaled), eye), points, frame)
         for f in camera.poses:
             moved = np.linalg.norm(camera.project(other, f) - camera.project(there, f), axis=1) * np.sqrt(size) / step
             squares[f] += float(np.mean(moved ** 2))

@@ -40,7 +40,7 @@ _GRAIN_SLOPES = 0.64  # squared slopes that grain of variance 1 gives by itself,
 _LEAST_REAL = 0.2  # part of a patch's slopes that is always taken for texture
 _ODD = 5.0  # times the usual unexplained share of contrast from which a patch shows something else
 _NEIGHBOURHOOD = 4.0  # sides of a patch within which others are its neighbours
-_ALONE = 0.8  # share of a patch's contrast found again, from which it may move as none of its neighbours does
+ALONE = 0.8  # share of a patch's contrast found again, from which it may move as none of its neighbours does
 _LEAST_AGREEING, _AGREEMENT = 3, 3.0  # of the eight nearest patches, how many must predict a patch's motion, and within how many pixels
 _GROWTHS, _FAR_OFF = 3, 1.5  # times that patches beside those are tried which drift by so many pixels
 _CLIP_LEVEL = 252.0  # luma from which a pixel is taken to be clipped
@@ -181,7 +181,7 @@ class PatchAlignment:
             if len(patches):
                 fine, covariance, explained[patches] = self._matched(view, level, patches, moves, affine)
                 patches, covariance = patches[fine], covariance[fine]
-        alone = explained[patches] > _ALONE if self._given is not None else None
+        alone = explained[patches] > ALONE if self._given is not None else None
         kept = agrees_with_neighbours(self.centres[patches], moves[patches], affine[patches], _NEIGHBOURHOOD * self.side, alone)
         if self._given is not None:
             kept &= np.abs(moves[patches]).max(1) <= self._given[patches]

@@ -14,7 +14,7 @@ import scipy
 
 from wertis.core.errors import PlateError, RegionError
 from wertis.core.geometry import homography
-from wertis.core.geometry.camera import ScenePlane, SolvedCamera, on_plane, plane_numbers, plane_of_numbers
+from wertis.core.geometry.camera import ScenePlane, SolvedCamera, on_plane, plane_of_scaled_normal, scaled_normal
 from wertis.core.geometry.conventions import from_centred, to_centred
 from wertis.core.imaging.pyramid import Pyramid
 from wertis.core.track.align import CORRELATION, Alignment, corner_moves
@@ -97,19 +97,14 @@ class PlaneAligner:
         return self._mean_likeness(plane, 0, self._nearest(1.0))
 
     def most_alike(self, plane: ScenePlane) -> AlignedPlane | None:
-        """The plane near to one through which all frames look most alike, by trying (J. Nelder and R. Mead, A simplex method for function minimization,
-        1965); None where none of them shows it.
+        """The plane near to one through which all frames look most alike, by direct search (J. Nelder and R. Mead, A simplex method for function
+        minimization, 1965); None where none of them shows it.
 
         For a narrow strip, or one seen at a grazing angle, on which the frames' own alignments lead away from that.
         """
         frames, eye = self._nearest(1.0), self._eye
-        numbers = plane_numbers(plane, eye)
-        small = 1e-5 * float(np.linalg.norm(numbers))
-        slopes = []
-        for f in frames:
-            at, there = self._seen(plane, f), [self._seen(plane_of_numbers(numbers + small * axis, eye), f) for axis in np.eye(3)]
-            if at is not None and all(t is not None for t in there):
-                slopes.append(np.stack([((t - at) / small).ravel() for t in there if t is not None], axis=1))
+        numbers = scaled_normal(plane, eye)
+        slopes = [seen[1] for f in frames if (seen := self._seen_with_slopes(numbers, eye, f)) is not None]
         if not slopes:
             return None
         # by numbers of which each moves the corners by a pixel, root mean square over the frames
@@ -117,7 +112,7 @@ class PlaneAligner:
         by_pixels = directions.T / np.maximum(sizes, 1e-9 * sizes[0])
 
         def unlikeness(pixels: np.ndarray) -> float:
-            return -self._mean_likeness(plane_of_numbers(numbers + by_pixels @ pixels, eye), 0, frames)
+            return -self._mean_likeness(plane_of_scaled_normal(numbers + by_pixels @ pixels, eye), 0, frames)
 
         options = {"initial_simplex": np.vstack([np.zeros(3), _SIMPLEX * np.eye(3)]), "xatol": _TRIED_TO, "fatol": 1e-5, "maxfev": _TRIALS}
         found = scipy.optimize.minimize(unlikeness, np.zeros(3), method="Nelder-Mead", options=options)
@@ -125,7 +120,7 @@ class PlaneAligner:
         if step is None:
             return None
         numbers = numbers + by_pixels @ found.x
-        return AlignedPlane(plane_of_numbers(numbers, eye, step.off, self._relative(step.covariance, numbers)), -float(found.fun), step.error)
+        return AlignedPlane(plane_of_scaled_normal(numbers, eye, step.off, self._relative(step.covariance, numbers)), -float(found.fun), step.error)
 
     def gradually_aligned(self, plane: ScenePlane) -> AlignedPlane | None:
         """As `aligned`, from a plane that may be far off: at first by the nearest frames alone, which move least."""
@@ -141,7 +136,7 @@ class PlaneAligner:
     def aligned(self, plane: ScenePlane, part: float = 1.0) -> AlignedPlane | None:
         """The plane near to one that most frames agree on, or the nearest `part` of them; None where none of them shows it."""
         frames, eye = self._nearest(part), self._eye
-        numbers = plane_numbers(plane, eye)
+        numbers = scaled_normal(plane, eye)
         found: AlignedPlane | None = None
         coarser: int | None = None
         for level, rounds in _ROUNDS.items():
@@ -157,10 +152,10 @@ class PlaneAligner:
                     break
             assert step is not None
             # of a surface with little texture the finest level shows mostly grain
-            if coarser is not None and self._mean_likeness(plane_of_numbers(numbers, eye), coarser, frames) \
-                    < self._mean_likeness(plane_of_numbers(start, eye), coarser, frames) - _WORSE:
+            if coarser is not None and self._mean_likeness(plane_of_scaled_normal(numbers, eye), coarser, frames) \
+                    < self._mean_likeness(plane_of_scaled_normal(start, eye), coarser, frames) - _WORSE:
                 break
-            found = AlignedPlane(plane_of_numbers(numbers, eye, step.off, self._relative(step.covariance, numbers)), step.likeness, step.error)
+            found = AlignedPlane(plane_of_scaled_normal(numbers, eye, step.off, self._relative(step.covariance, numbers)), step.likeness, step.error)
             coarser = level
         return found
 
@@ -173,7 +168,7 @@ class PlaneAligner:
         return np.asarray(-pose[:, :3].T @ pose[:, 3])
 
     def _relative(self, covariance: np.ndarray, numbers: np.ndarray) -> np.ndarray:
-        """A covariance (3, 3) of a plane's numbers (3,) as `ScenePlane` has it."""
+        """A covariance (3, 3) of a plane's scaled normal (3,) as `ScenePlane` has it."""
         turn = self._camera.poses[self._frame][:, :3]
         return np.asarray(turn @ covariance @ turn.T / (numbers @ numbers))
 
@@ -183,29 +178,19 @@ class PlaneAligner:
         return near[:max(int(np.ceil(part * len(near))), min(3, len(near)))]
 
     def _step(self, numbers: np.ndarray, eye: np.ndarray, level: int, chosen: list[int]) -> "_Step | None":
-        """A Gauss-Newton step of the plane's three numbers; None where no frame shows it."""
-        plane = plane_of_numbers(numbers, eye)
-        small = 1e-5 * float(np.linalg.norm(numbers))
+        """A Gauss-Newton step of the plane's scaled normal (3,); None where no frame shows it."""
+        plane = plane_of_scaled_normal(numbers, eye)
         frames: list[tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray, float]] = []
         grains = []
         for f in chosen:
-            at = self._seen(plane, f)
-            look = self._looked_at(plane, f, level, 1)
-            if at is None or look is None:
+            seen, look = self._seen_with_slopes(numbers, eye, f), self._looked_at(plane, f, level, 1)
+            if seen is None or look is None:
                 continue
-            slopes = []
-            for axis in np.eye(3):
-                other = numbers + small * axis
-                there = self._seen(plane_of_numbers(other, eye), f)
-                if there is None:
-                    break
-                slopes.append(((there - at) / small).ravel())
-            if len(slopes) < 3:
-                continue
+            at, slopes = seen
             before = homography.from_points(self._levels.box, to_centred(at))
             wanted = _motion_between(before, look.matrix, self._reference.to_unit)
             corners = corner_moves(before, self._reference.to_unit, self._levels.box).reshape(8, 8)
-            frames.append((np.linalg.solve(corners, np.stack(slopes, axis=1)), look.normal / CORRELATION, wanted, corners, _likeness(look)))
+            frames.append((np.linalg.solve(corners, slopes), look.normal / CORRELATION, wanted, corners, _likeness(look)))
             grains.append(noise_information(look, self._reference, look.noise) / CORRELATION)
         if not frames:
             return None
@@ -240,6 +225,14 @@ class PlaneAligner:
         places = self._camera.project(on_plane(self._camera, plane, self._box, self._frame), frame)
         return places if np.isfinite(places).all() else None
 
+    def _seen_with_slopes(self, numbers: np.ndarray, eye: np.ndarray, frame: int) -> tuple[np.ndarray, np.ndarray] | None:
+        """Where the region's box (4, 2) is seen on a frame through a plane of a scaled normal (3,), and the derivatives (8, 3) by that."""
+        small = 1e-5 * float(np.linalg.norm(numbers))
+        at, *there = (self._seen(plane_of_scaled_normal(n, eye), frame) for n in (numbers, *(numbers + small * np.eye(3))))
+        if at is None or any(t is None for t in there):
+            return None
+        return at, np.stack([((t - at) / small).ravel() for t in there if t is not None], axis=1)
+
     def _looked_at(self, plane: ScenePlane, frame: int, level: int, steps: int) -> Alignment | None:
         at = self._seen(plane, frame)
         if at is None:
@@ -255,11 +248,11 @@ class PlaneAligner:
 
 @dataclass(frozen=True)
 class _Step:
-    """A step of a plane's numbers.
+    """A step of a plane's scaled normal.
 
     Attributes
     ----------
-    numbers, covariance : (3,) to add to them, and (3, 3) how surely.
+    numbers, covariance : (3,) to add to it, and (3, 3) how surely.
     moved : pixels by which the corners move with it.
     off : pixels that the frames still want beside it.
     likeness : 0..1 of the frames.

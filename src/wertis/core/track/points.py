@@ -20,7 +20,7 @@ from wertis.core.geometry.bspline import Lattice
 from wertis.core.geometry.conventions import from_centred, to_centred
 from wertis.core.geometry.smooth_field import SmoothField, fitted_field
 from wertis.core.geometry.warp import HomographyWarp, Warp
-from wertis.core.imaging.patch_alignment import Aligned, PatchAlignment, agrees_with_neighbours, nearest
+from wertis.core.imaging.patch_alignment import ALONE, Aligned, PatchAlignment, agrees_with_neighbours, nearest
 from wertis.core.imaging.pyramid import HeldOut, Pyramid
 from wertis.core.track.patch_layer import OwnMotionView
 
@@ -38,7 +38,6 @@ _MANY = 12  # points that together say how the surface moves
 _SHARP = 0.2  # pixels of its own expected error, up to which a pattern may go its own way
 _MOSTLY = 0.7  # of the points that are found that must go together, for all to say how the surface moves
 _SETTLED = 3  # rounds of leaving out those
-_ALONE = 0.8  # share of the contrast of a pattern with texture found again, from which it may go as none of its neighbours does
 _APART = 1.0  # pixels off where all together lead a point, from which it may go its own way
 _AS_LIKE = 0.05  # of its contrast, that more of a pattern must be found again there than where it is led
 _CHOSEN_EVERY = 2  # frames, after which it is chosen anew how far the surface is expected to bend
@@ -220,7 +219,7 @@ class PointTracker:
                 got = alignment.align(own, among)
                 self._take(own, numbers, got, _Answers(places, shape, errors, matches, found, spreads))
             self._by_newer_looks(pyramid, away, _Answers(places, shape, errors, matches, found, spreads))
-            one_surface = self._without_contradicted(_Answers(places, shape, errors, matches, found, spreads))
+            one_surface = self._reject_inconsistent(_Answers(places, shape, errors, matches, found, spreads))
         for k in np.flatnonzero(~found):
             places[k], shape[k] = self._carried_by_neighbours(int(k), found, places) if found.any() else (expected[k], shape[k])
         errors = np.where(found, errors, np.inf)
@@ -235,15 +234,17 @@ class PointTracker:
         spots = places - self._turned(self._start, places, found)
         return PointsFix(from_centred(self._points), from_centred(spots), errors, np.where(found, matches, 0), found)
 
-    def _without_contradicted(self, answers: "_Answers") -> bool:
-        """Take patterns that move as nothing round them does for hidden, but for sharp ones; whether the points lie on one surface, by most of those with
-        texture. Where they do not, one is contradicted only by neighbours that agree."""
+    def _reject_inconsistent(self, answers: "_Answers") -> bool:
+        """Count patterns as hidden whose motion is inconsistent with their neighbours', unless they are sure; whether the points lie on one surface.
+
+        They do where most of those with texture are consistent. Elsewhere a pattern is rejected only where its neighbours agree on another motion.
+        """
         index = np.flatnonzero(answers.found)  # patterns of all sizes together
         moves, turned = answers.places[index] - self._start[index], answers.shape[index] - np.eye(2)
         reach = _NEIGHBOURHOOD * float(self.sides.max())
         agrees = agrees_with_neighbours(self._start[index], moves, turned, reach)
         textured = ~self._bare[index]
-        plain = textured & (answers.matches[index] > _ALONE)
+        plain = textured & (answers.matches[index] > ALONE)
         one_surface = self._spacing < reach and textured.any() and float(np.mean(agrees[textured])) > _MOSTLY
         if one_surface:
             kept = agrees | (plain & (answers.errors[index] < _SHARP))
@@ -267,16 +268,16 @@ class PointTracker:
         answers.errors[k], answers.matches[k], answers.found[k], answers.spreads[k] = error[good], got.explained[good], True, spread[good]
 
     def _realign(self, pyramid: Pyramid, away: HeldOut | None, answers: "_Answers") -> None:
-        """Align the patterns once more from where all together say that they are, and bent as the surface bends.
+        """Align the patterns once more from where the field of all predicts them, by a second-order motion: bent as the surface bends.
 
         A pattern with little texture may have found something else nearby that is as much like it; one that goes its own way, and is clearly more
         like itself there, keeps to that.
         """
         whole, field = self._motion(answers.places, answers.spreads, answers.found, honest=False)
-        self._bends = field.second_derivatives(self._start, self.sides / 4)
+        bends = field.second_derivatives(self._start, self.sides / 4)
         led = homography.apply(whole, self._start) + field.at(self._start)
         apart = answers.found & (np.linalg.norm(answers.places - led, axis=1) > _APART)
-        view = OwnMotionView(pyramid, away, self._start, led, whole[:2, :2] + field.jacobian(self._start), self._bends)
+        view = OwnMotionView(pyramid, away, self._start, led, whole[:2, :2] + field.jacobian(self._start), bends)
         for numbers, alignment in self._groups:
             got = alignment.refine(view.of(numbers), np.flatnonzero(answers.found[numbers] & ~np.isin(numbers, list(self._newer))))
             k = numbers[got.patches]
