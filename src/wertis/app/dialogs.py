@@ -148,6 +148,7 @@ class AboutDialog(QDialog):
         self.table.setHorizontalHeaderLabels(["Part", "Version", "Licence"])
         self.table.horizontalHeader().setSectionResizeMode(2, QHeaderView.ResizeMode.Stretch)
         self.table.verticalHeader().hide()
+        self.table.verticalHeader().setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)  # a long licence takes two lines
         self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
         for name, version, licence in [*map(_part, libraries()), ("Inter (typeface)", "", "SIL Open Font License 1.1")]:
             row = self.table.rowCount()
