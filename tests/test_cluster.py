@@ -31,6 +31,7 @@ from wertis.scripting.cluster import Cluster
 
 class ClusterTest(unittest.TestCase):
     made: PlaneShot
+    cluster: Cluster
 
     @classmethod
     def setUpClass(cls) -> None:
@@ -40,6 +41,7 @@ class ClusterTest(unittest.TestCase):
         cls.addClassCleanup(patched.stop)
         cls.made = PlaneShot(n=24)
         cls.base = Path(tempfile.mkdtemp())
+        cls.addClassCleanup(shutil.rmtree, cls.base)
         plate = cls.made.write(cls.base / "wall")
         cv2.imwrite(str(cls.base / "art.png"), np.full((40, 60, 3), (30, 120, 220), np.uint8))
         shot = wertis.open(plate)
@@ -47,10 +49,8 @@ class ClusterTest(unittest.TestCase):
         wall.place(cls.base / "art.png", cls.made.region, 1001).match(["softness", "grain"])
         cls.saved = shot.save(cls.base / "wall.wertis")
         shot.render(cls.base / "one" / "c.####.png")
-
-    @classmethod
-    def tearDownClass(cls) -> None:
-        shutil.rmtree(cls.base)
+        cls.cluster = Cluster(workers=2, chunk=2)  # its processes take seconds to start, and those that are killed are started again
+        cls.addClassCleanup(cls.cluster.close)
 
     def assert_same(self, folder: Path) -> None:
         there = sorted(p.name for p in folder.iterdir())
@@ -59,22 +59,21 @@ class ClusterTest(unittest.TestCase):
             self.assertEqual((folder / name).read_bytes(), (self.base / "one" / name).read_bytes(), name)
 
     def test_two_processes_make_the_same_files(self) -> None:
-        with Cluster(workers=2) as cluster:
-            seen: list[int | None] = []
-            left = wertis.open(self.saved).render(self.base / "two" / "c.####.png", cluster=cluster, progress=lambda e: seen.append(e.frame))
-            self.assertEqual((left, sorted(f for f in seen if f is not None)), ({}, list(range(1001, 1025))))
-            self.assert_same(self.base / "two")
-            with self.assertRaisesRegex(WertisError, "one file"):
-                wertis.open(self.saved).render(self.base / "m.mp4", cluster=cluster)
-            (self.base / "gone").mkdir()
-            shot = wertis.open(self.saved)
-            shutil.copy(self.base / "art.png", self.base / "nothing.png")
-            shot.surface("Wall").place(self.base / "nothing.png", self.made.region, 1001)
-            (self.base / "nothing.png").unlink()
-            with self.assertRaisesRegex(WertisError, "nothing.png"):
-                shot.render(self.base / "gone" / "c.####.png", cluster=cluster)
+        seen: list[int | None] = []
+        left = wertis.open(self.saved).render(self.base / "two" / "c.####.png", cluster=self.cluster, progress=lambda e: seen.append(e.frame))
+        self.assertEqual((left, sorted(f for f in seen if f is not None)), ({}, list(range(1001, 1025))))
+        self.assert_same(self.base / "two")
+        with self.assertRaisesRegex(WertisError, "one file"):
+            wertis.open(self.saved).render(self.base / "m.mp4", cluster=self.cluster)
+        (self.base / "gone").mkdir()
+        shot = wertis.open(self.saved)
+        shutil.copy(self.base / "art.png", self.base / "nothing.png")
+        shot.surface("Wall").place(self.base / "nothing.png", self.made.region, 1001)
+        (self.base / "nothing.png").unlink()
+        with self.assertRaisesRegex(WertisError, "nothing.png"):
+            shot.render(self.base / "gone" / "c.####.png", cluster=self.cluster)
 
-    def killing(self, cluster: Cluster, every: int, most: int) -> tuple[Callable[[Event], None], list[int]]:
+    def killing(self, every: int, most: int) -> tuple[Callable[[Event], None], list[int]]:
         """Something to tell of progress, that ends by SIGKILL the first process that is at work, at the first event and then at every so many; and the
         numbers of those that were ended."""
         killed: list[int] = []
@@ -83,7 +82,7 @@ class ClusterTest(unittest.TestCase):
         def told(event: Event) -> None:
             if next(events) % every or len(killed) >= most:
                 return
-            process = next((p for w in cluster._own.workers.values() if (p := getattr(w, "process", None)) is not None and p.pid), None)
+            process = next((p for w in self.cluster._own.workers.values() if (p := getattr(w, "process", None)) is not None and p.pid), None)
             if process is not None:
                 with contextlib.suppress(ProcessLookupError):
                     os.kill(process.pid, signal.SIGKILL)
@@ -92,10 +91,9 @@ class ClusterTest(unittest.TestCase):
         return told, killed
 
     def test_a_killed_process_loses_nothing(self) -> None:
-        with Cluster(workers=2) as cluster:
-            told, killed = self.killing(cluster, 9, 4)
-            for name in ("killed", "again"):
-                wertis.open(self.saved).render(self.base / name / "c.####.png", cluster=cluster, progress=told)
+        told, killed = self.killing(9, 4)
+        for name in ("killed", "again"):
+            wertis.open(self.saved).render(self.base / name / "c.####.png", cluster=self.cluster, progress=told)
         self.assertTrue(killed)
         for name in ("killed", "again"):
             self.assert_same(self.base / name)
@@ -124,31 +122,27 @@ class ClusterTest(unittest.TestCase):
         (self.base / "robbed" / "dense").mkdir(parents=True)
         (self.base / "robbed" / "dense" / ".to.1004-abcd1234.exr").write_bytes(b"half")  # of a worker that was killed while it wrote
         alone = all_of("alone", None)
-        with Cluster(workers=2, chunk=2) as cluster:
-            self.assertEqual(all_of("shared", cluster) == alone, True)
-            told, killed = self.killing(cluster, 5, 4)
-            self.assertEqual(all_of("robbed", cluster, told) == alone, True)
+        self.assertEqual(all_of("shared", self.cluster) == alone, True)
+        told, killed = self.killing(5, 4)
+        self.assertEqual(all_of("robbed", self.cluster, told) == alone, True)
         self.assertTrue(killed)
 
     def test_several_tracks_at_a_time(self) -> None:
         shot = wertis.open(self.saved)
         region = self.made.region
         two = [shot.add(region * 0.8 + region.mean(0) * 0.2, 1003, "A"), shot.add(region, 1010, "B", "affine")]
-        with Cluster(workers=2) as cluster:
-            shot.track_all(two, cluster)
+        shot.track_all(two, self.cluster)
         for surface in two:
             alone = wertis.open(self.saved).track(surface.record.region.array, surface.record.region.frame, surface.record.settings.model)
             np.testing.assert_array_equal(surface.record.solution.matrices, alone.record.solution.matrices)
 
     def test_by_the_command_line(self) -> None:
-        import distributed
-
         shot = wertis.open(self.saved)
         shot.range = (1001, 1006)
         short = str(shot.save(self.base / "short.wertis"))
-        with distributed.LocalCluster(n_workers=2, threads_per_worker=1, dashboard_address=None, silence_logs=50) as theirs, \
-                contextlib.redirect_stdout(io.StringIO()):
-            for k, (shared, own) in enumerate((([], []), (["--cluster", theirs.scheduler_address, "--chunk", "2"], ["--workers", "2", "--chunk", "2"]))):
+        with contextlib.redirect_stdout(io.StringIO()):
+            theirs = ["--cluster", self.cluster._own.scheduler_address, "--chunk", "2"]
+            for k, (shared, own) in enumerate((([], []), (theirs, ["--workers", "2", "--chunk", "2"]))):
                 self.assertEqual(main(["check", short, "--track", "Wall", "--csv", str(self.base / f"d{k}.csv"), "--quiet", *shared]), 0)
                 self.assertEqual(main(["export", short, "--track", "Wall", "--what", "inverse-map", "--out", str(self.base / f"m{k}.####.exr"),
                                        *shared]), 0)
@@ -167,8 +161,7 @@ class ClusterTest(unittest.TestCase):
             self.assertIn("--workers and --cluster share out", complaint.getvalue())
 
     def test_a_list_is_done_by_a_scheduler_that_runs_elsewhere(self) -> None:
-        import distributed
-
+        address = self.cluster._own.scheduler_address
         (self.base / "list.toml").write_text(f'''out = "night"
 [defaults]
 check = false
@@ -181,17 +174,16 @@ plate = "{self.base}/gone"
 start = 1001
 region = [[1, 1], [9, 1], [9, 9]]
 ''')
-        with distributed.LocalCluster(n_workers=1, threads_per_worker=1, dashboard_address=None, silence_logs=50) as theirs, \
-                contextlib.redirect_stdout(io.StringIO()) as said:
-            self.assertEqual(main(["run", str(self.base / "list.toml"), "--cluster", theirs.scheduler_address]), 3)
-            self.assertEqual(main(["render", str(self.saved), "--out", str(self.base / "far" / "c.####.png"), "--cluster", theirs.scheduler_address,
+        with contextlib.redirect_stdout(io.StringIO()) as said:
+            self.assertEqual(main(["run", str(self.base / "list.toml"), "--cluster", address]), 3)
+            self.assertEqual(main(["render", str(self.saved), "--out", str(self.base / "far" / "c.####.png"), "--cluster", address,
                                    "--map", f"{self.base}={self.base}", "--quiet"]), 0)
         self.assertRegex(said.getvalue(), "(?s)quay_020: .*gone.*1 of 2 shots done")
         self.assert_same(self.base / "far")
         self.assertTrue((self.base / "night" / "report.html").is_file())
 
     def test_what_does_not_fit_is_refused(self) -> None:
-        with Cluster(workers=1) as cluster:
+        with Cluster(self.cluster._own.scheduler_address) as cluster:
             with mock.patch.object(clusters, "version", lambda _: "0.0.1"), self.assertRaisesRegex(WertisError, "has Wertis .* and this is 0.0.1"):
                 cluster._same_version()
             cluster._folders = (("/here", "/there/"),)

@@ -7,6 +7,8 @@ noticed.
 import cv2
 import numpy as np
 
+from wertis.core.matte.closed_form import estimate_alpha
+
 _LUMA = np.array([0.2126, 0.7152, 0.0722], np.float32)
 
 
@@ -41,20 +43,18 @@ def by_difference(picture: np.ndarray, other: np.ndarray, reach: float, soft: fl
 def by_picture_edge(picture: np.ndarray, alpha: np.ndarray) -> np.ndarray:
     """(h, w) float32, 0..1: an alpha (h, w) whose values between 0 and 1 are found anew by what the picture (h, w, 3) shows there.
 
-    Closed-form matting (A. Levin, D. Lischinski and Y. Weiss, A closed-form solution to natural image matting, 2008) by pymatting; what is 0 or 1 stays.
+    Closed-form matting (`closed_form`); what is 0 or 1 stays.
     """
     unknown = (alpha > 1e-3) & (alpha < 1 - 1e-3)
     if not unknown.any() or not (alpha >= 1 - 1e-3).any() or not (alpha <= 1e-3).any():
         return alpha
-    from pymatting.alpha.estimate_alpha_cf import estimate_alpha_cf  # compiles its loops when it is first used, and few mattes need it
-
     rows, columns = (np.flatnonzero(unknown.any(axis)) for axis in (1, 0))
     room = 6  # pixels of what is known on both sides of the band
     part = (slice(max(rows[0] - room, 0), rows[-1] + room + 1), slice(max(columns[0] - room, 0), columns[-1] + room + 1))
     trimap = np.where(unknown[part], 0.5, (alpha[part] > 0.5).astype(float))
     if not (trimap == 0).any() or not (trimap == 1).any():
         return alpha
-    found = estimate_alpha_cf(np.clip(picture[part][..., :3], 0, 1).astype(np.float64), trimap)
+    found = estimate_alpha(np.clip(picture[part][..., :3], 0, 1).astype(np.float64), trimap)
     out = alpha.copy()
     out[part] = np.where(unknown[part], np.clip(found, 0, 1), alpha[part])
     return np.asarray(out, np.float32)
