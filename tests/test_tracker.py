@@ -117,26 +117,29 @@ class PlanarTrackerTest(unittest.TestCase):
 
     def test_a_reflection_that_was_followed_is_given_up_for_the_surface(self) -> None:
         # as strong as the surface itself: the tracker goes with it at first, far off and sure
-        shot = PlaneShot(n=36, mirrored=1.0)
-        first, last = first_and_last(shot)
-        gone = errors(shot, [first[f] for f in range(1, 36)])
-        self.assertGreater(np.median(gone), 20)
-        found = errors(shot, [last[f] for f in range(1, 36)])
-        self.assertLess(np.sqrt((found ** 2).mean()), 0.25)
-        self.assertGreater((found <= 2 * np.array([last[f].error for f in range(1, 36)])).mean(), 0.9)
+        for shot in (PlaneShot(n=20, mirrored=1.0, picture="rocket", seed=8),
+                     PlaneShot(n=12, mirrored=1.0, picture="astronaut")):  # a short range: it is the first layer that turns into the surface
+            first, last = first_and_last(shot)
+            frames = range(1, len(shot.frames))
+            self.assertGreater(np.median(errors(shot, [first[f] for f in frames])), 20)
+            found = errors(shot, [last[f] for f in frames])
+            self.assertLess(np.sqrt((found ** 2).mean()), 0.25)
+            self.assertGreater((found <= 2 * np.array([last[f].error for f in frames])).mean(), 0.9)
 
     def test_where_surface_and_reflection_cannot_be_told_apart_the_frames_are_lost(self) -> None:
-        shot = PlaneShot(n=24, mirrored=0.7, picture="rocket")  # large flat areas
-        first, last = first_and_last(shot)
-        self.assertGreater(np.median(errors(shot, [first[f] for f in range(1, 24)])), 20)
-        for fix in last.values():
-            if fix.matrix is None:
-                self.assertIn("cannot be told apart; draw", fix.reason)
-        left = errors(shot, [last[f] for f in range(1, 24)])
-        self.assertFalse((np.isfinite(left) & (left > 0.25)).any(), left)
+        for count in (16, 12):  # so short that little of what is mirrored has left
+            shot = PlaneShot(n=count, mirrored=0.6, picture="rocket")  # large flat areas
+            first, last = first_and_last(shot)
+            frames = range(1, len(shot.frames))
+            self.assertGreater(np.median(errors(shot, [first[f] for f in frames])), 20)
+            for fix in last.values():
+                if fix.matrix is None:
+                    self.assertIn("cannot be told apart; draw", fix.reason)
+            left = errors(shot, [last[f] for f in frames])
+            self.assertFalse((np.isfinite(left) & (left > 0.25)).any(), left)
 
     def test_where_a_second_layer_is_there_but_cannot_be_known_the_frames_are_lost_and_where_there_is_none_they_stay(self) -> None:
-        shot = PlaneShot(n=24, mirrored=1.0)
+        shot = PlaneShot(n=12, mirrored=1.0)
         with mock.patch.object(transparent_layers, "_unexplained", return_value=0.7):  # of what the followed layer leaves, round after round
             first, last = first_and_last(shot)
         self.assertTrue(all(fix.matrix is not None for fix in first.values()))

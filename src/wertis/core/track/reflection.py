@@ -80,7 +80,7 @@ class ReflectionKeeper:
             verdict = told_apart(read, start, self._answered, mask, corners, kind, stop)
             if stop is not None and stop.is_set():
                 return
-            if verdict.kind != "first":
+            if verdict.kind != "tracked":
                 yield from self._of_surface(verdict.fixes, read).items()
                 return
         yield from better.items()

@@ -40,15 +40,18 @@ _ROUNDS = ("similarity", "similarity", "", "", "", "")
 _FINE = 5.0  # pixels, standard deviation: what is smoother is light rather than a layer's picture
 _MIDDLE = 128.0  # of 0..255, on which a layer's picture is laid, which is a difference
 _EVERY = 3  # frames of which one is asked how much is explained
-_HOPEFUL, _SETTLED = 0.85, 2  # as below, of the first so many rounds, above which there is no second layer
+_SETTLED = 2  # rounds after which that is judged: before, a layer of a short range is still mixed with the other
 _EXPLAINED = 0.55  # part of what the first layer leaves that may be left when the second is taken off too
+_NOTHING = 0.72  # as above, from which there is no second layer; of 0.2 to 0.65 where there is one, and 0.78 and more where there is none
 _ALONE = 0.02  # part of the region that one layer must cover without the other for a frame to count
 _BLOCK = 16  # pixels, side of the blocks in which a layer is looked for
 _VEILED = 4.0  # deviation of what a layer leaves, over that of the grain, at the median block, from which something lies over it everywhere
 _AROUND = 8  # pixels to each side in which a block is looked for
 _SEEN, _UNSEEN = 0.7, 0.5  # correlation of a block with the layer from which it is seen there, and below which it is not
-_LEAVING = 0.06  # part of the blocks seen on the first third of the frames that are not on the last, from which the layer leaves the region
+_LEAVING = 0.015  # part of the blocks seen on the first third of the frames that are not on the last, from which the layer leaves the region
 _STAYS = 0.55  # correlation of a layer with the frames where it lies alone, over that where both lie, from which it fills its outline
+_LEFT_AND_STAYS = 0.8  # the same for the layer of which parts are gone: where the region is well inside the pane, it is seen beyond it for a while
+_SAME = 3.0  # pixels, at the resolution at which they are told apart, within which a layer is where it was tracked
 _CLEARER = 0.15  # by which that of one layer must be above the other's
 
 
@@ -58,9 +61,9 @@ class Verdict:
 
     Attributes
     ----------
-    kind : "first" (the surface is what was tracked, or nothing says otherwise), "second" (it is the other layer), or "unclear" (what was tracked
-        leaves the region, and the other layer cannot be told).
-    fixes : the second layer's motion, by frame, in the pixels of the whole picture.
+    kind : "tracked" (the surface is what was tracked, or nothing says otherwise), "other" (it is another layer), or "unclear" (what was tracked
+        leaves the region, and which layer is the surface cannot be told).
+    fixes : the other layer's motion, by frame, in the pixels of the whole picture.
     """
 
     kind: str
@@ -144,7 +147,7 @@ def told_apart(read: Callable[[int], np.ndarray | None], start: int, fixes: dict
     order = [start, *(f for f, fix in fixes.items() if fix.matrix is not None and f != start)][:_MOST_FRAMES]
     pictures = {f: np.clip(Pyramid(luma)[level], 0, 255) for f in order if not _stopped(stop) and (luma := read(f)) is not None}
     if _stopped(stop) or start not in pictures or len(pictures) <= _FEWEST or small.sum() < 1000:
-        return Verdict("first", {})
+        return Verdict("tracked", {})
     shrink = np.diag([1 / scale, 1 / scale, 1.0])
     matrices = {start: np.eye(3), **{f: shrink @ homography_to_centred(fixes[f].matrix) @ np.linalg.inv(shrink)  # type: ignore[arg-type]
                                      for f in pictures if f != start}}
@@ -152,7 +155,7 @@ def told_apart(read: Callable[[int], np.ndarray | None], start: int, fixes: dict
     first.learn(pictures)
     veiled, leaves = _residue(pictures, first, start)
     if not (veiled and leaves):
-        return Verdict("first", {})
+        return Verdict("tracked", {})
     places = from_centred(to_centred(corners) / scale)
     second: _Layer | None = None
     left = first.taken_off(pictures)
@@ -171,21 +174,24 @@ def told_apart(read: Callable[[int], np.ndarray | None], start: int, fixes: dict
                 left = first.taken_off(pictures)
         second = _tracked(left, first, small, places, each or kind, start, goes_on)
         if second is None:
-            return Verdict("first", {})
+            return Verdict("tracked", {})
         if _stopped(stop):
-            return Verdict("first", {})
+            return Verdict("tracked", {})
         second.learn(left, first.outlines)
         # a surface that bends, or turns more than it may, leaves something as well, but nothing that is one picture
         unexplained = _unexplained(pictures, first, second, start, int(small.sum()))
-        if unexplained > _HOPEFUL and number < _SETTLED:
-            return Verdict("first", {})
-        if unexplained > _EXPLAINED and number >= _SETTLED:  # there is a second layer, but not all of it is known
-            return Verdict("unclear", {})
+        if number >= _SETTLED and unexplained > _EXPLAINED:  # in between there is a second layer, but not all of it is known
+            return Verdict("tracked" if unexplained > _NOTHING else "unclear", {})
     assert second is not None
-    found = {f: Fix(homography_from_centred(homography.normalised(np.linalg.inv(shrink) @ m @ shrink)), scale * second.errors[f], 1.0)
-             for f, m in second.matrices.items() if f != start}
-    which = _which(pictures, first, second, start, int(small.sum()))
-    return Verdict(which, found if which == "second" else {})
+    surface = {"first": first, "second": second}.get(_which(pictures, first, second, start, int(small.sum())))
+    if surface is None:
+        return Verdict("unclear", {})
+    inside = to_centred(places)
+    apart = [np.linalg.norm(homography.apply(m, inside) - homography.apply(matrices[f], inside), axis=1).max() for f, m in surface.matrices.items()]
+    if max(apart) < _SAME:
+        return Verdict("tracked", {})
+    return Verdict("other", {f: Fix(homography_from_centred(homography.normalised(np.linalg.inv(shrink) @ m @ shrink)), scale * surface.errors[f], 1.0)
+                             for f, m in surface.matrices.items() if f != start})
 
 
 def _stopped(stop: threading.Event | None) -> bool:
@@ -258,7 +264,7 @@ def _tracked(left: dict[int, np.ndarray], other: _Layer, mask: np.ndarray, corne
 
 
 def _which(pictures: dict[int, np.ndarray], first: _Layer, second: _Layer, start: int, area: int) -> str:
-    """The verdict, from how well each layer is seen where both should be and where it alone should be."""
+    """Which layer is the surface, "first", "second" or "unclear", from how well each is seen where both should be and where it alone should be."""
     together: tuple[list[float], list[float]] = ([], [])
     alone: tuple[list[float], list[float]] = ([], [])
     inner = np.ones((5, 5), np.uint8)
@@ -280,7 +286,7 @@ def _which(pictures: dict[int, np.ndarray], first: _Layer, second: _Layer, start
     if min(len(alone[0]), len(alone[1])) < 3:
         return "first"  # they hardly part, so that it makes little difference which is followed
     stays = [float(np.median(x)) / max(float(np.median(t)), 1e-3) for x, t in zip(alone, together, strict=True)]
-    if stays[0] >= _STAYS and stays[0] > stays[1] + _CLEARER:
+    if stays[0] >= _LEFT_AND_STAYS and stays[0] > stays[1] + _CLEARER:
         return "first"
     return "second" if stays[1] >= _STAYS and stays[1] > stays[0] + _CLEARER else "unclear"
 
