@@ -40,8 +40,10 @@ _ROUNDS = ("similarity", "similarity", "", "", "", "")
 _FINE = 5.0  # pixels, standard deviation: what is smoother is light rather than a layer's picture
 _MIDDLE = 128.0  # of 0..255, on which a layer's picture is laid, which is a difference
 _EVERY = 3  # frames of which one is asked how much is explained
+_NEAR = 24  # frames from the start on that are looked at once more where no second layer was found on all of them
 _SETTLED = 2  # rounds after which that is judged: before, a layer of a short range is still mixed with the other
 _EXPLAINED = 0.55  # part of what the first layer leaves that may be left when the second is taken off too
+_FOUND = 0.75  # part of the frames on which it must be found to count, where it explains no more than this
 _NOTHING = 0.72  # as above, from which there is no second layer; of 0.2 to 0.65 where there is one, and 0.78 and more where there is none
 _ALONE = 0.02  # part of the region that one layer must cover without the other for a frame to count
 _BLOCK = 16  # pixels, side of the blocks in which a layer is looked for
@@ -151,47 +153,84 @@ def told_apart(read: Callable[[int], np.ndarray | None], start: int, fixes: dict
     shrink = np.diag([1 / scale, 1 / scale, 1.0])
     matrices = {start: np.eye(3), **{f: shrink @ homography_to_centred(fixes[f].matrix) @ np.linalg.inv(shrink)  # type: ignore[arg-type]
                                      for f in pictures if f != start}}
-    first = _Layer(matrices, {}, small)
-    first.learn(pictures)
-    veiled, leaves = _residue(pictures, first, start)
-    if not (veiled and leaves):
-        return Verdict("tracked", {})
     places = from_centred(to_centred(corners) / scale)
-    second: _Layer | None = None
-    left = first.taken_off(pictures)
-    steps, total = count(), (2 * len(_ROUNDS) - 1) * len(pictures)
 
-    def goes_on() -> bool:
-        tell("telling a reflection from the surface", next(steps), total)
-        return not _stopped(stop)
+    def separated(frames: list[int]) -> tuple[str, _Layer | None, bool]:
+        pair = _Separation({f: pictures[f] for f in frames}, {f: matrices[f] for f in frames}, small, places, kind, start, stop)
+        return *pair.surface(), pair.doubtful
 
-    for number, each in enumerate(_ROUNDS):
-        if second is not None:
-            again = _tracked(second.taken_off(pictures), second, small, places, each or kind, start, goes_on)
-            if again is not None:
-                first = again
-                first.learn(second.taken_off(pictures), second.outlines)
-                left = first.taken_off(pictures)
-        second = _tracked(left, first, small, places, each or kind, start, goes_on)
-        if second is None:
-            return Verdict("tracked", {})
-        if _stopped(stop):
-            return Verdict("tracked", {})
-        second.learn(left, first.outlines)
-        # a surface that bends, or turns more than it may, leaves something as well, but nothing that is one picture
-        unexplained = _unexplained(pictures, first, second, start, int(small.sum()))
-        if number >= _SETTLED and unexplained > _EXPLAINED:  # in between there is a second layer, but not all of it is known
-            return Verdict("tracked" if unexplained > _NOTHING else "unclear", {})
-    assert second is not None
-    surface = {"first": first, "second": second}.get(_which(pictures, first, second, start, int(small.sum())))
-    if surface is None:
-        return Verdict("unclear", {})
-    inside = to_centred(places)
-    apart = [np.linalg.norm(homography.apply(m, inside) - homography.apply(matrices[f], inside), axis=1).max() for f, m in surface.matrices.items()]
-    if max(apart) < _SAME:
-        return Verdict("tracked", {})
+    order = list(pictures)
+    which, surface, doubtful = separated(order)
+    if doubtful and len(order) > _NEAR and not _stopped(stop):
+        which, surface, _ = separated(order[:_NEAR])  # over a long range either layer is lost sooner or later, and what both have in common is little
+    if which != "other" or surface is None or _stopped(stop):
+        return Verdict("tracked" if _stopped(stop) else which, {})
     return Verdict("other", {f: Fix(homography_from_centred(homography.normalised(np.linalg.inv(shrink) @ m @ shrink)), scale * surface.errors[f], 1.0)
                              for f, m in surface.matrices.items() if f != start})
+
+
+class _Separation:
+    """Two layers of the same pictures, told apart by turns.
+
+    Parameters
+    ----------
+    pictures : by frame, (h, w) float32 of 0..255, in their order away from `start`.
+    matrices : by frame, (3, 3) of what was tracked, centred, in the pixels of those pictures.
+    mask : (h, w) uint8, non-zero where the surface is on the frame `start`.
+    corners : (N, 2) points, in Wertis' pixels of those pictures, at which the expected error is stated.
+    kind, stop : as for `told_apart`.
+    """
+
+    def __init__(self, pictures: dict[int, np.ndarray], matrices: dict[int, np.ndarray], mask: np.ndarray, corners: np.ndarray, kind: str, start: int,
+                 stop: threading.Event | None) -> None:
+        self._pictures, self._matrices, self._mask, self._corners, self._kind, self._start = pictures, matrices, mask, corners, kind, start
+        self._stop = stop
+        self.doubtful = False
+        """Whether something lies over what was tracked, which leaves the region, and yet no second layer was found."""
+
+    def surface(self) -> tuple[str, _Layer | None]:
+        """What a `Verdict` says, and the layer that is the surface where it is another one than was tracked."""
+        pictures, area = self._pictures, int(self._mask.sum())
+        first = _Layer(self._matrices, {}, self._mask)
+        first.learn(pictures)
+        veiled, leaves = _residue(pictures, first, self._start)
+        if not (veiled and leaves):
+            return "tracked", None
+        self.doubtful = True
+        second: _Layer | None = None
+        left = first.taken_off(pictures)
+        steps, total = count(), (2 * len(_ROUNDS) - 1) * len(pictures)
+
+        def goes_on() -> bool:
+            tell("telling a reflection from the surface", next(steps), total)
+            return not _stopped(self._stop)
+
+        for number, each in enumerate(_ROUNDS):
+            if second is not None:
+                again = _tracked(second.taken_off(pictures), second, self._mask, self._corners, each or self._kind, self._start, goes_on)
+                if again is not None:
+                    first = again
+                    first.learn(second.taken_off(pictures), second.outlines)
+                    left = first.taken_off(pictures)
+            second = _tracked(left, first, self._mask, self._corners, each or self._kind, self._start, goes_on)
+            if second is None:
+                return "tracked", None
+            second.learn(left, first.outlines)
+            # a surface that bends, or turns more than it may, leaves something as well, but nothing that is one picture
+            unexplained = _unexplained(pictures, first, second, self._start, area)
+            if number >= _SETTLED and unexplained > _EXPLAINED:  # in between there is a second layer, but not all of it is known
+                found = len(second.matrices) > _FOUND * len(pictures)
+                return ("unclear" if found and unexplained < _NOTHING else "tracked"), None
+        assert second is not None
+        self.doubtful = False
+        which = _which(pictures, first, second, self._start, area)
+        if which == "unclear":
+            return which, None
+        surface = first if which == "first" else second
+        inside = to_centred(self._corners)
+        apart = [np.linalg.norm(homography.apply(m, inside) - homography.apply(self._matrices[f], inside), axis=1).max()
+                 for f, m in surface.matrices.items()]
+        return ("tracked", None) if max(apart) < _SAME else ("other", surface)
 
 
 def _stopped(stop: threading.Event | None) -> bool:
