@@ -22,6 +22,7 @@ from wertis.core.track import transparent_layers
 from wertis.core.track.deferred_refinement import DeferredTracker
 from wertis.core.track.kinds import small_motion
 from wertis.core.track.planar import PlanarTracker
+from wertis.core.track.reflection import ReflectionKeeper
 from wertis.core.track.run import track_plane
 from wertis.core.track.texture import LITTLE, measure
 from wertis.core.track.two_sided_prior import TwoSidedRefiner
@@ -147,6 +148,20 @@ class PlanarTrackerTest(unittest.TestCase):
         with mock.patch.object(transparent_layers, "_unexplained", return_value=0.95):
             _, last = first_and_last(shot)
         self.assertTrue(all(fix.matrix is not None for fix in last.values()))
+
+    def test_frames_that_went_with_the_reflection_until_the_surface_was_found_are_answered_again(self) -> None:
+        for picture, followed, least in (("chelsea", 6, 15), ("coffee", 4, 0)):
+            shot = PlaneShot(n=20, mirrored=0.6, picture=picture)
+            keeper = ReflectionKeeper(luma(shot.frames[0]), polygon.fill(shot.region, SIZE), shot.region, "perspective", 0)
+            for frame in range(1, 20):
+                place = shot.region - (5.0 * frame, 0) if frame <= followed else shot.truth(frame) + (0.2, 0.1)
+                keeper.keep(frame, Fix(homography.from_points(shot.region, place), 0.6), luma(shot.frames[frame]))
+            found = dict(keeper.answers(lambda frame, shot=shot: luma(shot.frames[frame])))  # type: ignore[misc]
+            self.assertEqual(sorted(found), list(range(1, 20)))
+            left = errors(shot, [found[frame] for frame in range(1, 20)])
+            seen = np.isfinite(left)
+            self.assertFalse((left[seen] > 2 * np.array([found[f].error for f in range(1, 20)])[seen]).any(), left)
+            self.assertGreaterEqual(seen.sum(), least)
 
     def test_stopping_while_they_are_told_apart_keeps_what_was_tracked(self) -> None:
         shot, stop, again = PlaneShot(n=36, mirrored=0.7, picture="rocket"), threading.Event(), []

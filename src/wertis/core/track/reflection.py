@@ -129,15 +129,18 @@ class ReflectionKeeper:
         likeness = {k.frame: float(np.median(a.likeness)) for k, a in zip(layers.kept, found, strict=True) if k.frame in better}
         usual = _AS_LIKE * float(np.median(list(likeness.values())))
         base = np.linalg.inv(found[0].matrix)
-        solved = [k for k in layers.kept if k.frame in better]
+        # of frames that first went with the reflection some lie where they lay, and do not look like the surface there
+        solved = [k for k in layers.kept if k.frame in better and likeness[k.frame] >= usual]
+        away += [k for k in layers.kept if k.frame in better and likeness[k.frame] < usual]
         for k in sorted(away, key=lambda k: min(abs(k.away - s.away) for s in solved)):
             again = self._from_neighbours(k, solved, reference)
-            if again is None or np.median(again.likeness) < usual:
-                better[k.frame] = Fix(None, reason=_FOLLOWED)
-                continue
-            k.matrix = homography.normalised(again.matrix @ base)
-            better[k.frame] = answer(k, again)
-            solved.append(k)
+            moved = replace(k, matrix=homography.normalised(again.matrix @ base)) if again is not None else None
+            if again is not None and moved is not None and np.median(again.likeness) >= usual:
+                k.matrix = moved.matrix
+                better[k.frame] = answer(k, again)
+                solved.append(k)
+            elif k.frame not in better or moved is None or self._apart(layers.whole(moved), better[k.frame].matrix) > _FARTHEST:
+                better[k.frame] = Fix(None, reason=_FOLLOWED)  # what is hidden looks unlike the surface too, but is found at its place again
         return better
 
     # -- inside ---------------------------------------------------------------------------------------------------

@@ -54,7 +54,7 @@ _LEAVING = 0.015  # part of the blocks seen on the first third of the frames tha
 _STAYS = 0.55  # correlation of a layer with the frames where it lies alone, over that where both lie, from which it fills its outline
 _LEFT_AND_STAYS = 0.8  # the same for the layer of which parts are gone: where the region is well inside the pane, it is seen beyond it for a while
 _SAME = 3.0  # pixels, at the resolution at which they are told apart, within which a layer is where it was tracked
-_CLEARER = 0.15  # by which that of one layer must be above the other's
+_CLEARER, _MUCH_CLEARER = 0.15, 0.35  # by which that of one layer must be above the other's; and where the other's is high as well
 
 
 @dataclass(frozen=True)
@@ -327,7 +327,8 @@ def _which(pictures: dict[int, np.ndarray], first: _Layer, second: _Layer, start
     stays = [float(np.median(x)) / max(float(np.median(t)), 1e-3) for x, t in zip(alone, together, strict=True)]
     if stays[0] >= _LEFT_AND_STAYS and stays[0] > stays[1] + _CLEARER:
         return "first"
-    return "second" if stays[1] >= _STAYS and stays[1] > stays[0] + _CLEARER else "unclear"
+    clearer = _CLEARER if stays[0] < _STAYS else _MUCH_CLEARER
+    return "second" if stays[1] >= _STAYS and stays[1] > stays[0] + clearer else "unclear"
 
 
 def _unexplained(pictures: dict[int, np.ndarray], first: _Layer, second: _Layer, start: int, area: int) -> float:
