@@ -19,7 +19,7 @@ from wertis.core.errors import RegionError, WertisError
 from wertis.core.geometry.motion import PlanarMotion
 from wertis.core.imaging.resample import warped
 from wertis.core.matte.coverage import mean_area, polygon_area, soft_area
-from wertis.core.matte.edge import evenly_resampled
+from wertis.core.matte.edge import KnownFrame, evenly_resampled, found_edge
 from wertis.core.matte.outline import along, bezier, flattened, handles
 from wertis.core.shot import matte_carry, matte_edits, mattes, store
 from wertis.core.shot.document import PlaneSolution, Region, Shot, Track
@@ -323,6 +323,31 @@ class EdgeTest(unittest.TestCase):
         away = np.array([np.min(np.linalg.norm(dense - p, axis=1)) for p in found])
         self.assertGreater(np.mean(away < 0.5), 0.9)
         self.assertGreater(edge.reliable.mean(), 0.66)
+
+    def test_an_edge_that_the_shutter_smears_is_followed_but_not_told(self) -> None:
+        """A disc that moves by twelve pixels across its sides while the shutter is open: found in the middle of the smear, and not counted as measured."""
+        rng = np.random.default_rng(5)
+        angle = np.linspace(0, 2 * np.pi, 160, endpoint=False)
+        ring = np.array([150.0, 120]) + 70 * np.column_stack([np.cos(angle), np.sin(angle)])
+        alpha = polygon_area(ring, (0, 0, 300, 240))
+        there = np.float32([90, 140, 210]) + cv2.GaussianBlur(rng.normal(0, 60, (240, 300, 3)).astype(np.float32), (0, 0), 2)
+        beyond = np.float32([90, 90, 95]) + cv2.GaussianBlur(rng.normal(0, 40, (240, 300, 3)).astype(np.float32), (0, 0), 2)
+        sharp = beyond + alpha[..., None] * (there - beyond)
+        kernel = np.full((1, 13), 1 / 12, np.float32)
+        kernel[0, [0, 12]] /= 2
+        wide = cv2.filter2D(alpha, -1, kernel)[..., None]
+        seen = np.float32(cv2.filter2D(there * alpha[..., None], -1, kernel) + beyond * (1 - wide))
+        outline_near = ring + [3.0, 0]
+        known = KnownFrame(sharp.astype(np.float32), cv2.erode(alpha, np.ones((5, 5), np.uint8)), lambda p: p)
+        edge = found_edge(seen, outline_near, np.arange(160.0), 160, [known], moved=np.full((160, 2), [12.0, 0]))
+        across = np.abs(edge.normals[:, 0]) > 0.6  # smeared by more than seven pixels
+        self.assertGreater(edge.usable[across].mean(), 0.8)
+        self.assertFalse(edge.reliable[across].any())
+        self.assertGreater(edge.reliable[np.abs(edge.normals[:, 0]) < 0.4].mean(), 0.6)
+        found = edge.places + edge.offsets[:, None] * edge.normals
+        off = np.linalg.norm(found - [150, 120], axis=1) - 70
+        self.assertLess(np.sqrt(np.mean(off[edge.usable & across] ** 2)), 0.8)
+        self.assertGreater(np.abs(np.linalg.norm(edge.places - [150, 120], axis=1) - 70)[across].mean(), 2)
 
     def test_fitted_from_one_key_it_follows_the_figure(self) -> None:
         matte = self.shot.matte(outline(1), 1, self.figure)

@@ -29,6 +29,7 @@ _MOST_PICTURES = 12  # that are kept
 _SETTLED, _NEAR = 3.0, 12  # times below the limit, and frames from what is over it, from which a frame need not be measured again
 _CORNER = 0.3  # roundness below which a point is a corner
 _TOLD = 0.5  # share of an outline that must be told for a frame to be fitted and to be known by
+_FOLLOWED = 0.6  # or of it usable: of a smeared outline what lies between goes with the rest, and with half of it that is worse than the keys
 
 
 
@@ -48,6 +49,11 @@ class EdgeMeasure:
     def reliable(self) -> float:
         """Share of the outline along which the edge could be told."""
         return float(self.edge.reliable.mean()) if self.edge is not None else 0.0
+
+    @property
+    def usable(self) -> float:
+        """Share of the outline along which the edge was found well enough to be followed."""
+        return float(self.edge.usable.mean()) if self.edge is not None else 0.0
 
     @property
     def rms(self) -> float:
@@ -166,7 +172,7 @@ def fitted_points(points: np.ndarray, edge: Edge, roundness: np.ndarray | None =
     place = np.searchsorted(edge.along, np.arange(n)) % count
     steps = np.abs(np.arange(count)[None] - place[:, None])
     steps = np.minimum(steps, count - steps)
-    told = edge.reliable.copy()
+    told = edge.usable.copy()
     if roundness is not None:  # right at a corner there is no one way across; what its sides say counts
         told &= ~((steps == 1) & (roundness < _CORNER)[:, None]).any(0)
     weight = np.exp(-0.5 * (steps / _SMOOTH) ** 2) * told
@@ -215,7 +221,7 @@ def snap_points(shot: Shot, ident: str, plate: Plate, frame: int, chosen: Mappin
 def _told_near(edge: Edge, point: int) -> bool:
     """Whether the edge was told next to an outline's point."""
     place = int(np.searchsorted(edge.along, point))
-    return bool(edge.reliable[np.arange(place - 2, place + 2) % len(edge.along)].any())
+    return bool(edge.usable[np.arange(place - 2, place + 2) % len(edge.along)].any())
 
 
 def with_tips(points: np.ndarray, corners: Sequence[int]) -> np.ndarray:
@@ -278,7 +284,7 @@ def fit_matte(shot: Shot, ident: str, plate: Plate, frames: Sequence[int], reach
                 found = finder.measure(shot, now, current, frame, list(dict.fromkeys(k for k in known if k != frame)), min(reach, _FIRST + _EACH * near))
                 controls = Carrier(shot, now).controls(current, frame)
                 points = current.points_of(controls) if controls is not None else None
-                if found.edge is None or points is None or found.reliable < _TOLD:
+                if found.edge is None or points is None or (found.reliable < _TOLD and found.usable < _FOLLOWED):
                     yield count.event(frame, note=f"{current.name} was left: {found.reason or 'too little of its edge can be told'}", of=(shape.id, frame))
                     break
                 fitted = fitted_points(points, found.edge, np.array(current.roundness))

@@ -29,11 +29,12 @@ _CHANGE = 6.0  # weight of a change across, beside that of the places that diffe
 _BEND = 0.35  # weight of the square of the difference between neighbours, in half pixels
 _AT_CORNER = 0.1  # of that weight, beside a corner
 _NEAR = 0.02  # weight of the square of the distance from the outline, in half pixels, per pixel of reach
-_WINDOW = 3.5  # pixels to both sides of the edge whose mixture is looked at
+_WINDOW = 3.5  # pixels to both sides of the edge whose mixture is looked at, beside half of what the shutter smears
 _LEAST_CONTRAST = 12.0  # on a scale of 0..255, between the two sides, from which the edge can be told
 _SURE = 2.5  # by how much a place a few pixels away must be worse for an edge to count as told
 _AWAY = 2.5  # pixels; those
-_SMEARED = 6.0  # pixels across the outline over which the shutter may smear the edge
+_SMEARED = 6.0  # pixels across the outline over which the shutter may smear the edge for it to count as told
+_MOST_SMEARED = 10.0  # the same, for it to be followed: found to 0.2 to 0.8 px (rms) there, and no better than between keys beyond
 
 Sampler = Callable[[np.ndarray], np.ndarray]
 
@@ -65,6 +66,8 @@ class Edge:
     normals : (n, 2) outwards.
     offsets : (n,) pixels from the outline to the edge, outwards positive.
     reliable : (n,) whether the edge could be told there.
+    usable : (n,) whether an outline is better moved there than left: where it is reliable, and where the shutter smears it too far to be told to some
+        tenths of a pixel, but not too far to be found.
     """
 
     places: np.ndarray
@@ -72,6 +75,7 @@ class Edge:
     normals: np.ndarray
     offsets: np.ndarray
     reliable: np.ndarray
+    usable: np.ndarray
 
 
 def evenly_resampled(polygon: np.ndarray, at: np.ndarray, count: int, spacing: float = _SPACING) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
@@ -103,7 +107,11 @@ def found_edge(picture: np.ndarray, polygon: np.ndarray, at: np.ndarray, count: 
     moved : (M, 2) by how much the polygon's vertices move while the shutter is open; where that is far across the outline, no edge can be told.
     """
     places, along, normals = evenly_resampled(polygon, at, count)
-    across = np.arange(-(reach + _BEYOND), reach + _BEYOND + _STEP / 2, _STEP)
+    index = np.clip(np.searchsorted(at, along, side="right") - 1, 0, len(at) - 1)
+    smeared = np.abs(np.einsum("ni,ni->n", moved[index], normals)) if moved is not None else np.zeros(len(places))
+    half = np.minimum(smeared, _MOST_SMEARED) / 2  # what the shutter adds to each side of the edge
+    beyond = reach + _BEYOND + float(np.ceil(half.max()))
+    across = np.arange(-beyond, beyond + _STEP / 2, _STEP)
     points = places[:, None] + across[None, :, None] * normals[:, None]
     h, w = picture.shape[:2]
     inside = ((points > 0) & (points < [w, h])).all(-1)
@@ -134,12 +142,11 @@ def found_edge(picture: np.ndarray, polygon: np.ndarray, at: np.ndarray, count: 
     unary = unary + _NEAR / max(reach, 1) * (across[candidates] / _STEP) ** 2
     best = _closed_path(unary, _stiffness(along, count, corners))
     rough = across[candidates][best]
-    margin = _margin(unary, best)
-    index = np.clip(np.searchsorted(at, along, side="right") - 1, 0, len(at) - 1)
-    smeared = np.abs(np.einsum("ni,ni->n", moved[index], normals)) if moved is not None else np.zeros(len(places))
-    offsets, contrast = _divided(seen, figure, told, across, rough)
-    ok = (contrast > _LEAST_CONTRAST) & (margin > _SURE) & (smeared < _SMEARED) & (np.abs(rough) < reach - _STEP) & inside.all(1)
-    return Edge(places, along, normals, np.where(ok, offsets, rough), ok)
+    offsets, contrast = _divided(seen, figure, told, across, rough, _WINDOW + half)
+    found = (contrast > _LEAST_CONTRAST) & (np.abs(rough) < reach - _STEP) & inside.all(1)
+    usable = found & (_margin(unary, best, _AWAY + half) > _SURE) & (smeared < _MOST_SMEARED)
+    reliable = usable & (_margin(unary, best, np.full(len(best), _AWAY)) > _SURE) & (smeared < _SMEARED)
+    return Edge(places, along, normals, np.where(usable, offsets, rough), reliable, usable)
 
 
 def _read(picture: np.ndarray, points: np.ndarray) -> np.ndarray:
@@ -200,32 +207,38 @@ def _closed_path(unary: np.ndarray, stiffness: np.ndarray) -> np.ndarray:
     return path[begin:begin + n]
 
 
-def _margin(unary: np.ndarray, best: np.ndarray) -> np.ndarray:
-    """(n,) by how much places that are a few pixels from the best are worse."""
+def _margin(unary: np.ndarray, best: np.ndarray, away: np.ndarray) -> np.ndarray:
+    """(n,) by how much places that are `away` (n,) pixels or more from the best are worse."""
     states = np.arange(unary.shape[1])
-    far = np.abs(states[None] - best[:, None]) * _STEP >= _AWAY
+    far = np.abs(states[None] - best[:, None]) * _STEP >= away[:, None]
     here = unary[np.arange(len(best)), best]
     return np.asarray(np.where(far, unary, np.inf).min(1) - here)
 
 
-def _divided(seen: np.ndarray, figure: np.ndarray, told: np.ndarray, across: np.ndarray, rough: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """(n,) the places of edges near `rough` (n,) that divide the mixture of colours across them, and (n,) the contrast between the two sides."""
-    offset = across[None] - rough[:, None]
-    window = np.abs(offset) <= _WINDOW
+def _divided(seen: np.ndarray, figure: np.ndarray, told: np.ndarray, across: np.ndarray, rough: np.ndarray,
+             width: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """(n,) the places of edges near `rough` (n,) that divide the mixture of colours across them, and (n,) the contrast between the two sides.
+
+    Parameters
+    ----------
+    width : (n,) pixels to both sides of each edge over which the mixture is looked at.
+    """
+    offset, wide = across[None] - rough[:, None], width[:, None]
+    window = np.abs(offset) <= wide
 
     def mean_of(mask: np.ndarray) -> np.ndarray:
         return np.asarray((seen * mask[..., None]).sum(1) / np.maximum(mask.sum(1), 1)[:, None])
 
-    within, beyond = mean_of((offset < -_WINDOW + 1) & (offset > -_WINDOW - 1.5)), mean_of((offset > _WINDOW - 1) & (offset < _WINDOW + 1.5))
+    within, beyond = mean_of((offset < -wide + 1) & (offset > -wide - 1.5)), mean_of((offset > wide - 1) & (offset < wide + 1.5))
     own = np.where(told[..., None], figure, within[:, None])
     apart = own - beyond[:, None]
-    precision = np.linalg.inv(_spread(seen, figure, told & (offset < -_WINDOW), (offset > _WINDOW) & (offset < _WINDOW + _BEYOND)))
+    precision = np.linalg.inv(_spread(seen, figure, told & (offset < -wide), (offset > wide) & (offset < wide + _BEYOND)))
     along = apart @ precision  # the direction in which the two sides differ most beside how much each varies
     alpha = np.clip(((seen - beyond[:, None]) * along).sum(-1) / np.maximum((apart * along).sum(-1), 1e-6), 0, 1)
     size = (apart ** 2).sum(-1)
-    place = rough - _WINDOW - _STEP / 2 + (alpha * window).sum(1) * _STEP
+    place = rough - width - _STEP / 2 + (alpha * window).sum(1) * _STEP
     count = window.sum(1) * _STEP
-    return place + (2 * _WINDOW + _STEP - count) / 2, np.sqrt((size * window).sum(1) / window.sum(1) / 3)
+    return place + (2 * width + _STEP - count) / 2, np.sqrt((size * window).sum(1) / window.sum(1) / 3)
 
 
 def _spread(seen: np.ndarray, figure: np.ndarray, inner: np.ndarray, outer: np.ndarray) -> np.ndarray:
