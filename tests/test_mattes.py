@@ -325,7 +325,7 @@ class EdgeTest(unittest.TestCase):
         self.assertGreater(edge.reliable.mean(), 0.66)
 
     def test_an_edge_that_the_shutter_smears_is_followed_but_not_told(self) -> None:
-        """A disc that moves by twelve pixels across its sides while the shutter is open: found in the middle of the smear, and not counted as measured."""
+        """A disc that moves by eight pixels across its sides while the shutter is open: found in the middle of the smear, and not counted as measured."""
         rng = np.random.default_rng(5)
         angle = np.linspace(0, 2 * np.pi, 160, endpoint=False)
         ring = np.array([150.0, 120]) + 70 * np.column_stack([np.cos(angle), np.sin(angle)])
@@ -333,17 +333,17 @@ class EdgeTest(unittest.TestCase):
         there = np.float32([90, 140, 210]) + cv2.GaussianBlur(rng.normal(0, 60, (240, 300, 3)).astype(np.float32), (0, 0), 2)
         beyond = np.float32([90, 90, 95]) + cv2.GaussianBlur(rng.normal(0, 40, (240, 300, 3)).astype(np.float32), (0, 0), 2)
         sharp = beyond + alpha[..., None] * (there - beyond)
-        kernel = np.full((1, 13), 1 / 12, np.float32)
-        kernel[0, [0, 12]] /= 2
+        kernel = np.full((1, 9), 1 / 8, np.float32)
+        kernel[0, [0, 8]] /= 2
         wide = cv2.filter2D(alpha, -1, kernel)[..., None]
         seen = np.float32(cv2.filter2D(there * alpha[..., None], -1, kernel) + beyond * (1 - wide))
         outline_near = ring + [3.0, 0]
         known = KnownFrame(sharp.astype(np.float32), cv2.erode(alpha, np.ones((5, 5), np.uint8)), lambda p: p)
-        edge = found_edge(seen, outline_near, np.arange(160.0), 160, [known], moved=np.full((160, 2), [12.0, 0]))
-        across = np.abs(edge.normals[:, 0]) > 0.6  # smeared by more than seven pixels
+        edge = found_edge(seen, outline_near, np.arange(160.0), 160, [known], moved=np.full((160, 2), [8.0, 0]))
+        across = np.abs(edge.normals[:, 0]) > 0.8  # smeared by more than six pixels
         self.assertGreater(edge.usable[across].mean(), 0.8)
         self.assertFalse(edge.reliable[across].any())
-        self.assertGreater(edge.reliable[np.abs(edge.normals[:, 0]) < 0.4].mean(), 0.6)
+        self.assertGreater(edge.reliable[np.abs(edge.normals[:, 0]) < 0.5].mean(), 0.6)
         found = edge.places + edge.offsets[:, None] * edge.normals
         off = np.linalg.norm(found - [150, 120], axis=1) - 70
         self.assertLess(np.sqrt(np.mean(off[edge.usable & across] ** 2)), 0.8)
