@@ -1,6 +1,7 @@
 """Mattes in parts: groups, lines, handles, points bound to what is tracked, mattes from the picture, colours laid in them, and their files."""
 
 import re
+import sys
 import tempfile
 import unittest
 from collections.abc import Callable
@@ -310,6 +311,8 @@ class KeyingTest(unittest.TestCase):
         self.assertGreater(np.abs(rough - truth).mean(), 0.04)
         flat = np.ones((5, 5), np.float32)
         self.assertIs(keying.by_picture_edge(picture.astype(np.float32), flat), flat)
+        # a minute and a half is compiled at first use where the whole package is imported
+        self.assertFalse([name for name in sys.modules if name.startswith("pymatting") and "lbdm" in name])
 
 
 class MattePartsTest(unittest.TestCase):
