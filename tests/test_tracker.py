@@ -149,6 +149,16 @@ class PlanarTrackerTest(unittest.TestCase):
             _, last = first_and_last(shot)
         self.assertTrue(all(fix.matrix is not None for fix in last.values()))
 
+    def test_what_the_frames_next_to_the_start_do_not_show_leaves_the_whole_range_in_doubt(self) -> None:
+        shot = PlaneShot(n=26)
+        fixes = {f: Fix(homography.from_points(shot.region, shot.truth(f)), 0.2) for f in range(1, 26)}
+        unclear, tracked = (transparent_layers._Separation(kind, conclusive=False) for kind in ("unclear", "tracked"))
+        for whole, near, wanted in ((unclear, tracked, "unclear"), (tracked, unclear, "unclear"), (tracked, tracked, "tracked")):
+            with mock.patch.object(transparent_layers, "_separated", side_effect=[whole, near]) as asked:
+                verdict = transparent_layers.told_apart(lambda f: luma(shot.frames[f]), 0, fixes, polygon.fill(shot.region, SIZE), shot.region, "perspective")
+            self.assertEqual((verdict.kind, verdict.fixes), (wanted, {}))
+            self.assertEqual([len(call.args[0]) for call in asked.call_args_list], [26, 24])
+
     def test_frames_that_went_with_the_reflection_until_the_surface_was_found_are_answered_again(self) -> None:
         for picture, followed, least in (("chelsea", 6, 15), ("coffee", 4, 0)):
             shot = PlaneShot(n=20, mirrored=0.6, picture=picture)

@@ -209,7 +209,7 @@ def snap_points(shot: Shot, ident: str, plate: Plate, frame: int, chosen: Mappin
             raise RegionError(f"{shape.name} cannot be brought to the edge on frame {frame}: {found.reason}.")
         points = shape.points_of(controls)
         fitted = fitted_points(points, found.edge, np.array(shape.roundness))
-        told = [k for k in numbers if k < shape.count and _told_near(found.edge, k)]
+        told = [k for k in numbers if k < shape.count and _usable_near(found.edge, k)]
         moved = points.copy()
         moved[told] = fitted[told]
         count += len(told)
@@ -218,8 +218,8 @@ def snap_points(shot: Shot, ident: str, plate: Plate, frame: int, chosen: Mappin
     return shot, count
 
 
-def _told_near(edge: Edge, point: int) -> bool:
-    """Whether the edge was told next to an outline's point."""
+def _usable_near(edge: Edge, point: int) -> bool:
+    """Whether the edge was found well enough to be followed next to an outline's point."""
     place = int(np.searchsorted(edge.along, point))
     return bool(edge.usable[np.arange(place - 2, place + 2) % len(edge.along)].any())
 

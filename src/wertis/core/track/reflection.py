@@ -29,7 +29,8 @@ _NOT_WHOLLY = 1.2  # times by which the error is larger than grain alone would m
 _UNEXPLAINED = 0.35  # part of what the surface leaves, above which another layer than a reflection that shifts is looked for; 0.2 is left of most
 _FARTHEST = 4.0  # pixels from the first answer beyond which the new one is not believed
 _AS_LIKE = 0.7  # part of the other frames' likeness from which a frame aligned from its neighbours is believed
-_FOLLOWED = "something mirrored here moves over the surface, and the two cannot be told apart; draw the region where less is mirrored, or repair by hand"
+_FOLLOWED = ("something mirrored here moves over the surface, and the two cannot be told apart; draw the region where less is mirrored, track from "
+             "another frame, or repair by hand")
 
 
 class ReflectionKeeper:
@@ -129,18 +130,21 @@ class ReflectionKeeper:
         likeness = {k.frame: float(np.median(a.likeness)) for k, a in zip(layers.kept, found, strict=True) if k.frame in better}
         usual = _AS_LIKE * float(np.median(list(likeness.values())))
         base = np.linalg.inv(found[0].matrix)
-        # of frames that first went with the reflection some lie where they lay, and do not look like the surface there
+        # a frame that went with the reflection may still lie there, where it does not look like the surface
         solved = [k for k in layers.kept if k.frame in better and likeness[k.frame] >= usual]
         away += [k for k in layers.kept if k.frame in better and likeness[k.frame] < usual]
         for k in sorted(away, key=lambda k: min(abs(k.away - s.away) for s in solved)):
             again = self._from_neighbours(k, solved, reference)
-            moved = replace(k, matrix=homography.normalised(again.matrix @ base)) if again is not None else None
-            if again is not None and moved is not None and np.median(again.likeness) >= usual:
+            if again is None:
+                better[k.frame] = Fix(None, reason=_FOLLOWED)
+                continue
+            moved = replace(k, matrix=homography.normalised(again.matrix @ base))
+            if np.median(again.likeness) >= usual:
                 k.matrix = moved.matrix
                 better[k.frame] = answer(k, again)
                 solved.append(k)
-            elif k.frame not in better or moved is None or self._apart(layers.whole(moved), better[k.frame].matrix) > _FARTHEST:
-                better[k.frame] = Fix(None, reason=_FOLLOWED)  # what is hidden looks unlike the surface too, but is found at its place again
+            elif k.frame not in better or self._apart(layers.whole(moved), better[k.frame].matrix) > _FARTHEST:
+                better[k.frame] = Fix(None, reason=_FOLLOWED)  # a surface that is hidden looks unlike itself too, but is found at its place again
         return better
 
     # -- inside ---------------------------------------------------------------------------------------------------

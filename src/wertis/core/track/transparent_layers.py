@@ -5,6 +5,8 @@ and nothing in a single frame says which is which. Their motions differ, though:
 still, shows that layer alone; taken off the frames it leaves the other, which is tracked in its turn, and so on by turns. The surface fills its
 outline on every frame. What is mirrored leaves the outline on one side, where the wall beside the pane is seen in its place.
 
+Over a long range either layer may be lost; the frames next to the start are then judged alone, and what is not known beyond them is lost.
+
 It is looked for only where parts of the region that were seen at first are gone for good, as on the side on which a reflection leaves the pane, while
 everything that is still seen has something lying over it.
 
@@ -17,6 +19,7 @@ import threading
 from collections.abc import Callable
 from dataclasses import dataclass
 from itertools import count
+from typing import NamedTuple
 
 import cv2
 import numpy as np
@@ -43,8 +46,8 @@ _EVERY = 3  # frames of which one is asked how much is explained
 _NEAR = 24  # frames from the start on that are looked at once more where no second layer was found on all of them
 _SETTLED = 2  # rounds after which that is judged: before, a layer of a short range is still mixed with the other
 _EXPLAINED = 0.55  # part of what the first layer leaves that may be left when the second is taken off too
-_FOUND = 0.75  # part of the frames on which it must be found to count, where it explains no more than this
-_NOTHING = 0.72  # as above, from which there is no second layer; of 0.2 to 0.65 where there is one, and 0.78 and more where there is none
+_NOTHING = 0.72  # the same, from which there is no second layer: 0.2 to 0.65 was left where there is one, 0.78 and more where there is none
+_FOUND = 0.75  # part of the frames on which a layer that leaves between those two must be tracked to be taken for one
 _ALONE = 0.02  # part of the region that one layer must cover without the other for a frame to count
 _BLOCK = 16  # pixels, side of the blocks in which a layer is looked for
 _VEILED = 4.0  # deviation of what a layer leaves, over that of the grain, at the median block, from which something lies over it everywhere
@@ -52,7 +55,8 @@ _AROUND = 8  # pixels to each side in which a block is looked for
 _SEEN, _UNSEEN = 0.7, 0.5  # correlation of a block with the layer from which it is seen there, and below which it is not
 _LEAVING = 0.015  # part of the blocks seen on the first third of the frames that are not on the last, from which the layer leaves the region
 _STAYS = 0.55  # correlation of a layer with the frames where it lies alone, over that where both lie, from which it fills its outline
-_LEFT_AND_STAYS = 0.8  # the same for the layer of which parts are gone: where the region is well inside the pane, it is seen beyond it for a while
+# the same for the layer of which parts left the region: where that is drawn well inside the pane, what is mirrored is seen beyond it for a while
+_STAYS_THOUGH_LEAVING = 0.8
 _SAME = 3.0  # pixels, at the resolution at which they are told apart, within which a layer is where it was tracked
 _CLEARER, _MUCH_CLEARER = 0.15, 0.35  # by which that of one layer must be above the other's; and where the other's is high as well
 
@@ -155,22 +159,40 @@ def told_apart(read: Callable[[int], np.ndarray | None], start: int, fixes: dict
                                      for f in pictures if f != start}}
     places = from_centred(to_centred(corners) / scale)
 
-    def separated(frames: list[int]) -> tuple[str, _Layer | None, bool]:
-        pair = _Separation({f: pictures[f] for f in frames}, {f: matrices[f] for f in frames}, small, places, kind, start, stop)
-        return *pair.surface(), pair.doubtful
+    def separated(frames: list[int]) -> _Separation:
+        return _separated({f: pictures[f] for f in frames}, {f: matrices[f] for f in frames}, small, places, kind, start, stop)
 
-    order = list(pictures)
-    which, surface, doubtful = separated(order)
-    if doubtful and len(order) > _NEAR and not _stopped(stop):
-        which, surface, _ = separated(order[:_NEAR])  # over a long range either layer is lost sooner or later, and what both have in common is little
-    if which != "other" or surface is None or _stopped(stop):
-        return Verdict("tracked" if _stopped(stop) else which, {})
-    return Verdict("other", {f: Fix(homography_from_centred(homography.normalised(np.linalg.inv(shrink) @ m @ shrink)), scale * surface.errors[f], 1.0)
-                             for f, m in surface.matrices.items() if f != start})
+    found = separated(list(pictures))
+    if not found.conclusive and len(pictures) > _NEAR and not _stopped(stop):
+        near = separated(list(pictures)[:_NEAR])  # over a long range either layer is lost sooner or later, and what both have in common is little
+        found = near if near.kind != "tracked" else found
+    if _stopped(stop):
+        return Verdict("tracked", {})
+    surface = found.surface
+    if surface is None:
+        return Verdict(found.kind, {})
+    return Verdict(found.kind, {f: Fix(homography_from_centred(homography.normalised(np.linalg.inv(shrink) @ m @ shrink)), scale * surface.errors[f], 1.0)
+                                for f, m in surface.matrices.items() if f != start})
 
 
-class _Separation:
-    """Two layers of the same pictures, told apart by turns.
+class _Separation(NamedTuple):
+    """What `_separated` found.
+
+    Attributes
+    ----------
+    kind : as in a `Verdict`.
+    surface : the layer that is the surface, where it is another one than was tracked.
+    conclusive : False where something lies over what was tracked, which leaves the region, and yet no second layer explains the frames.
+    """
+
+    kind: str
+    surface: _Layer | None = None
+    conclusive: bool = True
+
+
+def _separated(pictures: dict[int, np.ndarray], matrices: dict[int, np.ndarray], mask: np.ndarray, corners: np.ndarray, kind: str, start: int,
+               stop: threading.Event | None) -> _Separation:
+    """Two layers told apart by turns.
 
     Parameters
     ----------
@@ -180,57 +202,43 @@ class _Separation:
     corners : (N, 2) points, in Wertis' pixels of those pictures, at which the expected error is stated.
     kind, stop : as for `told_apart`.
     """
+    area = int(mask.sum())
+    first = _Layer(matrices, {}, mask)
+    first.learn(pictures)
+    veiled, leaves = _residue(pictures, first, start)
+    if not (veiled and leaves):
+        return _Separation("tracked")
+    second: _Layer | None = None
+    left = first.taken_off(pictures)
+    steps, total = count(), (2 * len(_ROUNDS) - 1) * len(pictures)
 
-    def __init__(self, pictures: dict[int, np.ndarray], matrices: dict[int, np.ndarray], mask: np.ndarray, corners: np.ndarray, kind: str, start: int,
-                 stop: threading.Event | None) -> None:
-        self._pictures, self._matrices, self._mask, self._corners, self._kind, self._start = pictures, matrices, mask, corners, kind, start
-        self._stop = stop
-        self.doubtful = False
-        """Whether something lies over what was tracked, which leaves the region, and yet no second layer was found."""
+    def goes_on() -> bool:
+        tell("telling a reflection from the surface", next(steps), total)
+        return not _stopped(stop)
 
-    def surface(self) -> tuple[str, _Layer | None]:
-        """What a `Verdict` says, and the layer that is the surface where it is another one than was tracked."""
-        pictures, area = self._pictures, int(self._mask.sum())
-        first = _Layer(self._matrices, {}, self._mask)
-        first.learn(pictures)
-        veiled, leaves = _residue(pictures, first, self._start)
-        if not (veiled and leaves):
-            return "tracked", None
-        self.doubtful = True
-        second: _Layer | None = None
-        left = first.taken_off(pictures)
-        steps, total = count(), (2 * len(_ROUNDS) - 1) * len(pictures)
-
-        def goes_on() -> bool:
-            tell("telling a reflection from the surface", next(steps), total)
-            return not _stopped(self._stop)
-
-        for number, each in enumerate(_ROUNDS):
-            if second is not None:
-                again = _tracked(second.taken_off(pictures), second, self._mask, self._corners, each or self._kind, self._start, goes_on)
-                if again is not None:
-                    first = again
-                    first.learn(second.taken_off(pictures), second.outlines)
-                    left = first.taken_off(pictures)
-            second = _tracked(left, first, self._mask, self._corners, each or self._kind, self._start, goes_on)
-            if second is None:
-                return "tracked", None
-            second.learn(left, first.outlines)
-            # a surface that bends, or turns more than it may, leaves something as well, but nothing that is one picture
-            unexplained = _unexplained(pictures, first, second, self._start, area)
-            if number >= _SETTLED and unexplained > _EXPLAINED:  # in between there is a second layer, but not all of it is known
-                found = len(second.matrices) > _FOUND * len(pictures)
-                return ("unclear" if found and unexplained < _NOTHING else "tracked"), None
-        assert second is not None
-        self.doubtful = False
-        which = _which(pictures, first, second, self._start, area)
-        if which == "unclear":
-            return which, None
-        surface = first if which == "first" else second
-        inside = to_centred(self._corners)
-        apart = [np.linalg.norm(homography.apply(m, inside) - homography.apply(self._matrices[f], inside), axis=1).max()
-                 for f, m in surface.matrices.items()]
-        return ("tracked", None) if max(apart) < _SAME else ("other", surface)
+    for number, each in enumerate(_ROUNDS):
+        if second is not None:
+            again = _tracked(second.taken_off(pictures), second, mask, corners, each or kind, start, goes_on)
+            if again is not None:
+                first = again
+                first.learn(second.taken_off(pictures), second.outlines)
+                left = first.taken_off(pictures)
+        second = _tracked(left, first, mask, corners, each or kind, start, goes_on)
+        if second is None:
+            return _Separation("tracked", conclusive=False)
+        second.learn(left, first.outlines)
+        # a surface that bends, or turns more than it may, leaves something as well, but nothing that is one picture
+        unexplained = _unexplained(pictures, first, second, start, area)
+        if number >= _SETTLED and unexplained > _EXPLAINED:
+            partly = unexplained < _NOTHING and len(second.matrices) > _FOUND * len(pictures)
+            return _Separation("unclear" if partly else "tracked", conclusive=False)
+    assert second is not None
+    which = _which(pictures, first, second, start, area)
+    if which == "unclear":
+        return _Separation("unclear")
+    surface, inside = (first if which == "first" else second), to_centred(corners)
+    apart = [np.linalg.norm(homography.apply(m, inside) - homography.apply(matrices[f], inside), axis=1).max() for f, m in surface.matrices.items()]
+    return _Separation("tracked") if max(apart) < _SAME else _Separation("other", surface)
 
 
 def _stopped(stop: threading.Event | None) -> bool:
@@ -325,7 +333,7 @@ def _which(pictures: dict[int, np.ndarray], first: _Layer, second: _Layer, start
     if min(len(alone[0]), len(alone[1])) < 3:
         return "first"  # they hardly part, so that it makes little difference which is followed
     stays = [float(np.median(x)) / max(float(np.median(t)), 1e-3) for x, t in zip(alone, together, strict=True)]
-    if stays[0] >= _LEFT_AND_STAYS and stays[0] > stays[1] + _CLEARER:
+    if stays[0] >= _STAYS_THOUGH_LEAVING and stays[0] > stays[1] + _CLEARER:
         return "first"
     clearer = _CLEARER if stays[0] < _STAYS else _MUCH_CLEARER
     return "second" if stays[1] >= _STAYS and stays[1] > stays[0] + clearer else "unclear"

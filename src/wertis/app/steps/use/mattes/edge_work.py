@@ -15,6 +15,7 @@ from wertis.core.shot.document import Shot
 from wertis.core.shot.mattes import Matte
 
 _ENOUGH = 0.3  # share of an outline along which the edge must be told for a frame to be the worst
+_WORTH_SAYING = 0.1  # part of an outline
 
 
 class EdgeWork:
@@ -52,7 +53,7 @@ class EdgeWork:
         if not self.holds(self.fields.matte) or not self.measured:
             return ""
         here = list(self.measured.get(self.session.frame, {}).values())
-        words = [m.reason or (f"edge off by {m.rms:.2f} px, {m.reliable:.0%} of it told" if m.reliable else "the edge cannot be told here") for m in here]
+        words = [m.reason or _said(m) for m in here]
         worst = self.worst()
         if worst:
             words.append(f"worst {worst[0]:.2f} px on {worst[1]}")
@@ -163,3 +164,12 @@ class EdgeWork:
                 self.bench.say(f"Fitted to the edge; {len(left)} left as they were." if left else "Fitted to the edge. Each is a key that can be changed.")
 
         self.bench.work.begin(Job("Fitting to the edge", len(frames) * (2 if what == "repair" else len(matte.shapes)), work), event=step, ended=over)
+
+
+def _said(measure: EdgeMeasure) -> str:
+    """How far an outline is off, how much of its edge that is known of, and how much more a fit can follow."""
+    more = f"{measure.usable - measure.reliable:.0%} smeared, yet a fit can follow it" if measure.usable - measure.reliable >= _WORTH_SAYING else ""
+    if not measure.reliable:
+        return f"the edge cannot be told here; {more}" if more else "the edge cannot be told here"
+    told = f"edge off by {measure.rms:.2f} px, {measure.reliable:.0%} of it told"
+    return f"{told}, {more}" if more else told
