@@ -155,7 +155,8 @@ class PlanarTrackerTest(unittest.TestCase):
         unclear, tracked = (transparent_layers._Separation(kind, conclusive=False) for kind in ("unclear", "tracked"))
         for whole, near, wanted in ((unclear, tracked, "unclear"), (tracked, unclear, "unclear"), (tracked, tracked, "tracked")):
             with mock.patch.object(transparent_layers, "_separated", side_effect=[whole, near]) as asked:
-                verdict = transparent_layers.told_apart(lambda f: luma(shot.frames[f]), 0, fixes, polygon.fill(shot.region, SIZE), shot.region, "perspective")
+                verdict = transparent_layers.told_apart(lambda f: luma(shot.frames[f]), 0, fixes, polygon.fill(shot.region, SIZE), shot.region,
+                                                        "perspective")
             self.assertEqual((verdict.kind, verdict.fixes), (wanted, {}))
             self.assertEqual([len(call.args[0]) for call in asked.call_args_list], [26, 24])
 
