@@ -3,6 +3,7 @@
 import re
 import tempfile
 import unittest
+from dataclasses import replace
 from functools import cache
 from pathlib import Path
 
@@ -13,11 +14,13 @@ from scipy.integrate import dblquad
 import wertis
 from tests.scenes import SIZE, texture
 from tests.test_window import WindowCase
+from wertis.app.steps.use.mattes.edge_work import said_of
 from wertis.app.steps.use.mattes.fields import MatteFields
 from wertis.cli.main import main
 from wertis.core.errors import RegionError, WertisError
 from wertis.core.geometry.motion import PlanarMotion
 from wertis.core.imaging.resample import warped
+from wertis.core.jobs.matte_edge import EdgeMeasure
 from wertis.core.matte.coverage import mean_area, polygon_area, soft_area
 from wertis.core.matte.edge import KnownFrame, evenly_resampled, found_edge
 from wertis.core.matte.outline import along, bezier, flattened, handles
@@ -343,6 +346,12 @@ class EdgeTest(unittest.TestCase):
         across = np.abs(edge.normals[:, 0]) > 0.8  # smeared by more than six pixels
         self.assertGreater(edge.usable[across].mean(), 0.8)
         self.assertFalse(edge.reliable[across].any())
+        measure = EdgeMeasure(edge)
+        self.assertGreater(measure.usable, measure.reliable + 0.2)
+        more = measure.usable - measure.reliable
+        self.assertIn(f"{measure.reliable:.0%} of it told; a fit can follow {more:.0%} more, which is smeared", said_of(measure))
+        nothing = EdgeMeasure(replace(edge, reliable=np.zeros_like(edge.reliable), usable=np.zeros_like(edge.usable)))
+        self.assertEqual(said_of(nothing), "the edge cannot be told here")
         self.assertGreater(edge.reliable[np.abs(edge.normals[:, 0]) < 0.5].mean(), 0.6)
         found = edge.places + edge.offsets[:, None] * edge.normals
         off = np.linalg.norm(found - [150, 120], axis=1) - 70

@@ -53,7 +53,7 @@ class EdgeWork:
         if not self.holds(self.fields.matte) or not self.measured:
             return ""
         here = list(self.measured.get(self.session.frame, {}).values())
-        words = [m.reason or _said(m) for m in here]
+        words = [m.reason or said_of(m) for m in here]
         worst = self.worst()
         if worst:
             words.append(f"worst {worst[0]:.2f} px on {worst[1]}")
@@ -166,10 +166,8 @@ class EdgeWork:
         self.bench.work.begin(Job("Fitting to the edge", len(frames) * (2 if what == "repair" else len(matte.shapes)), work), event=step, ended=over)
 
 
-def _said(measure: EdgeMeasure) -> str:
+def said_of(measure: EdgeMeasure) -> str:
     """How far an outline is off, how much of its edge that is known of, and how much more a fit can follow."""
-    more = f"{measure.usable - measure.reliable:.0%} smeared, yet a fit can follow it" if measure.usable - measure.reliable >= _WORTH_SAYING else ""
-    if not measure.reliable:
-        return f"the edge cannot be told here; {more}" if more else "the edge cannot be told here"
-    told = f"edge off by {measure.rms:.2f} px, {measure.reliable:.0%} of it told"
-    return f"{told}, {more}" if more else told
+    told = f"edge off by {measure.rms:.2f} px, {measure.reliable:.0%} of it told" if measure.reliable else "the edge cannot be told here"
+    smeared = measure.usable - measure.reliable
+    return f"{told}; a fit can follow {smeared:.0%} more, which is smeared" if smeared >= _WORTH_SAYING else told
