@@ -4,6 +4,8 @@ import contextlib
 import csv
 import io
 import json
+import resource
+import signal
 import unittest
 from collections.abc import Iterator
 from pathlib import Path
@@ -103,12 +105,36 @@ class PicturesTest(Folder):
         with self.assertRaisesRegex(DeliverError, "not a kind of picture"):
             write_picture(self.folder / "b.xyz", picture)
 
-    def test_an_exr_is_packed_by_how_many_values_its_numbers_have(self) -> None:
-        for kind, packed in ((np.uint8, "piz"), (np.uint16, "zip"), (np.float16, "zip")):
-            write_picture(self.folder / "a.exr", np.full((16, 16, 3), 1, kind))
-            source = oiio.ImageInput.open(str(self.folder / "a.exr"))
-            self.assertEqual(source.spec().getattribute("compression"), packed)
-            source.close()
+    def test_another_reader_sees_an_exr_as_it_was_made(self) -> None:
+        # OpenImageIO reads what OpenEXR wrote; the names of the channels are those of OpenEXR's "Reading and Writing Image Files"
+        for count, names in ((1, ("Y",)), (2, ("Y", "A")), (3, ("R", "G", "B")), (4, ("R", "G", "B", "A"))):
+            for kind, stored, packed in ((np.uint8, "half", "piz"), (np.float16, "half", "piz"), (np.float32, "float", "zip")):
+                with self.subTest(channels=count, kind=kind.__name__):
+                    picture = self.rng.uniform(0, 200, (21, 34, count)).astype(kind)
+                    write_picture(self.folder / "a.exr", picture, aspect=2.0)
+                    source = oiio.ImageInput.open(str(self.folder / "a.exr"))
+                    spec = source.spec()
+                    self.assertEqual((spec.channelnames, str(spec.format)), (names, stored))
+                    self.assertEqual((spec.getattribute("compression"), spec.getattribute("PixelAspectRatio")), (packed, 2.0))
+                    meant = (picture / 255.0).astype(np.float16) if kind is np.uint8 else picture
+                    np.testing.assert_allclose(source.read_image(oiio.FLOAT), meant.astype(np.float32), atol=1e-6)
+                    source.close()
+
+    def test_a_disk_that_is_full_at_the_end_of_an_exr_is_noticed(self) -> None:
+        picture = self.rng.uniform(0, 1, (90, 120, 3)).astype(np.float16)
+        write_picture(self.folder / "a.exr", picture)
+        whole = (self.folder / "a.exr").read_bytes()
+        limits = resource.getrlimit(resource.RLIMIT_FSIZE)
+        before = signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
+        try:
+            resource.setrlimit(resource.RLIMIT_FSIZE, (len(whole) - 1, limits[1]))
+            with self.assertRaisesRegex(DeliverError, "free some space"):
+                write_picture(self.folder / "a.exr", picture * 0.5)
+        finally:
+            resource.setrlimit(resource.RLIMIT_FSIZE, limits)
+            signal.signal(signal.SIGXFSZ, before)
+        self.assertEqual([p.name for p in self.folder.iterdir()], ["a.exr"])
+        self.assertEqual((self.folder / "a.exr").read_bytes(), whole, "what was there is as it was")
 
 
 class RenderTest(ShotFolder):

@@ -1,4 +1,4 @@
-"""Writing pictures through OpenImageIO: PNG, TIFF, EXR, JPEG, DPX."""
+"""Writing pictures: PNG by `png.py`, EXR of half floats by `exr.py`, all others (TIFF, JPEG, DPX, EXR of full floats) by OpenImageIO."""
 
 import shutil
 from pathlib import Path
@@ -7,8 +7,7 @@ import numpy as np
 import OpenImageIO as oiio
 
 from wertis.core.errors import DeliverError
-from wertis.core.exchange import png
-from wertis.core.exchange.exr import timeless
+from wertis.core.exchange import exr, png
 from wertis.core.files import replacing
 from wertis.core.plate.base import from_float, to_float
 
@@ -34,13 +33,12 @@ def copy_picture(source: Path, path: Path) -> bool:
     return True
 
 
-def write_picture(path: Path, picture: np.ndarray, bits: int = 0, aspect: float = 1.0, few_values: bool = False) -> None:
+def write_picture(path: Path, picture: np.ndarray, bits: int = 0, aspect: float = 1.0) -> None:
     """Write (h, w, channels); the file's kind of number follows the picture's where the format can hold it.
 
     PNG: 8 or 16 bits, alpha straight as the PNG specification asks (W3C PNG, 3rd ed., section 6.2); EXR: half or full floats, alpha
     premultiplied (OpenEXR file layout). JPEG and DPX hold no alpha. `bits` a number are kept of a DPX (SMPTE ST 268) that has fewer than 16.
-    `aspect` is a pixel's width over its height, which the file says. `few_values`: its numbers come from 8 bits, as those of uint8 do
-    (an EXR is packed by that).
+    `aspect` is a pixel's width over its height, which the file says.
 
     Raises
     ------
@@ -55,6 +53,9 @@ def write_picture(path: Path, picture: np.ndarray, bits: int = 0, aspect: float 
         with replacing(path) as temporary:
             png.write(temporary, straight_alpha(pixels), aspect)
         return
+    if suffix == ".exr" and pixels.dtype == np.float16:
+        exr.write_halves(path, pixels, aspect)
+        return
     kinds = {np.dtype(np.uint8): "uint8", np.dtype(np.uint16): "uint16", np.dtype(np.float16): "half", np.dtype(np.float32): "float"}
     height, width, channels = pixels.shape
     spec = oiio.ImageSpec(width, height, channels, oiio.TypeDesc(kinds[pixels.dtype]))
@@ -63,11 +64,11 @@ def write_picture(path: Path, picture: np.ndarray, bits: int = 0, aspect: float 
     if aspect != 1:
         spec.attribute("PixelAspectRatio", aspect)
     if suffix == ".exr":
-        # without loss, and quickest: of 256 different numbers PIZ makes half of what ZIP does, in less time; of others as much, in twice the time
-        spec.attribute("compression", "piz" if (few_values or picture.dtype == np.uint8) and pixels.dtype == np.float16 else "zip:1")
+        spec.channelnames = exr.CHANNELS[channels]
+        spec.attribute("compression", "zip:1")  # without loss, and of full floats the quickest: PIZ takes twice the time
     if suffix in (".jpg", ".jpeg"):
         spec.attribute("Compression", "jpeg:95")
-    timeless(spec)
+    exr.timeless(spec)
     with replacing(path) as temporary:
         target = oiio.ImageOutput.create(str(temporary))
         if target is None or not target.open(str(temporary), spec):

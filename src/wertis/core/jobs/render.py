@@ -155,7 +155,7 @@ def _write(shot: Shot, plate: Plate, picture: _Picture, what: str, path: Path) -
     source = plate.file(picture.frame) if as_is else None
     if source is None or not pictures.copy_picture(source, path):
         aspect = shot.plate.aspect if shot.plate is not None else plate.aspect
-        pictures.write_picture(path, kept, plate.bits, aspect, few_values=picture.pixels.dtype == np.uint8)
+        pictures.write_picture(path, kept, plate.bits, aspect)
 
 
 def _movie(shot: Shot, plate: Plate, path: Path, frames: Sequence[int], read: Callable[[int], np.ndarray], count: Counter,
