@@ -1,6 +1,7 @@
 """Where to begin when the frames before do not say: a search by correlation, and one by features over the whole picture."""
 
 from collections.abc import Iterator, Sequence
+from typing import Protocol
 
 import cv2
 import numpy as np
@@ -10,6 +11,14 @@ from wertis.core.track.reference import Reference
 
 _MOST_FEATURE_SIDE = 1000  # pixels
 _CONTRAST = 0.02  # of features; half of what is usual, since blur and dim light leave few, and homographies agree by far fewer than they offer
+
+
+class Featured(Protocol):
+    """A reference frame whose features are looked for: its pyramid, the mask of its region, and what was found of its features."""
+
+    pyramid: Pyramid
+    mask: np.ndarray
+    features: "dict[bool, tuple[bytes | None, tuple[np.ndarray, np.ndarray | None]]]"  # of the frame as it is (True) or in a pose, and which
 
 
 def best_shift(reference: Reference, pyramid: Pyramid, guess: np.ndarray, level: int) -> np.ndarray | None:
@@ -44,7 +53,7 @@ def best_shift(reference: Reference, pyramid: Pyramid, guess: np.ndarray, level:
     return move @ guess
 
 
-def by_features(reference: Reference, pyramid: Pyramid, poses: Sequence[np.ndarray | None]) -> Iterator[np.ndarray]:
+def by_features(reference: Featured, pyramid: Pyramid, poses: Sequence[np.ndarray | None]) -> Iterator[np.ndarray]:
     """Homographies reference to picture (centres at 0) from matched features, one for each pose by which enough of them agree.
 
     D. Lowe, Distinctive image features from scale-invariant keypoints, 2004; D. Barath et al., MAGSAC++, 2020. Features bear only some foreshortening, so
@@ -67,7 +76,7 @@ def by_features(reference: Reference, pyramid: Pyramid, poses: Sequence[np.ndarr
             yield matrix if pose is None else matrix @ pose
 
 
-def _of_reference(reference: Reference, pose: np.ndarray | None) -> tuple[np.ndarray, np.ndarray | None]:
+def _of_reference(reference: Featured, pose: np.ndarray | None) -> tuple[np.ndarray, np.ndarray | None]:
     """Features inside the region, as `_features`, of the reference frame as it is or as it looks in a pose; kept until another pose is asked for."""
     key = None if pose is None else pose.tobytes()
     kept = reference.features.get(pose is None)

@@ -150,8 +150,8 @@ class MeshAlignment:
         return step
 
     def fine_system(self, look: Linearisation, values: np.ndarray, predicted: np.ndarray, scale: float,
-                     part: np.ndarray | None = None) -> NormalEquations:
-        """The equations of a step at the finest level, of a `part` (n,) of the tiles.
+                    part: np.ndarray | None = None) -> NormalEquations:
+        """The equations of a step at the finest level; of a `part` (n,) of its tiles alone, without what coarser levels say, when there is one.
 
         Where the surface is seen its fourth differences are expected to be small (its third beside an occluder), so that a gentle wave goes on through
         a spot without texture.
@@ -160,11 +160,12 @@ class MeshAlignment:
         system = NormalEquations(self.lattice, max(orders))
         which = slice(None) if part is None else part
         system.add_places(look.tiles.centre[look.chosen[which]], look.information[which], look.pull[which])
-        for coarser in self._coarser:
+        for coarser in self._coarser if part is None else ():
             system.add_places(coarser.places, coarser.information, coarser.pull)
         hidden = self.occlusion(look)
-        prior = SurfacePrior(orders, scale, self.fixed_bending_scale is not None, self.innovation_scale)
-        prior.add(system, values, predicted, hidden, self.known(look))
+        prior, known = SurfacePrior(orders, scale, self.fixed_bending_scale is not None, self.innovation_scale), self.known(look)
+        prior.add(system, values, predicted, hidden, known)
+        prior.add_unmeasured(system, values, hidden, known)
         damping = PREDICTION.damping + hidden * PREDICTION.damping_occluded
         system.add_diagonal(damping)
         system.add_right(-damping[..., None] * (values - predicted))
@@ -202,7 +203,10 @@ class MeshAlignment:
         return self._bases[key]
 
     def _cross_validate(self, look: Linearisation, values: np.ndarray, predicted: np.ndarray) -> None:
-        """Choose how far the surface is expected to bend by what predicts best the tiles that are left out (two-fold cross-validation)."""
+        """Choose how far the surface is expected to bend by what predicts best the tiles that are left out (two-fold cross-validation).
+
+        Coarser levels show the grain of the tiles that are left out as well, and would foretell it.
+        """
         row = np.floor(look.tiles.centre[look.chosen] / (2 * look.tiles.side)).astype(int)
         side = (row.sum(1) % 2).astype(bool)
         loss = []

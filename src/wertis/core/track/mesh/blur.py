@@ -95,11 +95,11 @@ class SurfaceBlur:
         self.frames_measured += 1
         self.longest_measured = max(self.longest_measured, self._other)
         some = np.arange(0, count, max(count // BLUR.shutter_tiles, 1))
+        before = looked(some)
+        some = some[(before.weight > 0.2) & (before.tiles.energy[before.chosen] > 8 * grain)]  # what is hidden is like no blurred picture
         for shutter in BLUR.shutters:
             self.shutter = shutter
-            look = looked(some)
-            rich = look.tiles.energy[look.chosen] > 8 * grain
-            self.scores[shutter] += float(np.median(look.measured.likeness[rich])) if rich.any() else 0.0
+            self.scores[shutter] += float(np.median(looked(some).measured.likeness)) if len(some) else 0.0
         self._tiles = {}
         best = max(self.scores, key=lambda s: self.scores[s])
         gain = (self.scores[best] - self.scores[0.0]) / self.frames_measured

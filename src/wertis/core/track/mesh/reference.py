@@ -85,6 +85,7 @@ class MeshReference:
         self.box = (int(xs.min()), int(ys.min()), int(xs.max()) + 1, int(ys.max()) + 1)
         short = min(self.box[2] - self.box[0], self.box[3] - self.box[1])
         self.coarsest = int(np.clip(np.floor(np.log2(max(short, 1) / (4 * _SIDE))), 0, 4))
+        self.features: dict[bool, tuple[bytes | None, tuple[np.ndarray, np.ndarray | None]]] = {}  # see `track.redetection.Featured`
         self._tiles: dict[int, MeshTiles] = {}
 
     @cached_property

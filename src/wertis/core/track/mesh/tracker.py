@@ -15,7 +15,7 @@ import numpy as np
 import scipy
 
 from wertis.core.errors import RegionError
-from wertis.core.geometry import bspline
+from wertis.core.geometry import bspline, homography, quad
 from wertis.core.geometry.bspline import Lattice, evaluate
 from wertis.core.geometry.conventions import from_centred, to_centred
 from wertis.core.geometry.mesh import Mesh, MeshFix
@@ -27,6 +27,7 @@ from wertis.core.track.mesh.reference import MeshReference, MeshTiles
 from wertis.core.track.mesh.settings import BENDING, BLUR, COARSE_TO_FINE, FAILURE, OCCLUSION, PHOTOMETRY, PREDICTION, TEMPLATE_UPDATE, UNCERTAINTY
 from wertis.core.track.mesh.shape_basis import ShapeBasis
 from wertis.core.track.mesh.tile_pass import mesh_pass
+from wertis.core.track.redetection import by_features
 
 _NUMBERS = ("alignment.bending_scale", "alignment.innovation_scale", "_innovation", "_usual_matched_share", "alignment.grain", "_count",
             "alignment.any_occluded", "blur.shutter", "blur.frames_measured", "blur.longest_measured")
@@ -107,10 +108,17 @@ class MeshTracker:
                 found, look, share = other, second, self.alignment.matched_share(second)
             else:
                 self.alignment.fine = first
-        if share < FAILURE.least_matched or (share < FAILURE.little_matched and self.alignment.matched_likeness(look) < FAILURE.sure_correlation):
-            self._velocity = 0.5 * self._velocity
-            self._innovation = 1e3
-            return MeshFix(self.mesh, None, seen=share, reason=f"only {share:.0%} of the region is seen")
+        if self._failed(look):
+            again = self._reacquired(pyramid)
+            if again is None:
+                self._velocity = 0.5 * self._velocity
+                self._innovation = 1e3
+                self._occluded_error = self._occluded_error + UNCERTAINTY.drift_folded
+                return MeshFix(self.mesh, None, seen=share, reason=f"only {share:.0%} of the region is seen")
+            found, look = again
+            share = self.alignment.matched_share(look)
+            # how it came there from the frame before is not known, so it is as if it had stood there
+            self.values = predicted = found
         validated = self._count < BENDING.validated_first or self._count % BENDING.validated_every == 0
         known = self.alignment.update_scales(found, predicted, look, validated)
         self._count += 1
@@ -119,6 +127,8 @@ class MeshTracker:
         self._usual_matched_share = 0.9 * self._usual_matched_share + 0.1 * share
         self._velocity = self._predicted_velocity(found - self.values, look)
         self.shapes.moved(found - self.values)
+        if found is self.values:
+            self._innovation = 1e3
         self.blur.last_motion = self._forward(found - self.values)
         self.values = found
         fewer = share < (1 - OCCLUSION.some_occluded) * self._usual_matched_share
@@ -241,6 +251,25 @@ class MeshTracker:
                 if level and np.quantile(np.abs(step), 0.95) < COARSE_TO_FINE.arrived * 2 ** level:
                     break
         return values, look
+
+    def _failed(self, look: Linearisation) -> bool:
+        """Whether so little matches that the surface is not found."""
+        share = self.alignment.matched_share(look)
+        return share < FAILURE.least_matched or (share < FAILURE.little_matched and self.alignment.matched_likeness(look) < FAILURE.sure_correlation)
+
+    def _reacquired(self, pyramid: Pyramid) -> tuple[np.ndarray, Linearisation] | None:
+        """Control values, with the finest level's tiles, that the features of the whole picture lead to; None where they lead nowhere."""
+        grid, top = self.lattice.identity, min(2, self.reference.coarsest)
+        for matrix in by_features(self.reference, pyramid, [None]):
+            box = homography.apply(matrix, self.lattice.box)
+            if not quad.is_convex(box) or quad.signed_area(box) * quad.signed_area(self.lattice.box) <= 0:
+                continue
+            there = homography.apply(matrix, grid.reshape(-1, 2)).reshape(grid.shape)
+            self.blur.set_motion(np.zeros_like(grid))
+            found, look = self._aligned(pyramid, there, top)
+            if not self._failed(look):
+                return found, look
+        return None
 
     def _completed_by_shape(self, pyramid: Pyramid, values: np.ndarray, predicted: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """Values, and those predicted, with what is hidden put where the seen parts say that it is."""
