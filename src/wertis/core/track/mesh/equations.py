@@ -64,7 +64,7 @@ def grain_variance_left(left: GrainLeft | None, gain: np.ndarray) -> np.ndarray:
 
 
 def photometric_equations(tiles: MeshTiles, chosen: np.ndarray, measured: TilePass, jacobian: np.ndarray, grain: float,
-                          left: GrainLeft | None = None, with_error: bool = False) -> Linearisation:
+                          left: GrainLeft | None = None, with_error: bool = False, visible: float = 1.0) -> Linearisation:
     """The equations that `measured` gives of chosen tiles (n,).
 
     Parameters
@@ -72,13 +72,14 @@ def photometric_equations(tiles: MeshTiles, chosen: np.ndarray, measured: TilePa
     jacobian : (n, 2, 2) of the map at the tiles' middles.
     grain : luma variance of the reference's grain, at the finest level.
     with_error : whether some tiles lie off by their `template_error`.
+    visible : share 0..1 of the surface that is expected to be seen: by the misfits of so many tiles it goes what misfit is usual.
     """
     if compiled.LIBRARY is None:
-        return plain_equations(tiles, chosen, measured, jacobian, grain, left, with_error)
+        return plain_equations(tiles, chosen, measured, jacobian, grain, left, with_error, visible)
     n, d = len(chosen), np.float64
     jacobian = np.ascontiguousarray(jacobian, d)
     weight, relative, information, pull = np.empty(n), np.empty(n), np.empty((n, 3)), np.empty((n, 2))
-    constants = np.array([grain, PHOTOMETRY.interpolation_variance, PHOTOMETRY.model_error, PHOTOMETRY.robust_cut, PHOTOMETRY.inlier_quantile,
+    constants = np.array([grain, PHOTOMETRY.interpolation_variance, PHOTOMETRY.model_error, PHOTOMETRY.robust_cut, _inlier_quantile(visible),
                           PHOTOMETRY.least_correlation, PHOTOMETRY.edge_on, PHOTOMETRY.grain_slopes.get(tiles.level, 0.0), _WIDENED])
     grains = None if left is None else np.stack([left.reference, left.picture, left.slopes])
     held, whole = np.ascontiguousarray(measured.held), np.ascontiguousarray(measured.whole).view(np.uint8)
@@ -93,7 +94,7 @@ def photometric_equations(tiles: MeshTiles, chosen: np.ndarray, measured: TilePa
 
 
 def plain_equations(tiles: MeshTiles, chosen: np.ndarray, measured: TilePass, jacobian: np.ndarray, grain: float,
-                    left: GrainLeft | None = None, with_error: bool = False) -> Linearisation:
+                    left: GrainLeft | None = None, with_error: bool = False, visible: float = 1.0) -> Linearisation:
     """`photometric_equations` in NumPy."""
     area = jacobian[:, 0, 0] * jacobian[:, 1, 1] - jacobian[:, 0, 1] * jacobian[:, 1, 0]
     energy, gain = tiles.energy[chosen], np.maximum(measured.gain, 0.05)
@@ -101,7 +102,7 @@ def plain_equations(tiles: MeshTiles, chosen: np.ndarray, measured: TilePass, ja
     usual = grain * grain_variance_left(left, gain) + other
     ratio = measured.variance / gain ** 2 / usual
     there = measured.whole & (measured.held < 0.1) & (area > PHOTOMETRY.edge_on * max(np.median(area), 1e-3)) & (measured.gain > 0.05)
-    scale = max(weighted_quantile(ratio[there], np.sqrt(energy)[there], PHOTOMETRY.inlier_quantile) * _WIDENED, 0.5) if there.any() else 1.0
+    scale = max(weighted_quantile(ratio[there], np.sqrt(energy)[there], _inlier_quantile(visible)) * _WIDENED, 0.5) if there.any() else 1.0
     misfit = ratio / scale
     relative = measured.likeness / best_correlation(energy, usual)
     weight = there * (relative > PHOTOMETRY.least_correlation) / (1 + (misfit / PHOTOMETRY.robust_cut) ** 2) ** 2
@@ -124,6 +125,11 @@ def plain_equations(tiles: MeshTiles, chosen: np.ndarray, measured: TilePass, ja
         surer = 1 + tiles.template_error[chosen] ** 2 * 0.5 * (information[:, 0] + information[:, 2])
         information, pull = information / surer[:, None], pull / surer[:, None]
     return Linearisation(tiles, chosen, weight, information, pull, measured, relative, left)
+
+
+def _inlier_quantile(visible: float) -> float:
+    """The quantile of the tiles' misfits that is taken for the usual one: about the median of those that show the surface."""
+    return float(np.clip(0.5 * visible, PHOTOMETRY.least_quantile, PHOTOMETRY.inlier_quantile))
 
 
 @dataclass(frozen=True)
@@ -218,7 +224,7 @@ def unmeasured_bending(values: np.ndarray, hidden: np.ndarray, known: np.ndarray
         if sure.sum() < BENDING.least_measured:
             continue
         variance = 0.5 * float((sure * (difference(values, kernel) ** 2).sum(-1)).sum() / sure.sum()) + BENDING.least_difference ** 2
-        found.append((kernel, (1 - seen) * (1 - occluded) * (count * BENDING.unmeasured_weight / variance)))
+        found.append((kernel, (1 - seen) ** 2 * (1 - occluded) * (count * BENDING.unmeasured_weight / variance)))
     return found
 
 

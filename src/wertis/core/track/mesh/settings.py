@@ -46,7 +46,8 @@ class Photometry:
     interpolation_variance : luma variance that interpolation leaves in any picture.
     model_error : part of a tile's texture variance that is left by resampling, blur and small wrinkles.
     robust_cut : times the usual misfit at which a tile counts a quarter.
-    inlier_quantile : of the tiles' misfits that is taken for the usual one, so that up to half of the surface may be hidden.
+    inlier_quantile : of the tiles' misfits that is taken for the usual one, so that up to half of the surface may be hidden from one frame to the next.
+    least_quantile : the same where nearly all is hidden.
     least_correlation : part of the correlation that grain leaves, below which a tile shows something else.
     edge_on : of the surface's usual area, the cosine of 80 degrees: what is turned away further is not measured.
     grain_slopes : level to the squared slopes per pixel that grain of variance 1 at the finest level gives by itself.
@@ -62,6 +63,7 @@ class Photometry:
     model_error: float = 0.03
     robust_cut: float = 4.0
     inlier_quantile: float = 0.4
+    least_quantile: float = 0.05
     least_correlation: float = 0.3
     edge_on: float = 0.17
     grain_slopes: dict[int, float] = field(default_factory=lambda: {0: 0.64, 1: 0.09, 2: 0.01})
@@ -253,6 +255,7 @@ class Batch:
     Attributes
     ----------
     least_frames : frames from which it is done: fewer say little of what can move how.
+    least_measured : of the most control points that are measured on a frame, those that must be for it to be aligned with the others.
     most_frames, most_tiles : frames that are aligned together, and tiles of all of them: each tile takes about 100 bytes meanwhile.
     shared_part : one in so many of a block's frames is among those with which the next block begins.
     reference_damping : per square pixel: the reference frame's grain causes apparent displacements of about a tenth of a pixel.
@@ -266,6 +269,7 @@ class Batch:
     """
 
     least_frames: int = 12
+    least_measured: float = 0.6
     most_frames: int = 240
     most_tiles: float = 2e6
     shared_part: int = 4

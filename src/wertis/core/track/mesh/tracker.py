@@ -30,7 +30,7 @@ from wertis.core.track.mesh.tile_pass import mesh_pass
 from wertis.core.track.redetection import by_features
 
 _NUMBERS = ("alignment.bending_scale", "alignment.innovation_scale", "_innovation", "_usual_matched_share", "alignment.grain", "_count",
-            "alignment.any_occluded", "blur.shutter", "blur.frames_measured", "blur.longest_measured")
+            "alignment.any_occluded", "alignment.visible_share", "blur.shutter", "blur.frames_measured", "blur.longest_measured")
 _PERHAPS = ("blur.reference_motion", "blur.last_motion", "_deviations")  # arrays that there may be; with those numbers, what is known besides the map
 
 
@@ -131,6 +131,7 @@ class MeshTracker:
             self._innovation = 1e3
         self.blur.last_motion = self._forward(found - self.values)
         self.values = found
+        self.alignment.visible_share = share
         fewer = share < (1 - OCCLUSION.some_occluded) * self._usual_matched_share
         self.alignment.any_occluded = fewer or self.alignment.occluded_share(look) > OCCLUSION.some_occluded
         if share > OCCLUSION.mostly_visible and not self._turned:
@@ -199,6 +200,7 @@ class MeshTracker:
         self.values, self._velocity, self.blur.last_motion = values, values - after, after - values
         self._occluded_for, self._occluded_error = np.zeros(len(self.vertices)), np.zeros(len(self.vertices))
         self.alignment.any_occluded, self._expected, self._innovation = False, None, COARSE_TO_FINE.sure_start
+        self.alignment.visible_share = 1.0
         self._turned = True
 
     def state(self) -> dict[str, np.ndarray]:
