@@ -232,12 +232,14 @@ class MeshAlignment:
         energy = np.sqrt(self.templates.tiles(0).energy)
         return float((look.weight > 0.2) @ energy[look.chosen] / max(energy.sum(), 1e-9))
 
-    def matched_likeness(self, look: Linearisation) -> float:
-        """Mean correlation of the tiles that match, 0..1: by chance some tiles of anything do, but not well."""
+    def matched_likeness(self, look: Linearisation) -> tuple[float, float]:
+        """Mean correlation of the tiles that match, 0..1, and as part of what noise lets it be: by chance some tiles of anything match, but not well."""
         good = look.weight > 0.2
         if not good.any():
-            return 0.0
-        return float(np.average(look.measured.likeness[good], weights=np.sqrt(look.tiles.energy[look.chosen][good]) + 1e-9))
+            return 0.0, 0.0
+        weights = np.sqrt(look.tiles.energy[look.chosen][good]) + 1e-9
+        return (float(np.average(look.measured.likeness[good], weights=weights)),
+                float(np.average(np.minimum(look.relative_correlation[good], 1), weights=weights)))
 
     def occluded_share(self, look: Linearisation) -> float:
         """Share 0..1 of the tiles with rich texture that do not match."""

@@ -128,8 +128,8 @@ def plain_equations(tiles: MeshTiles, chosen: np.ndarray, measured: TilePass, ja
 
 
 def _inlier_quantile(visible: float) -> float:
-    """The quantile of the tiles' misfits that is taken for the usual one: about the median of those that show the surface."""
-    return float(np.clip(0.5 * visible, PHOTOMETRY.least_quantile, PHOTOMETRY.inlier_quantile))
+    """The quantile of the tiles' misfits that is taken for the usual one: of those that show the surface."""
+    return float(np.clip(PHOTOMETRY.quantile_of_visible * visible, PHOTOMETRY.least_quantile, PHOTOMETRY.inlier_quantile))
 
 
 @dataclass(frozen=True)

@@ -28,13 +28,16 @@ class Failure:
     Attributes
     ----------
     least_matched : share of the region's texture that matches, below which it is.
-    little_matched : share below which `sure_correlation` is asked of it as well.
-    sure_correlation : mean correlation that shows that few matching tiles do not match by chance.
+    little_matched : share below which `sure_likeness` is asked of it as well.
+    sure_likeness : mean correlation that shows that few matching tiles do not match by chance.
+    least_correlation : the same of any share, as part of what noise lets it be. Surfaces that were followed had 0.98 and more in grain, blur and behind
+        passers; one whose picture became another one was lost from 0.65 on.
     """
 
     least_matched: float = 0.05
     little_matched: float = 0.5
-    sure_correlation: float = 0.65
+    sure_likeness: float = 0.65
+    least_correlation: float = 0.65
 
 
 @dataclass(frozen=True)
@@ -47,6 +50,7 @@ class Photometry:
     model_error : part of a tile's texture variance that is left by resampling, blur and small wrinkles.
     robust_cut : times the usual misfit at which a tile counts a quarter.
     inlier_quantile : of the tiles' misfits that is taken for the usual one, so that up to half of the surface may be hidden from one frame to the next.
+    quantile_of_visible : the same, of the share that was seen on the last frame, where that is less; half of it would reject what only looks otherwise.
     least_quantile : the same where nearly all is hidden.
     least_correlation : part of the correlation that grain leaves, below which a tile shows something else.
     edge_on : of the surface's usual area, the cosine of 80 degrees: what is turned away further is not measured.
@@ -63,7 +67,8 @@ class Photometry:
     model_error: float = 0.03
     robust_cut: float = 4.0
     inlier_quantile: float = 0.4
-    least_quantile: float = 0.05
+    quantile_of_visible: float = 0.8
+    least_quantile: float = 0.15
     least_correlation: float = 0.3
     edge_on: float = 0.17
     grain_slopes: dict[int, float] = field(default_factory=lambda: {0: 0.64, 1: 0.09, 2: 0.01})

@@ -257,7 +257,9 @@ class MeshTracker:
     def _failed(self, look: Linearisation) -> bool:
         """Whether so little matches that the surface is not found."""
         share = self.alignment.matched_share(look)
-        return share < FAILURE.least_matched or (share < FAILURE.little_matched and self.alignment.matched_likeness(look) < FAILURE.sure_correlation)
+        likeness, correlation = self.alignment.matched_likeness(look)
+        by_chance = (share < FAILURE.little_matched and likeness < FAILURE.sure_likeness) or correlation < FAILURE.least_correlation
+        return share < FAILURE.least_matched or by_chance
 
     def _reacquired(self, pyramid: Pyramid) -> tuple[np.ndarray, Linearisation] | None:
         """Control values, with the finest level's tiles, that the features of the whole picture lead to; None where they lead nowhere."""
