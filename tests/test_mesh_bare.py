@@ -9,10 +9,11 @@ from tests.scenes import SIZE, texture
 from tests.test_mesh import MASK
 from tests.waves import LAST, REFERENCE, WaveMotion, waved
 from wertis.core.blas import single_threaded
-from wertis.core.geometry.bspline import DIFFERENCES, Lattice, difference
+from wertis.core.geometry.bspline import DIFFERENCES, Lattice, difference, evaluate
 from wertis.core.geometry.mesh import Mesh, laid
 from wertis.core.imaging.resample import warped
 from wertis.core.track.mesh.equations import unmeasured_bending
+from wertis.core.track.mesh.redetection import from_matches
 from wertis.core.track.mesh.settings import BENDING
 from wertis.core.track.mesh.tracker import MeshTracker
 
@@ -114,6 +115,24 @@ class OccludedTest(unittest.TestCase):
             away = np.linalg.norm(fix.places - truth, axis=1)
             self.assertLess(np.sqrt((away[sure] ** 2).mean()), 0.15, k)
             self.assertGreaterEqual((away <= 2 * fix.errors).mean(), 0.9, k)
+
+    def test_matched_features_give_a_bent_map_whatever_matched_by_chance(self) -> None:
+        lattice = Lattice.over(np.array([[100.0, 60], [500, 360]]), 30)
+        places = self.rng.uniform([110, 70], [490, 350], (60, 2))
+        turned = cv2.getRotationMatrix2D((300, 200), 20, 0.9)
+
+        def truth(p: np.ndarray) -> np.ndarray:
+            return p @ turned[:, :2].T + turned[:, 2] + 9 * np.stack([np.sin(p[:, 1] / 70), np.cos(p[:, 0] / 80)], axis=1)
+
+        found_at = truth(places) + self.rng.normal(0, 0.7, places.shape)
+        found_at[::3] = self.rng.uniform([0, 0], SIZE, found_at[::3].shape)
+        values = from_matches(lattice, places, found_at)
+        assert values is not None
+        inner = self.rng.uniform([140, 100], [460, 320], (200, 2))
+        self.assertLess(np.quantile(np.linalg.norm(evaluate(lattice, values, inner)[0] - truth(inner), axis=1), 0.9), 3.0)
+        self.assertIsNone(from_matches(lattice, places, truth(places) * [-1, 1] + [600, 0]), "turned over")
+        self.assertIsNone(from_matches(lattice, places[:5], truth(places[:5])), "too few")
+        self.assertIsNone(from_matches(lattice, places, self.rng.uniform([0, 0], SIZE, places.shape)), "by chance")
 
     def test_what_hides_most_of_a_fast_surface_is_not_taken_for_blur(self) -> None:
         def at(k: int) -> np.ndarray:

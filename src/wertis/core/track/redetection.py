@@ -11,6 +11,7 @@ from wertis.core.track.reference import Reference
 
 _MOST_FEATURE_SIDE = 1000  # pixels
 _CONTRAST = 0.02  # of features; half of what is usual, since blur and dim light leave few, and homographies agree by far fewer than they offer
+LEAST_FEATURES = 8  # that must agree: a homography has eight parameters, and four of them match by chance
 
 
 class Featured(Protocol):
@@ -56,24 +57,31 @@ def best_shift(reference: Reference, pyramid: Pyramid, guess: np.ndarray, level:
 def by_features(reference: Featured, pyramid: Pyramid, poses: Sequence[np.ndarray | None]) -> Iterator[np.ndarray]:
     """Homographies reference to picture (centres at 0) from matched features, one for each pose by which enough of them agree.
 
-    D. Lowe, Distinctive image features from scale-invariant keypoints, 2004; D. Barath et al., MAGSAC++, 2020. Features bear only some foreshortening, so
-    the reference is also looked at as it was seen in a pose (3, 3) rather than as it is (None): J.-M. Morel and G. Yu, ASIFT, 2009.
+    D. Barath et al., MAGSAC++, 2020. Poses are as for `matched_features`.
+    """
+    for pose, src, dst in matched_features(reference, pyramid, poses):
+        matrix, inliers = cv2.findHomography(src, dst, cv2.USAC_MAGSAC, 3.0, maxIters=5000)
+        if matrix is not None and int(inliers.sum()) >= LEAST_FEATURES:
+            yield matrix if pose is None else matrix @ pose
+
+
+def matched_features(reference: Featured, pyramid: Pyramid,
+                     poses: Sequence[np.ndarray | None]) -> Iterator[tuple[np.ndarray | None, np.ndarray, np.ndarray]]:
+    """Features of the region that are found in a picture: a pose with their places (n, 2) in it and in the picture, centres at 0; some match by chance.
+
+    D. Lowe, Distinctive image features from scale-invariant keypoints, 2004. Features bear only some foreshortening, so the reference is also looked at
+    as it was seen in a pose (3, 3) rather than as it is (None): J.-M. Morel and G. Yu, ASIFT, 2009. Poses by which there are too few are left out.
     """
     level = _feature_level(pyramid)
     found_points, found_words = _features(pyramid[level], None, 2.0 ** level)
     for pose in poses:
         points, words = _of_reference(reference, pose)
-        if words is None or found_words is None or len(words) < 8 or len(found_words) < 8:
+        if words is None or found_words is None or len(words) < LEAST_FEATURES or len(found_words) < LEAST_FEATURES:
             continue
         pairs = cv2.BFMatcher(cv2.NORM_L2).knnMatch(words, found_words, k=2)
         good = [p[0] for p in pairs if len(p) == 2 and p[0].distance < 0.8 * p[1].distance]
-        if len(good) < 8:
-            continue
-        src = np.array([points[m.queryIdx] for m in good])
-        dst = np.array([found_points[m.trainIdx] for m in good])
-        matrix, inliers = cv2.findHomography(src, dst, cv2.USAC_MAGSAC, 3.0, maxIters=5000)
-        if matrix is not None and int(inliers.sum()) >= 8:
-            yield matrix if pose is None else matrix @ pose
+        if len(good) >= LEAST_FEATURES:
+            yield pose, np.array([points[m.queryIdx] for m in good]), np.array([found_points[m.trainIdx] for m in good])
 
 
 def _of_reference(reference: Featured, pose: np.ndarray | None) -> tuple[np.ndarray, np.ndarray | None]:

@@ -1,22 +1,24 @@
 """Parts of a bending surface that come into sight again: where they are found.
 
 What comes into sight beside a part that is seen goes on from it, wherever it was expected while it was hidden; so it is looked for from the seen part
-extrapolated, and by patches round it. Known ground: J. Pilet, V. Lepetit and P. Fua, Fast non-rigid surface detection, registration and realistic
-augmentation, IJCV 76, 2008.
+extrapolated, and by patches round it. A surface that was lost is looked for by features of the whole picture. Known ground: J. Pilet, V. Lepetit and
+P. Fua, Fast non-rigid surface detection, registration and realistic augmentation, IJCV 76, 2008.
 """
 
 from collections.abc import Callable
 from functools import cached_property
 
+import cv2
 import numpy as np
 
 from wertis.core.geometry import bspline
-from wertis.core.geometry.bspline import DIFFERENCES, NormalEquations, difference, difference_transposed, evaluate
+from wertis.core.geometry.bspline import DIFFERENCES, Lattice, NormalEquations, difference, difference_transposed, evaluate
 from wertis.core.imaging.patch_alignment import PatchAlignment, View, grid_on, nearest
 from wertis.core.imaging.pyramid import Pyramid
 from wertis.core.track.mesh.alignment import MeshAlignment
 from wertis.core.track.mesh.equations import Linearisation
-from wertis.core.track.mesh.settings import OCCLUSION
+from wertis.core.track.mesh.settings import OCCLUSION, REACQUISITION
+from wertis.core.track.redetection import LEAST_FEATURES
 
 
 class Redetection:
@@ -107,3 +109,28 @@ class Redetection:
         for _ in range(2):
             moved = moved + self._alignment.step(pyramid, self._alignment.linearise(pyramid, 1, moved), 1, moved, moved)
         return moved
+
+
+def from_matches(lattice: Lattice, places: np.ndarray, found_at: np.ndarray) -> np.ndarray | None:
+    """Control values (rows, columns, 2) of a smooth map that takes places (n, 2) near to where their features were found (n, 2).
+
+    An affine map by RANSAC sorts out most of the matches by chance (M. Fischler and R. Bolles, 1981), robust reweighting of what bends beside it the
+    rest. None where too few agree or the surface would be turned over.
+    """
+    size = float(np.ptp(lattice.box, axis=0).max())
+    affine, agree = cv2.estimateAffine2D(places, found_at, ransacReprojThreshold=REACQUISITION.off_affine * size, maxIters=5000, confidence=0.999)
+    if affine is None or agree.sum() < LEAST_FEATURES or np.linalg.det(affine[:, :2]) <= 0:
+        return None
+    agreeing = agree.ravel() > 0
+    places = places[agreeing]
+    beside = found_at[agreeing] - places @ affine[:, :2].T - affine[:, 2]
+    weight = np.ones(len(places))
+    for _ in range(REACQUISITION.rounds):
+        system, information = NormalEquations(lattice), weight / REACQUISITION.noise ** 2
+        system.add_places(places, np.stack([information, 0 * information, information], axis=1), information[:, None] * beside)
+        system.add_bending(2, 1 / (REACQUISITION.bending * lattice.step) ** 2)
+        system.add_diagonal(np.full(lattice.shape, 1 / (REACQUISITION.off_affine * size) ** 2))
+        bent = system.solve()
+        left = np.linalg.norm(evaluate(lattice, bent, places)[0] - beside, axis=1)
+        weight = 1 / (1 + (left / (2 * REACQUISITION.noise)) ** 2) ** 2
+    return np.asarray(lattice.identity @ affine[:, :2].T + affine[:, 2] + bent)

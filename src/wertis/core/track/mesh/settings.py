@@ -32,12 +32,14 @@ class Failure:
     sure_likeness : mean correlation that shows that few matching tiles do not match by chance.
     least_correlation : the same of any share, as part of what noise lets it be. Surfaces that were followed had 0.98 and more in grain, blur and behind
         passers; one whose picture became another one was lost from 0.65 on.
+    sure_correlation : the same, for a surface that was lost and is found again.
     """
 
     least_matched: float = 0.05
     little_matched: float = 0.5
     sure_likeness: float = 0.65
     least_correlation: float = 0.65
+    sure_correlation: float = 0.9
 
 
 @dataclass(frozen=True)
@@ -174,6 +176,26 @@ class Occlusion:
 
 
 @dataclass(frozen=True)
+class Reacquisition:
+    """How a surface that was lost is found again by features of the whole picture.
+
+    Attributes
+    ----------
+    off_affine : of the surface's size, by which it may lie off the affine map that most features agree on.
+    noise : pixels, of a feature's place.
+    bending : of the distance of the control points, by which one is expected to lie off the line between its neighbours.
+    rounds : of robust reweighting.
+    innovation : pixels of second differences, by which the surface may lie off where the features lead.
+    """
+
+    innovation: float = 3.0
+    off_affine: float = 0.06
+    noise: float = 2.0
+    bending: float = 0.1
+    rounds: int = 6
+
+
+@dataclass(frozen=True)
 class Blur:
     """When motion blur is modelled.
 
@@ -293,6 +315,7 @@ PHOTOMETRY = Photometry()
 BENDING = Bending()
 PREDICTION = Prediction()
 OCCLUSION = Occlusion()
+REACQUISITION = Reacquisition()
 BLUR = Blur()
 UNCERTAINTY = Uncertainty()
 TEMPLATE_UPDATE = TemplateUpdate()

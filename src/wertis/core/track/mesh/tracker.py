@@ -15,19 +15,30 @@ import numpy as np
 import scipy
 
 from wertis.core.errors import RegionError
-from wertis.core.geometry import bspline, homography, quad
+from wertis.core.geometry import bspline
 from wertis.core.geometry.bspline import Lattice, evaluate
 from wertis.core.geometry.conventions import from_centred, to_centred
 from wertis.core.geometry.mesh import Mesh, MeshFix
 from wertis.core.imaging.pyramid import HeldOut, Pyramid
 from wertis.core.track.mesh.alignment import MeshAlignment
 from wertis.core.track.mesh.equations import Linearisation, best_correlation
-from wertis.core.track.mesh.redetection import Redetection
+from wertis.core.track.mesh.redetection import Redetection, from_matches
 from wertis.core.track.mesh.reference import MeshReference, MeshTiles
-from wertis.core.track.mesh.settings import BENDING, BLUR, COARSE_TO_FINE, FAILURE, OCCLUSION, PHOTOMETRY, PREDICTION, TEMPLATE_UPDATE, UNCERTAINTY
+from wertis.core.track.mesh.settings import (
+    BENDING,
+    BLUR,
+    COARSE_TO_FINE,
+    FAILURE,
+    OCCLUSION,
+    PHOTOMETRY,
+    PREDICTION,
+    REACQUISITION,
+    TEMPLATE_UPDATE,
+    UNCERTAINTY,
+)
 from wertis.core.track.mesh.shape_basis import ShapeBasis
 from wertis.core.track.mesh.tile_pass import mesh_pass
-from wertis.core.track.redetection import by_features
+from wertis.core.track.redetection import matched_features
 
 _NUMBERS = ("alignment.bending_scale", "alignment.innovation_scale", "_innovation", "_usual_matched_share", "alignment.grain", "_count",
             "alignment.any_occluded", "alignment.visible_share", "blur.shutter", "blur.frames_measured", "blur.longest_measured")
@@ -263,16 +274,18 @@ class MeshTracker:
 
     def _reacquired(self, pyramid: Pyramid) -> tuple[np.ndarray, Linearisation] | None:
         """Control values, with the finest level's tiles, that the features of the whole picture lead to; None where they lead nowhere."""
-        grid, top = self.lattice.identity, min(2, self.reference.coarsest)
-        for matrix in by_features(self.reference, pyramid, [None]):
-            box = homography.apply(matrix, self.lattice.box)
-            if not quad.is_convex(box) or quad.signed_area(box) * quad.signed_area(self.lattice.box) <= 0:
-                continue
-            there = homography.apply(matrix, grid.reshape(-1, 2)).reshape(grid.shape)
-            self.blur.set_motion(np.zeros_like(grid))
-            found, look = self._aligned(pyramid, there, top)
-            if not self._failed(look):
-                return found, look
+        for _, places, found_at in matched_features(self.reference, pyramid, [None]):
+            there = from_matches(self.lattice, places, found_at)
+            if there is not None:
+                self.blur.set_motion(np.zeros_like(there))
+                as_before = self.alignment.visible_share, self.alignment.innovation_scale
+                # how much is seen and how far it bends from there is as little known as on the first frame
+                self.alignment.visible_share, self.alignment.innovation_scale = 1.0, REACQUISITION.innovation
+                found, look = self._aligned(pyramid, there, min(2, self.reference.coarsest))
+                if not self._failed(look) and self.alignment.matched_likeness(look)[1] > FAILURE.sure_correlation:
+                    return found, look
+                self.alignment.visible_share, self.alignment.innovation_scale = as_before
+                self.values, self._velocity = found, np.zeros_like(found)  # not near enough to answer, but to begin from on the next frame
         return None
 
     def _completed_by_shape(self, pyramid: Pyramid, values: np.ndarray, predicted: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
