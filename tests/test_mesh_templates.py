@@ -74,6 +74,7 @@ class TemplateTest(unittest.TestCase):
         late = COUNT - 3
         self.assertLess(away(renewed[late], late), 0.75 * away(fixed[late], late))
         self.assertIsNone(fixed[COUNT - 1].places)
+        self.assertRegex(fixed[COUNT - 1].reason, "of the region is seen|looks otherwise")
         honest = []
         for frame, fix in renewed.items():
             assert fix.places is not None, frame

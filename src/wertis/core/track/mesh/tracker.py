@@ -40,9 +40,10 @@ from wertis.core.track.mesh.shape_basis import ShapeBasis
 from wertis.core.track.mesh.tile_pass import mesh_pass
 from wertis.core.track.redetection import matched_features
 
+# with the map, what is known
 _NUMBERS = ("alignment.bending_scale", "alignment.innovation_scale", "_innovation", "_usual_matched_share", "alignment.grain", "_count",
             "alignment.any_occluded", "alignment.visible_share", "blur.shutter", "blur.frames_measured", "blur.longest_measured")
-_PERHAPS = ("blur.reference_motion", "blur.last_motion", "_deviations")  # arrays that there may be; with those numbers, what is known besides the map
+_PERHAPS = ("blur.reference_motion", "blur.last_motion", "_deviations", "_nearly_found")  # arrays that there may be
 
 
 class MeshTracker:
@@ -83,6 +84,7 @@ class MeshTracker:
         self._count = 0
         self._deviations: np.ndarray | None = None
         self._expected: np.ndarray | None = None
+        self._nearly_found: np.ndarray | None = None  # control values, of a lost surface
         self.direction = 1
         self._turned = False  # it goes the other way than the frames that it learned from
         self.shapes = ShapeBasis(self.values)
@@ -119,13 +121,16 @@ class MeshTracker:
                 found, look, share = other, second, self.alignment.matched_share(second)
             else:
                 self.alignment.fine = first
-        if self._failed(look):
+        lost = self._failed(look)
+        if lost:
             again = self._reacquired(pyramid)
             if again is None:
                 self._velocity = 0.5 * self._velocity
                 self._innovation = 1e3
                 self._occluded_error = self._occluded_error + UNCERTAINTY.drift_folded
-                return MeshFix(self.mesh, None, seen=share, reason=f"only {share:.0%} of the region is seen")
+                little = share < FAILURE.little_matched
+                why = f"only {share:.0%} of the region is seen" if little else "the surface looks otherwise than on the reference frame"
+                return MeshFix(self.mesh, None, seen=share, reason=why)
             found, look = again
             share = self.alignment.matched_share(look)
             # how it came there from the frame before is not known, so it is as if it had stood there
@@ -138,7 +143,7 @@ class MeshTracker:
         self._usual_matched_share = 0.9 * self._usual_matched_share + 0.1 * share
         self._velocity = self._predicted_velocity(found - self.values, look)
         self.shapes.moved(found - self.values)
-        if found is self.values:
+        if lost:
             self._innovation = 1e3
         self.blur.last_motion = self._forward(found - self.values)
         self.values = found
@@ -273,19 +278,26 @@ class MeshTracker:
         return share < FAILURE.least_matched or by_chance
 
     def _reacquired(self, pyramid: Pyramid) -> tuple[np.ndarray, Linearisation] | None:
-        """Control values, with the finest level's tiles, that the features of the whole picture lead to; None where they lead nowhere."""
-        for _, places, found_at in matched_features(self.reference, pyramid, [None]):
-            there = from_matches(self.lattice, places, found_at)
+        """Control values, with the finest level's tiles, that the features of the whole picture lead to; None where they lead nowhere.
+
+        What they led near to on the frame before is tried as well.
+        """
+        starts = [from_matches(self.lattice, places, found_at) for _, places, found_at in matched_features(self.reference, pyramid, [None])]
+        starts.append(self._nearly_found)
+        self._nearly_found, nearest = None, 0.0
+        as_before = self.alignment.visible_share, self.alignment.innovation_scale
+        # how much is seen and how far it bends from there is as little known as on the first frame
+        self.alignment.visible_share, self.alignment.innovation_scale = 1.0, REACQUISITION.innovation
+        for there in starts:
             if there is not None:
                 self.blur.set_motion(np.zeros_like(there))
-                as_before = self.alignment.visible_share, self.alignment.innovation_scale
-                # how much is seen and how far it bends from there is as little known as on the first frame
-                self.alignment.visible_share, self.alignment.innovation_scale = 1.0, REACQUISITION.innovation
                 found, look = self._aligned(pyramid, there, min(2, self.reference.coarsest))
                 if not self._failed(look) and self.alignment.matched_likeness(look)[1] > FAILURE.sure_correlation:
                     return found, look
-                self.alignment.visible_share, self.alignment.innovation_scale = as_before
-                self.values, self._velocity = found, np.zeros_like(found)  # not near enough to answer, but to begin from on the next frame
+                share = self.alignment.matched_share(look)
+                if share > nearest:
+                    self._nearly_found, nearest = found, share
+        self.alignment.visible_share, self.alignment.innovation_scale = as_before
         return None
 
     def _completed_by_shape(self, pyramid: Pyramid, values: np.ndarray, predicted: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
