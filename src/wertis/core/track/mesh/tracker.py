@@ -110,7 +110,8 @@ class MeshTracker:
         if self.blur.reference_motion is None and self.alignment.matched_share(look) > FAILURE.least_matched:
             self.blur.reference_motion = found - self.values
             self.blur.set_motion(self._forward(self.blur.reference_motion))
-        self._measure_shutter(pyramid, found)
+        if self.alignment.matched_share(look) > FAILURE.little_matched:  # what lies wrong looks blurred
+            self._measure_shutter(pyramid, found)
         if self.blur.modelled and not as_told:
             found, look = self._aligned(pyramid, found, min(1, self.reference.coarsest))
         share = self.alignment.matched_share(look)
@@ -285,19 +286,22 @@ class MeshTracker:
         starts = [from_matches(self.lattice, places, found_at) for _, places, found_at in matched_features(self.reference, pyramid, [None])]
         starts.append(self._nearly_found)
         self._nearly_found, nearest = None, 0.0
-        as_before = self.alignment.visible_share, self.alignment.innovation_scale
+        alignment, expected = self.alignment, self._expected
+        as_before = alignment.visible_share, alignment.innovation_scale, alignment.any_occluded
         # how much is seen and how far it bends from there is as little known as on the first frame
-        self.alignment.visible_share, self.alignment.innovation_scale = 1.0, REACQUISITION.innovation
+        alignment.visible_share, alignment.innovation_scale, alignment.any_occluded = 1.0, REACQUISITION.innovation, False
         for there in starts:
             if there is not None:
                 self.blur.set_motion(np.zeros_like(there))
+                self._expected = there  # and not where the last frames lead
                 found, look = self._aligned(pyramid, there, min(2, self.reference.coarsest))
+                self._expected = expected
                 if not self._failed(look) and self.alignment.matched_likeness(look)[1] > FAILURE.sure_correlation:
                     return found, look
                 share = self.alignment.matched_share(look)
                 if share > nearest:
                     self._nearly_found, nearest = found, share
-        self.alignment.visible_share, self.alignment.innovation_scale = as_before
+        alignment.visible_share, alignment.innovation_scale, alignment.any_occluded = as_before
         return None
 
     def _completed_by_shape(self, pyramid: Pyramid, values: np.ndarray, predicted: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
