@@ -9,10 +9,10 @@ from tests.scenes import SIZE, texture
 from tests.test_mesh import MASK
 from tests.waves import LAST, REFERENCE, WaveMotion, waved
 from wertis.core.blas import single_threaded
-from wertis.core.geometry.bspline import DIFFERENCES, Lattice, difference, evaluate
+from wertis.core.geometry.bspline import DIFFERENCES, Lattice, NormalEquations, difference, evaluate
 from wertis.core.geometry.mesh import Mesh, laid
 from wertis.core.imaging.resample import warped
-from wertis.core.track.mesh.equations import unmeasured_bending
+from wertis.core.track.mesh.equations import extrapolation_prior
 from wertis.core.track.mesh.redetection import from_matches
 from wertis.core.track.mesh.settings import BENDING
 from wertis.core.track.mesh.tracker import MeshTracker
@@ -75,15 +75,32 @@ class BareGroundTest(unittest.TestCase):
         values = lattice.identity + np.random.default_rng(2).normal(0, 3, lattice.identity.shape)
         known = np.zeros(lattice.shape)
         known[:, :12] = 1
-        weights = unmeasured_bending(values, np.zeros(lattice.shape), known)
+        weights = extrapolation_prior(values, np.zeros(lattice.shape), known)
         self.assertEqual([k.shape for k, _ in weights], [k.shape for k, _ in DIFFERENCES[2]])
         for (kernel, weight), (_, count) in zip(weights, DIFFERENCES[2], strict=True):
             measured = difference(values, kernel)[:, :12 - kernel.shape[1] + 1]
             np.testing.assert_array_equal(weight[:, :12 - kernel.shape[1] + 1], 0)
             # independent normal numbers: the variance is the sum of the kernel's squares times theirs, and is taken from what is measured
             self.assertAlmostEqual(float(measured.var()), float((kernel ** 2).sum()) * 9, delta=0.25 * float((kernel ** 2).sum()) * 9)
-            np.testing.assert_allclose(weight[:, 12:], count * BENDING.unmeasured_weight / (0.5 * (measured ** 2).sum(-1).mean() + 1e-4), rtol=0.05)
-        self.assertEqual(unmeasured_bending(values, np.zeros(lattice.shape), 0.1 * known), [], "hardly anything is measured")
+            np.testing.assert_allclose(weight[:, 12:], count * BENDING.extrapolation_weight / (0.5 * (measured ** 2).sum(-1).mean() + 1e-4), rtol=0.05)
+        self.assertEqual(extrapolation_prior(values, np.zeros(lattice.shape), 0.1 * known), [], "hardly anything is measured")
+
+    def test_differences_that_the_equations_have_no_room_for_are_refused(self) -> None:
+        lattice = Lattice.over(np.array([[0.0, 0], [200, 200]]), 30)
+        kernel, _ = DIFFERENCES[4][1]
+        with self.assertRaisesRegex(ValueError, "order 4 in equations made for order 3"):
+            NormalEquations(lattice, 3).add_difference(kernel, np.ones((lattice.rows - kernel.shape[0] + 1, lattice.columns - kernel.shape[1] + 1)))
+
+    def test_a_difference_about_values_draws_their_sum_with_the_solution_to_nothing(self) -> None:
+        lattice = Lattice.over(np.array([[0.0, 0], [200, 200]]), 30)
+        bumpy = np.random.default_rng(1).normal(0, 3, (*lattice.shape, 2))
+        system = NormalEquations(lattice)
+        for kernel, _ in DIFFERENCES[2]:
+            system.add_difference(kernel, np.ones((lattice.rows - kernel.shape[0] + 1, lattice.columns - kernel.shape[1] + 1)), bumpy)
+        system.add_diagonal(np.full(lattice.shape, 1e-8))
+        flat = bumpy + system.solve()
+        for kernel, _ in DIFFERENCES[2]:
+            np.testing.assert_allclose(difference(flat, kernel), 0, atol=1e-4)
 
 
 class OccludedTest(unittest.TestCase):

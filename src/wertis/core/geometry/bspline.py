@@ -193,6 +193,7 @@ class NormalEquations:
 
     def __init__(self, lattice: Lattice, order: int = 3) -> None:
         self.lattice = lattice
+        self._order = order
         short = min(lattice.columns, lattice.rows)
         self.bands = np.zeros((2 * (order * short + 3) + 2, 2 * lattice.rows * lattice.columns))
         self.right = np.zeros(self.bands.shape[1])
@@ -220,8 +221,22 @@ class NormalEquations:
             both = weights[:, :, None] * weights[:, None] * information[:, k, None, None]
             self._add(np.broadcast_to(number[:, :, None] + a, both.shape), np.broadcast_to(number[:, None] + b, both.shape), both)
 
-    def add_difference(self, kernel: np.ndarray, weights: np.ndarray) -> None:
-        """Weights (rows - height + 1, columns - width + 1) that draw one kind of difference (height, width) of the control values to 0."""
+    def add_difference(self, kernel: np.ndarray, weights: np.ndarray, about: np.ndarray | None = None) -> None:
+        """Weights (rows - height + 1, columns - width + 1) that draw one kind of difference (height, width) of the control values to 0.
+
+        Parameters
+        ----------
+        about : (rows, columns, 2) values to which the solution is a step; then it is the difference of their sum that is drawn to 0.
+
+        Raises
+        ------
+        ValueError
+            When the difference is of a higher order than the bands have room for.
+        """
+        if kernel.shape[0] + kernel.shape[1] - 2 > self._order:
+            raise ValueError(f"a difference of order {kernel.shape[0] + kernel.shape[1] - 2} in equations made for order {self._order}")
+        if about is not None:
+            self.add_right(difference_transposed(-weights[..., None] * difference(about, kernel), kernel))
         kernel, weights = np.ascontiguousarray(kernel, np.float64), np.ascontiguousarray(weights, np.float64)
         rows, columns = self.lattice.shape
         height, width = kernel.shape

@@ -7,7 +7,7 @@ import cv2
 import numpy as np
 
 from wertis.core.imaging.pyramid import Pyramid
-from wertis.core.track.reference import Reference
+from wertis.core.track.reference import KeptFeatures, Reference
 
 _MOST_FEATURE_SIDE = 1000  # pixels
 _CONTRAST = 0.02  # of features; half of what is usual, since blur and dim light leave few, and homographies agree by far fewer than they offer
@@ -15,11 +15,11 @@ LEAST_FEATURES = 8  # that must agree: a homography has eight parameters, and fo
 
 
 class Featured(Protocol):
-    """A reference frame whose features are looked for: its pyramid, the mask of its region, and what was found of its features."""
+    """A reference frame whose features are matched: its pyramid, the mask (height, width) of its region, and what is kept of its features."""
 
     pyramid: Pyramid
     mask: np.ndarray
-    features: "dict[bool, tuple[bytes | None, tuple[np.ndarray, np.ndarray | None]]]"  # of the frame as it is (True) or in a pose, and which
+    features: KeptFeatures
 
 
 def best_shift(reference: Reference, pyramid: Pyramid, guess: np.ndarray, level: int) -> np.ndarray | None:

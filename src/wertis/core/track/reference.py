@@ -70,6 +70,10 @@ class TileSet:
         return np.argsort(-self.information, kind="stable")
 
 
+KeptFeatures = dict[bool, tuple[bytes | None, tuple[np.ndarray, np.ndarray | None]]]
+"""Features of a reference frame as it is (True) and as it looks in a pose: which pose, and their places (n, 2) and descriptors; see `redetection`."""
+
+
 class Reference:
     """The surface as seen on the reference frame.
 
@@ -91,7 +95,7 @@ class Reference:
         self.coarsest = int(np.clip(np.floor(np.log2(max(short, 1) / 20)), 0, 5))
         self.pyramid = pyramid
         self.mask = mask
-        self.features: dict[bool, tuple[bytes | None, tuple[np.ndarray, np.ndarray | None]]] = {}  # see `redetection.by_features`
+        self.features: KeptFeatures = {}
         self._tiles: dict[int, TileSet] = {}
         self._slopes: dict[int, tuple[np.ndarray, np.ndarray]] = {}
 

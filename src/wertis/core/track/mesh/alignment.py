@@ -13,7 +13,7 @@ from wertis.core.geometry import bspline
 from wertis.core.geometry.bspline import DIFFERENCES, Lattice, NormalEquations, difference, evaluate
 from wertis.core.imaging.pyramid import Pyramid
 from wertis.core.track.mesh.blur import SurfaceBlur
-from wertis.core.track.mesh.equations import Linearisation, SurfacePrior, photometric_equations
+from wertis.core.track.mesh.equations import Linearisation, SurfacePrior, extrapolation_prior, photometric_equations
 from wertis.core.track.mesh.reference import MeshReference, MeshTiles
 from wertis.core.track.mesh.settings import BENDING, OCCLUSION, PHOTOMETRY, PREDICTION
 from wertis.core.track.mesh.templates import TileTemplates
@@ -168,7 +168,8 @@ class MeshAlignment:
         hidden = self.occlusion(look)
         prior, known = SurfacePrior(orders, scale, self.fixed_bending_scale is not None, self.innovation_scale), self.known(look)
         prior.add(system, values, predicted, hidden, known)
-        prior.add_unmeasured(system, values, hidden, known)
+        for kernel, weight in extrapolation_prior(values, hidden, known):
+            system.add_difference(kernel, weight, values)
         damping = PREDICTION.damping + hidden * PREDICTION.damping_occluded
         system.add_diagonal(damping)
         system.add_right(-damping[..., None] * (values - predicted))

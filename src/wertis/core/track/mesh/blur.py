@@ -96,7 +96,7 @@ class SurfaceBlur:
         self.longest_measured = max(self.longest_measured, self._other)
         some = np.arange(0, count, max(count // BLUR.shutter_tiles, 1))
         before = looked(some)
-        some = some[(before.weight > 0.2) & (before.tiles.energy[before.chosen] > 8 * grain)]  # what is hidden is like no blurred picture
+        some = some[(before.weight > 0.2) & (before.tiles.energy[before.chosen] > 8 * grain)]  # not the tiles of occluders
         for shutter in BLUR.shutters:
             self.shutter = shutter
             self.scores[shutter] += float(np.median(looked(some).measured.likeness)) if len(some) else 0.0

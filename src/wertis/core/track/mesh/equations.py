@@ -174,12 +174,6 @@ class SurfacePrior:
                 compiled.LIBRARY.spline_prior(columns, rows, address(kernel, d), width, height, compiled.double(count), *(address(a, d) for a in arrays),
                                               address(constants, d), address(system.bands, d), address(system.right, d))
 
-    def add_unmeasured(self, system: NormalEquations, values: np.ndarray, hidden: np.ndarray, known: np.ndarray) -> None:
-        """Add what is expected where nothing is measured; arguments as for `add`."""
-        for kernel, weight in unmeasured_bending(values, hidden, known):
-            system.add_difference(kernel, weight)
-            system.add_right(difference_transposed(-weight[..., None] * difference(values, kernel), kernel))
-
     def add_plainly(self, system: NormalEquations, values: np.ndarray, predicted: np.ndarray, hidden: np.ndarray, known: np.ndarray) -> None:
         """`add` in NumPy."""
         shares, moves = np.stack([hidden, known], axis=-1), np.concatenate([values, values - predicted], axis=-1)
@@ -202,8 +196,8 @@ class SurfacePrior:
                 system.add_right(difference_transposed(pull, kernel))
 
 
-def unmeasured_bending(values: np.ndarray, hidden: np.ndarray, known: np.ndarray) -> list[tuple[np.ndarray, np.ndarray]]:
-    """Weights of the surface's second differences where nothing is measured: they are expected to be as large as where it is.
+def extrapolation_prior(values: np.ndarray, hidden: np.ndarray, known: np.ndarray) -> list[tuple[np.ndarray, np.ndarray]]:
+    """Weights that draw the surface's second differences to 0 where nothing is measured, as if of the variance that they have where it is.
 
     Fourth differences alone let a surface go on as a cubic, which over a bare corner leads far away. Each kind of difference has the variance that it has
     where it is measured, since waves often run one way.
@@ -220,11 +214,11 @@ def unmeasured_bending(values: np.ndarray, hidden: np.ndarray, known: np.ndarray
     shares = np.stack([hidden, known], axis=-1)
     for kernel, count in DIFFERENCES[2]:
         occluded, seen = np.moveaxis(difference(shares, np.abs(kernel) / np.abs(kernel).sum()), -1, 0)
-        sure = seen ** 4  # a difference of control points of which some are guessed is half a guess
+        sure = seen ** 4  # differences that reach to control points that are only guessed hardly count
         if sure.sum() < BENDING.least_measured:
             continue
         variance = 0.5 * float((sure * (difference(values, kernel) ** 2).sum(-1)).sum() / sure.sum()) + BENDING.least_difference ** 2
-        found.append((kernel, (1 - seen) ** 2 * (1 - occluded) * (count * BENDING.unmeasured_weight / variance)))
+        found.append((kernel, (1 - seen) ** 2 * (1 - occluded) * (count * BENDING.extrapolation_weight / variance)))
     return found
 
 

@@ -12,7 +12,7 @@ import cv2
 import numpy as np
 
 from wertis.core.geometry import bspline
-from wertis.core.geometry.bspline import DIFFERENCES, Lattice, NormalEquations, difference, difference_transposed, evaluate
+from wertis.core.geometry.bspline import DIFFERENCES, Lattice, NormalEquations, difference, evaluate
 from wertis.core.imaging.patch_alignment import PatchAlignment, View, grid_on, nearest
 from wertis.core.imaging.pyramid import Pyramid
 from wertis.core.track.mesh.alignment import MeshAlignment
@@ -62,10 +62,8 @@ class Redetection:
         by_tile = self._alignment.tile_basis(look.tiles, self._lattice).T @ visible.ravel()
         system.add_places(look.tiles.centre[look.chosen], look.information * by_tile[:, None] ** 2, np.zeros_like(look.pull))
         for kernel, count in DIFFERENCES[2]:
-            bending = difference(values, kernel)
             weight = count * difference(unknown[..., None], np.abs(kernel) / np.abs(kernel).sum())[..., 0]
-            system.add_difference(kernel, weight)
-            system.add_right(difference_transposed(-weight[..., None] * bending, kernel))
+            system.add_difference(kernel, weight, values)
         system.add_diagonal(1e-4 + (1 - unknown))
         return values + system.solve()
 

@@ -12,6 +12,7 @@ from wertis.core.imaging.balanced_selection import in_turn
 from wertis.core.imaging.channel_mixture import grain_variance
 from wertis.core.imaging.parallel import in_halves
 from wertis.core.imaging.pyramid import Pyramid
+from wertis.core.track.reference import KeptFeatures
 
 SIDES = {0: 12, 1: 10}  # of a tile, in its level's pixels: large enough to tell motion from a change of light, small beside a wrinkle
 _SIDE = 8  # the same at coarser levels
@@ -85,7 +86,7 @@ class MeshReference:
         self.box = (int(xs.min()), int(ys.min()), int(xs.max()) + 1, int(ys.max()) + 1)
         short = min(self.box[2] - self.box[0], self.box[3] - self.box[1])
         self.coarsest = int(np.clip(np.floor(np.log2(max(short, 1) / (4 * _SIDE))), 0, 4))
-        self.features: dict[bool, tuple[bytes | None, tuple[np.ndarray, np.ndarray | None]]] = {}  # see `track.redetection.Featured`
+        self.features: KeptFeatures = {}
         self._tiles: dict[int, MeshTiles] = {}
 
     @cached_property

@@ -94,8 +94,8 @@ class Bending:
     most_scale : pixels, the most.
     weights : order of differences of the surface to its weight. Fourth differences let a wave go on over more bare ground than lower ones.
     weights_occluded : the same while something hides the surface: from a ragged edge lower differences go on less wildly.
-    unmeasured_weight : of the second differences where nothing is measured, as part of one over their variance where something is. Half of it leaves bare
-        corners a fifth farther off; twice of it takes a fifth of that away, and 0.03 pixels of a gentle stretch in bare sky are lost.
+    extrapolation_weight : of the second differences where nothing is measured, as part of one over their variance where something is. Half of it leaves
+        bare corners a fifth farther off; twice of it takes a fifth of that away, and 0.03 pixels of a gentle stretch in bare sky are lost.
     least_difference : pixels that such differences are never expected to be below, however flat what is measured.
     least_measured : second differences that must be measured for their variance to be known.
     of_innovation : orders of differences of the change against the prediction, at the coarser levels.
@@ -109,7 +109,7 @@ class Bending:
     most_scale: float = 30.0
     weights: dict[int, float] = field(default_factory=lambda: {2: 0.0001, 4: 1.0})
     weights_occluded: dict[int, float] = field(default_factory=lambda: {2: 0.001, 3: 1.0})
-    unmeasured_weight: float = 1.0
+    extrapolation_weight: float = 1.0
     least_difference: float = 0.01
     least_measured: float = 10.0
     of_innovation: tuple[int, ...] = (2, 3)

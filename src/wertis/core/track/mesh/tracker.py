@@ -45,6 +45,8 @@ _NUMBERS = ("alignment.bending_scale", "alignment.innovation_scale", "_innovatio
             "alignment.any_occluded", "alignment.visible_share", "blur.shutter", "blur.frames_measured", "blur.longest_measured")
 _PERHAPS = ("blur.reference_motion", "blur.last_motion", "_deviations", "_nearly_found")  # arrays that there may be
 
+_LOOKS_OTHERWISE = "the surface looks otherwise here than on the reference frame; let its look be renewed, or give a further reference frame"
+
 
 class MeshTracker:
     """Tracks one region from its reference frame in one direction; feed it the frames in their order.
@@ -102,26 +104,8 @@ class MeshTracker:
             pyramid = Pyramid(luma)
         pyramid.held = HeldOut(held) if held is not None else None
         predicted = self.values + self._velocity if self._expected is None else self._expected
-        top = 1 if self._innovation < COARSE_TO_FINE.sure_start else 2 if self._innovation < COARSE_TO_FINE.fair_start else self.reference.coarsest
-        top = max(top, 2) if self.alignment.any_occluded else top
-        self.blur.set_motion(self._forward(predicted - self.values))
-        found, look = self._aligned(pyramid, predicted, min(top, self.reference.coarsest))
-        as_told = self.blur.modelled
-        if self.blur.reference_motion is None and self.alignment.matched_share(look) > FAILURE.least_matched:
-            self.blur.reference_motion = found - self.values
-            self.blur.set_motion(self._forward(self.blur.reference_motion))
-        if self.alignment.matched_share(look) > FAILURE.little_matched:  # what lies wrong looks blurred
-            self._measure_shutter(pyramid, found)
-        if self.blur.modelled and not as_told:
-            found, look = self._aligned(pyramid, found, min(1, self.reference.coarsest))
+        found, look = self._align_frame(pyramid, predicted)
         share = self.alignment.matched_share(look)
-        if share < 0.7 * self._usual_matched_share and top < self.reference.coarsest:
-            first = self.alignment.fine
-            other, second = self._aligned(pyramid, self.values, self.reference.coarsest)
-            if self.alignment.matched_share(second) > share:
-                found, look, share = other, second, self.alignment.matched_share(second)
-            else:
-                self.alignment.fine = first
         lost = self._failed(look)
         if lost:
             again = self._reacquired(pyramid)
@@ -129,8 +113,7 @@ class MeshTracker:
                 self._velocity = 0.5 * self._velocity
                 self._innovation = 1e3
                 self._occluded_error = self._occluded_error + UNCERTAINTY.drift_folded
-                little = share < FAILURE.little_matched
-                why = f"only {share:.0%} of the region is seen" if little else "the surface looks otherwise than on the reference frame"
+                why = f"only {share:.0%} of the region is seen" if share < FAILURE.little_matched else _LOOKS_OTHERWISE
                 return MeshFix(self.mesh, None, seen=share, reason=why)
             found, look = again
             share = self.alignment.matched_share(look)
@@ -244,6 +227,33 @@ class MeshTracker:
         setattr(getattr(self, of) if of else self, name, value)
 
     # -- aligning -------------------------------------------------------------------------------------------------
+
+    def _align_frame(self, pyramid: Pyramid, predicted: np.ndarray) -> tuple[np.ndarray, Linearisation]:
+        """Control values, with the finest level's tiles: from those predicted, or from the last frame's where these led astray.
+
+        Measures the shutter on the way, where that is still to be done.
+        """
+        top = 1 if self._innovation < COARSE_TO_FINE.sure_start else 2 if self._innovation < COARSE_TO_FINE.fair_start else self.reference.coarsest
+        top = max(top, 2) if self.alignment.any_occluded else top
+        self.blur.set_motion(self._forward(predicted - self.values))
+        found, look = self._aligned(pyramid, predicted, min(top, self.reference.coarsest))
+        as_told = self.blur.modelled
+        if self.blur.reference_motion is None and self.alignment.matched_share(look) > FAILURE.least_matched:
+            self.blur.reference_motion = found - self.values
+            self.blur.set_motion(self._forward(self.blur.reference_motion))
+        if self.alignment.matched_share(look) > FAILURE.little_matched:  # misaligned tiles look blurred
+            self._measure_shutter(pyramid, found)
+        if self.blur.modelled and not as_told:
+            found, look = self._aligned(pyramid, found, min(1, self.reference.coarsest))
+        share = self.alignment.matched_share(look)
+        if share < 0.7 * self._usual_matched_share and top < self.reference.coarsest:
+            first = self.alignment.fine
+            other, second = self._aligned(pyramid, self.values, self.reference.coarsest)
+            if self.alignment.matched_share(second) > share:
+                found, look = other, second
+            else:
+                self.alignment.fine = first
+        return found, look
 
     def _aligned(self, pyramid: Pyramid, predicted: np.ndarray, top: int) -> tuple[np.ndarray, Linearisation]:
         """The control values that fit a picture, from those predicted, and the finest level's tiles there."""
