@@ -9,13 +9,18 @@ from pathlib import Path
 
 import cv2
 import numpy as np
+from PySide6.QtCore import QPointF
+from PySide6.QtGui import QColor
 from scipy.integrate import dblquad
 
 import wertis
 from tests.scenes import SIZE, texture
 from tests.test_window import WindowCase
+from wertis.app import theme
 from wertis.app.steps.use.mattes.edge_work import said_of
 from wertis.app.steps.use.mattes.fields import MatteFields
+from wertis.app.steps.use.step import UseStep
+from wertis.app.window import MainWindow
 from wertis.cli.main import main
 from wertis.core.errors import RegionError, WertisError
 from wertis.core.geometry.motion import PlanarMotion
@@ -505,6 +510,8 @@ class MatteWindowTest(WindowCase):
         page.buttons["measure"].click()
         self.until(lambda: w.job is None and len(step.mattes.edge.measured) == len(FRAMES), 60)
         self.assertIn("worst", page.edge.facts.text())
+        self.assertNotIn(f"{page.in_hand.name}:", page.edge.facts.text(), "one shape needs no name")
+        self.in_the_lanes(w, step)
         page.buttons["worst"].click()
         self.assertEqual(s.frame, step.mattes.edge.worst()[1])
         w.viewer.grab()
@@ -541,6 +548,30 @@ class MatteWindowTest(WindowCase):
         while s.shot != start and s.history.undo_label:
             w.undo()
         self.assertEqual(s.shot, start)
+
+    def in_the_lanes(self, w: MainWindow, step: UseStep) -> None:
+        """Its keys and how far it is off, though no track is in hand; the keys lie where they are taken hold of."""
+        s = w.session
+        s.select("", step.page.matte.matte.id)
+        self.spin()
+        self.assertIsNone(s.track)
+        lanes, ground = w.lanes, 22 + 16 + 6 + 46
+        picture = lanes.grab().toImage()
+
+        def painted(x: float, height: float, colour: QColor) -> bool:
+            near = (picture.pixelColor(round(x) + i, round(ground - height) + j) for i in (-1, 0, 1) for j in (-1, 0, 1))
+            return any(abs(c.red() - colour.red()) + abs(c.green() - colour.green()) + abs(c.blue() - colour.blue()) < 60 for c in near)
+
+        for frame in step.key_marks():
+            self.assertTrue(painted(lanes.x_of(frame), 15.5, theme.PAPER), frame)
+            self.assertEqual(lanes._mark_at(QPointF(lanes.x_of(frame), ground - 15.5)), frame)
+        measured = step.measured()
+        self.assertTrue(measured)
+        highest = max(2.0, *measured.values())
+        shown = [painted(lanes.x_of(f), 43 * (v / highest) ** 0.5, theme.AMBER) for f, v in measured.items() if f != s.frame and f not in step.key_marks()]
+        self.assertGreater(np.mean(shown), 0.6)
+        s.select(s.shot.tracks[0].id, step.page.matte.matte.id)
+        self.spin()
 
     def in_the_steady_view(self, page: MatteFields, alpha: np.ndarray) -> None:
         """The matte alone, seen and changed in the steady view, which comes when it is asked for whatever panes were chosen."""

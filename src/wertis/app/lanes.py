@@ -17,6 +17,7 @@ from wertis.core.shot.repairs import move_key
 from wertis.core.track.advice import WEAK_ERROR, WEAK_SEEN
 
 _LEFT, _RIGHT, _RULER, _LANE, _CURVE = 82, 12, 22, 16, 46
+_MARK = 15.5  # pixels from the middle of a step's key to the drift lane's ground line
 
 
 class Lanes(QWidget):
@@ -92,15 +93,21 @@ class Lanes(QWidget):
         p.setFont(font)
         self._ruler(p)
         top = _RULER
+        measured = self.step_measured()
+        edge_alone = bool(measured) and self.session.track is None
         p.setPen(theme.QUIET)
         p.drawText(QRectF(8, top, _LEFT - 12, _LANE), Qt.AlignmentFlag.AlignVCenter, "Tracked")
-        p.drawText(QRectF(8, top + _LANE + 6, _LEFT - 12, _CURVE), Qt.AlignmentFlag.AlignVCenter, "Drift px")
+        p.drawText(QRectF(8, top + _LANE + 6, _LEFT - 12, _CURVE), Qt.AlignmentFlag.AlignVCenter, "Edge px" if edge_alone else "Drift px")
         p.fillRect(QRectF(_LEFT, top, self._span(), _LANE), QColor("#1e1e1e"))
         p.fillRect(QRectF(_LEFT, top + _LANE + 6, self._span(), _CURVE), QColor("#1e1e1e"))
         if self.session.plate is None:
             return
-        self._most = max([2.0, *(s.worst for s in self.session.drift.values() if np.isfinite(s.worst))])
+        base = top + _LANE + 6 + _CURVE
+        self._most = max([2.0, *(s.worst for s in self.session.drift.values() if np.isfinite(s.worst)), *measured.values()])
+        if measured or self.session.track is not None:
+            self._levels(p, base)
         self._tracked(p, top)
+        self._item(p, top, base)
         self._repairs(p, top)
         self._range(p)
         x = self.x_of(self.session.frame)
@@ -179,6 +186,17 @@ class Lanes(QWidget):
                 if weak:  # told by its shape as well
                     self._mark(p, self.x_of(f), top)
                 points.append(QPointF(self.x_of(f), base - self._height(error)))
+        self._curve(p, points, theme.QUIET, 1.0)
+        self._drift(p, top, base)
+        p.setPen(QPen(theme.PAPER, 1))
+        p.setBrush(theme.PANEL)
+        middle, tall = top + _LANE / 2, _LANE / 2 - 1
+        for here, half in ((track.region.frame, tall), *((f, 0.5 * tall) for f in track.settings.further_references)):
+            at, aside = self.x_of(here), 6 * half / tall
+            p.drawPolygon(QPolygonF([QPointF(at, middle - half), QPointF(at + aside, middle), QPointF(at, middle + half), QPointF(at - aside, middle)]))
+
+    def _levels(self, p: QPainter, base: float) -> None:
+        """Lines at the errors that are usable and good, by common practice."""
         for level in (USABLE, GOOD):
             y = base - self._height(level)
             p.setPen(QPen(QColor("#5c5c5c"), 1, Qt.PenStyle.DotLine))
@@ -187,18 +205,18 @@ class Lanes(QWidget):
                 continue  # no room for both
             p.setPen(theme.QUIET)
             p.drawText(QRectF(_LEFT - 24, y - 6, 20, 12), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, f"{level:g}")
-        self._curve(p, points, theme.QUIET, 1.0)
-        self._drift(p, top, base)
+
+    def _item(self, p: QPainter, top: float, base: float) -> None:
+        """Keys of what is in hand and how far a matte's outline is from its edge; a matte may be carried by no track."""
         self._curve(p, [QPointF(self.x_of(f), base - self._height(v)) for f, v in sorted(self.step_measured().items())], theme.AMBER, 1.6, 3)
-        p.setPen(QPen(theme.PAPER, 1))
-        p.setBrush(theme.PANEL)
         item = self.session.shot.item(self.session.place.item_id)
         for f in kind_of(item).key_frames(self.session.shot, item) if item is not None else ():
             p.fillRect(QRectF(self.x_of(f) - 3, top + _LANE - 7, 6, 6), theme.AMBER)
-        middle, tall = top + _LANE / 2, _LANE / 2 - 1
-        for here, half in ((track.region.frame, tall), *((f, 0.5 * tall) for f in track.settings.further_references)):
-            at, aside = self.x_of(here), 6 * half / tall
-            p.drawPolygon(QPolygonF([QPointF(at, middle - half), QPointF(at + aside, middle), QPointF(at, middle + half), QPointF(at - aside, middle)]))
+        for frame in self.step_marks():
+            x = self.x_of(self._drag_to if frame == self._mark_dragged else frame)
+            p.setPen(QPen(theme.PANEL, 1))
+            p.setBrush(theme.PAPER)
+            p.drawRect(QRectF(x - 3.5, base - _MARK - 3.5, 7, 7))
 
     def _repairs(self, p: QPainter, top: float) -> None:
         """Repair keys on the drift lane's ground line; the one being dragged is where the pointer is."""
@@ -211,11 +229,6 @@ class Lanes(QWidget):
         for stretch in self.session.out_of_date():  # dashes under what tracking again would compute
             p.setPen(QPen(theme.AMBER, 2, Qt.PenStyle.DashLine))
             p.drawLine(QPointF(self.x_of(stretch.frames[0]) - per / 2, y + 6), QPointF(self.x_of(stretch.frames[-1]) + per / 2, y + 6))
-        for frame in self.step_marks():
-            x = self.x_of(self._drag_to if frame == self._mark_dragged else frame)
-            p.setPen(QPen(theme.PANEL, 1))
-            p.setBrush(theme.PAPER)
-            p.drawRect(QRectF(x - 3.5, y - 14, 7, 7))
         for frame in layer.frames(track.reference):
             x = self.x_of(self._drag_to if frame == self._dragged else frame)
             p.setPen(QPen(theme.PANEL, 1))
@@ -232,7 +245,7 @@ class Lanes(QWidget):
 
     def _mark_at(self, place: QPointF) -> int | None:
         """The frame of the step's key under the pointer."""
-        middle = _RULER + _LANE + 6 + _CURVE + 3 - 10.5
+        middle = _RULER + _LANE + 6 + _CURVE - _MARK
         near = [(abs(self.x_of(f) - place.x()), f) for f in self.step_marks()] if abs(place.y() - middle) < 6 else []
         return min(near)[1] if near and min(near)[0] < 6 else None
 

@@ -52,8 +52,9 @@ class EdgeWork:
         """How far the outline is off on the frame in view, as far as that was measured and still holds."""
         if not self.holds(self.fields.matte) or not self.measured:
             return ""
-        here = list(self.measured.get(self.session.frame, {}).values())
-        words = [m.reason or said_of(m) for m in here]
+        shapes = self.fields.matte.shapes if self.fields.matte is not None else ()
+        names = {shape.id: f"{shape.name}: " for shape in shapes if len(shapes) > 1}
+        words = [names.get(ident, "") + (m.reason or said_of(m)) for ident, m in self.measured.get(self.session.frame, {}).items()]
         worst = self.worst()
         if worst:
             words.append(f"worst {worst[0]:.2f} px on {worst[1]}")
@@ -85,7 +86,7 @@ class EdgeWork:
         def over(job: Job) -> None:
             worst = self.worst()
             self.fields.show_state()
-            self.bench.update_views()
+            self.session.drift_changed.emit()  # views and lanes show it
             if job.error:
                 self.bench.say(job.error, True)
             else:
