@@ -43,7 +43,7 @@ class PreferencesTest(WindowCase):
         self.assertEqual(preferences.load().keys, {"go.reference": "Ctrl+J"})
         other = MainWindow()
         self.assertEqual(other.menus.actions["go.reference"][0].shortcut().toString(), "Ctrl+J")
-        other.close()
+        self.gone(other)
         dialog._filter("worst")
         shown = [name for row, name in enumerate(dialog.edits) if not dialog.table.isRowHidden(row)]
         self.assertEqual(shown, ["go.next-worst"])
@@ -69,7 +69,7 @@ class PreferencesTest(WindowCase):
             w.settings.change_preferences()
         other = MainWindow()
         self.assertEqual(other.session.budget, 1024 << 20)
-        other.close()
+        self.gone(other)
 
     def test_guide_and_about(self) -> None:
         w = self.window

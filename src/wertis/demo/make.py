@@ -24,7 +24,7 @@ from wertis.core.shot.document import PlaneSolution, Shot
 from wertis.core.shot.edits import add_track
 from wertis.demo import graphics
 from wertis.demo.sail import CLOTH, Sail, SailFilm
-from wertis.demo.scene import FIRST, Film, Scene
+from wertis.demo.scene import FIRST, Film, Scene, quay
 from wertis.demo.walk import Walk, WalkFilm
 
 VERSION = 8
@@ -94,6 +94,7 @@ def make(where: Path | None = None, frames: int = FRAMES, names: Iterable[str] =
             yield count.event(None, note=text, of=(name, text))
             if stopped(stop):
                 return
+        quay.cache_clear()  # 25 MB
 
 
 def _made(root: Path, frames: int, names: Iterable[str]) -> Iterator[tuple[str, str]]:

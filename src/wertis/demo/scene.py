@@ -1,6 +1,8 @@
 """The quay as a camera sees it: a few textured planes in space, filmed by hand, with blur, grain and passers."""
 
 from dataclasses import dataclass
+from functools import cache
+from typing import Any
 
 import cv2
 import numpy as np
@@ -40,11 +42,7 @@ class Scene:
         self.film = film
         rng = np.random.default_rng(47)
         self._subframes = 5 if film.passers else 3
-        self._front = backed(textures.crate_front(rng, (1040, 740)))
-        self._side = backed(textures.wood(rng, (660, 740), 5, (158, 117, 76)) * np.float32(0.21))
-        self._top = backed(textures.wood(rng, (1040, 660), 6, (178, 137, 92)) * np.float32(1.12))
-        self._ground = _with_shadow(textures.setts(rng, (1800, 1500)))
-        self._shore = coded(textures.harbour(rng, (2400, 760)))
+        self._front, self._side, self._top, self._ground, self._shore, rng.bit_generator.state = quay()
         self._barrow = coded(textures.barrow(rng, (620, 560))) if film.passers == "barrow" else None
         self._awning = coded(textures.awning(rng, (900, 470))) if film.passers == "awning" else None
         self._grain = film_grain(np.random.default_rng(film.seed + 100))
@@ -213,6 +211,18 @@ def painted(canvas: np.ndarray, picture: np.ndarray, seen: np.ndarray, top: int 
     cover = cv2.bitwise_not(cv2.cvtColor(laid[..., 3], cv2.COLOR_GRAY2RGB))
     cv2.multiply(part, cover, dst=cover, scale=1 / 255)
     part[...] = cv2.add(cover, laid[..., :3])
+
+
+@cache
+def quay() -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray, np.ndarray, Any]:
+    """What every film shows: the crate's front, side and top, the ground and the shore; and the state of the random numbers after them."""
+    rng = np.random.default_rng(47)
+    front = backed(textures.crate_front(rng, (1040, 740)))
+    side = backed(textures.wood(rng, (660, 740), 5, (158, 117, 76)) * np.float32(0.21))
+    top = backed(textures.wood(rng, (1040, 660), 6, (178, 137, 92)) * np.float32(1.12))
+    ground = _with_shadow(textures.setts(rng, (1800, 1500)))
+    shore = coded(textures.harbour(rng, (2400, 760)))
+    return front, side, top, ground, shore, rng.bit_generator.state
 
 
 def _onto(size: tuple[int, int], quad_: np.ndarray) -> np.ndarray:

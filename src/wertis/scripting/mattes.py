@@ -14,7 +14,8 @@ from wertis.core.blas import single_threaded
 from wertis.core.errors import WertisError
 from wertis.core.jobs.events import Event, finished, told
 from wertis.core.jobs.export import export_shapes, import_shapes
-from wertis.core.jobs.matte_edge import EdgeMeasure, fit_matte, measure_edges, repair_matte
+from wertis.core.jobs.matte_edge import EdgeMeasure, measure_edges
+from wertis.core.jobs.matte_fit import fit_matte, repair_matte
 from wertis.core.jobs.matte_render import part_of, render_matte
 from wertis.core.jobs.motion_export import layout_of
 from wertis.core.jobs.prove import Proof, prove_shapes

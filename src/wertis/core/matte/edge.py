@@ -68,6 +68,7 @@ class Edge:
     reliable : (n,) whether the edge could be told there.
     usable : (n,) whether an outline is better moved there than left: where it is reliable, and where the shutter smears it too far to be told to some
         tenths of a pixel, but not too far to be found.
+    smeared : (n,) pixels across the outline over which the shutter smears it.
     """
 
     places: np.ndarray
@@ -76,6 +77,7 @@ class Edge:
     offsets: np.ndarray
     reliable: np.ndarray
     usable: np.ndarray
+    smeared: np.ndarray
 
 
 def evenly_resampled(polygon: np.ndarray, at: np.ndarray, count: int, spacing: float = _SPACING) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
@@ -146,7 +148,7 @@ def found_edge(picture: np.ndarray, polygon: np.ndarray, at: np.ndarray, count: 
     found = (contrast > _LEAST_CONTRAST) & (np.abs(rough) < reach - _STEP) & inside.all(1)
     usable = found & (_margin(unary, best, _AWAY + half) > _SURE) & (smeared < _MOST_SMEARED)
     reliable = usable & (_margin(unary, best, np.full(len(best), _AWAY)) > _SURE) & (smeared < _SMEARED)
-    return Edge(places, along, normals, np.where(usable, offsets, rough), reliable, usable)
+    return Edge(places, along, normals, np.where(usable, offsets, rough), reliable, usable, smeared)
 
 
 def _read(picture: np.ndarray, points: np.ndarray) -> np.ndarray:

@@ -10,7 +10,8 @@ from wertis.core.blas import single_threaded
 from wertis.core.errors import WertisError
 from wertis.core.jobs.events import Event, Stop
 from wertis.core.jobs.job import Job
-from wertis.core.jobs.matte_edge import EdgeMeasure, fit_matte, measure_edges, repair_matte, snap_points
+from wertis.core.jobs.matte_edge import EdgeMeasure, measure_edges
+from wertis.core.jobs.matte_fit import fit_matte, repair_matte, snap_points
 from wertis.core.shot.document import Shot
 from wertis.core.shot.mattes import Matte
 

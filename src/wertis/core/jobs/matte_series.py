@@ -1,0 +1,255 @@
+"""A matte's outline fitted to the picture's edge on many frames together; see `matte.over_time`."""
+
+from collections.abc import Collection, Iterator, Sequence
+
+import numpy as np
+import scipy
+
+from wertis.core.jobs.events import Counter, Event, Stop, stopped
+from wertis.core.jobs.matte_edge import EdgeFinder, EdgeMeasure
+from wertis.core.matte.edge import Edge
+from wertis.core.matte.fitting import CORNER, fitted_points, with_tips
+from wertis.core.matte.over_time import Measured, curve_weights, through_time
+from wertis.core.shot.document import Shot
+from wertis.core.shot.edits import as_points
+from wertis.core.shot.items import set_item
+from wertis.core.shot.matte_carry import Carrier
+from wertis.core.shot.mattes import Matte, MatteShape, matte_of
+
+FIRST, EACH = 4.0, 1.5  # pixels by which an outline may differ from a known one at once, and for each frame between
+_WINDOW = 9  # frames around one, from which its outline is foretold
+_LEAST_REACH, _MOST_REACH = 4.0, 12.0  # pixels to both sides of what is foretold, in which the edge is looked for
+_SIGMAS, _MOST = 3.0, 0.9  # standard deviations of what is foretold in which it is looked for, and of so large a part of the outline
+_OFF, _BY_SMEAR = 0.5, 0.15  # pixels: deviation of one place along the edge, whose error its neighbours share; and per pixel that the shutter smears
+_TIP, _TIP_BY_SMEAR = 1.0, 0.3  # the same of a corner
+_AT_TIP = 4.0  # times less sure next to a corner, where there is no one way across
+_MOVED = 0.05  # pixels by which a corner's neighbours move from which they are drawn back with it
+_ONWARDS, _BETWEEN = 6, 12  # frames of which too little is told that may be bridged, onwards from what is known and towards what is known beyond
+_SURE = 1.5  # pixels, deviation from which a frame is left as it was
+_FRAMES, _OVERLAP = 120, 8  # frames that are solved at a time, and that two such blocks share at each end
+_TOGETHER = 40_000  # points of an outline on all of them, for memory's sake
+_HALF = 0.5  # pixels to both sides of a point, over which it is differentiated how its surface moves it
+
+
+class OutlineSeries:
+    """One shape of a matte on many frames.
+
+    Parameters
+    ----------
+    frames : to be fitted; other frames with keys count as right.
+    reach : pixels to both sides of the outline in which the edge is looked for at most.
+    """
+
+    ROUNDS = 3  # of measuring: frame after frame, and then twice along what all together say
+
+    def __init__(self, finder: EdgeFinder, shot: Shot, ident: str, shape: str, frames: Sequence[int], reach: float) -> None:
+        self.shot = shot
+        self._finder, self._matte, self._reach = finder, matte_of(shot, ident), min(reach, _MOST_REACH)
+        drawn = self._matte.shape(shape)
+        assert drawn is not None
+        self._right = set(drawn.keys) - set(frames) or set(drawn.keys)
+        self._frames = sorted(set(frames) - self._right)
+        self._shape = drawn.but(keys={f: k for f, k in drawn.keys.items() if f in self._right})
+        self._corners = np.flatnonzero(np.array(drawn.roundness) < CORNER).tolist() if not drawn.handled else []
+        self._points: dict[int, np.ndarray] = {}  # (N, 2) in the surface's picture
+        self._spread: dict[int, np.ndarray] = {}  # (N,) and how sure they are
+        self._measured: dict[int, Measured] = {}
+        self._followed: set[int] = set()  # frames on which enough of the edge was found for the figure to be known by them
+
+    @staticmethod
+    def suits(shape: MatteShape, frames: Sequence[int]) -> bool:
+        """Whether a shape can be fitted on these frames together."""
+        return len(set(frames)) > 1 and shape.closed and shape.stroke is None and not shape.locked and shape.count * 3 * _OVERLAP <= _TOGETHER
+
+    def fit(self, count: Counter, stop: Stop | None = None) -> Iterator[Event]:
+        """Fit it; `shot` then has a key on each frame that was fitted. Stopped, it has those that were found well by then."""
+        left: dict[int, str] = {}
+        for frame in sorted(self._frames, key=lambda f: (min(abs(f - k) for k in self._right), f)):
+            if stopped(stop):
+                break
+            left[frame] = self._first_look(frame)
+            yield count.event(frame, note=f"looked at frame {frame}", of=(self._shape.id, frame, 0))
+        for frame in [f for f in self._measured if not self._bridged(f)]:
+            left[frame] = "too little of its edge can be told"
+            del self._measured[frame]
+        for number in range(1, self.ROUNDS):
+            self._solve(sorted(self._measured))
+            for frame in sorted(self._measured):
+                if stopped(stop):
+                    break
+                found = self._measure(frame)
+                if found.edge is not None:
+                    self._keep(frame, found.edge)
+                yield count.event(frame, note=f"looked again at frame {frame}", of=(self._shape.id, frame, number))
+        self._solve(sorted(self._measured))
+        for frame in self._frames:
+            why = left.get(frame, "it was stopped")
+            if frame in self._measured and float(np.quantile(self._spread[frame], _MOST)) > _SURE:
+                why = "its edge can be told too roughly"
+            if not why:
+                self.shot = set_item(self.shot, self._with_keys([frame], matte_of(self.shot, self._matte.id)))
+            for number in range(self.ROUNDS):  # of a frame that was left no later round was counted
+                yield count.event(frame, note=f"{self._shape.name} was left: {why}" if why else f"fitted on frame {frame}",
+                                  of=(self._shape.id, frame, number))
+
+    # -- one frame after the other ------------------------------------------------------------------------------------
+
+    def _first_look(self, frame: int) -> str:
+        """Find the outline on a frame for the first time; why it is left, or nothing."""
+        known = self._right | self._followed
+        gaps = [min((abs(f - frame) for f in known if (f - frame) * side > 0), default=None) for side in (-1, 1)]
+        bridged = [g for g in gaps if g is not None]
+        if min(bridged) > (_BETWEEN if len(bridged) == 2 else _ONWARDS):
+            return "its edge was lost on the way from where it is known"
+        reach = min(self._reach, FIRST + EACH * min(bridged))
+        self._points[frame] = self._shape.points_of(self._in_shape(self._with_keys(self._followed)).at(frame))
+        for _ in range(2):  # by itself, where enough of its edge is found
+            found = self._measure(frame, reach)
+            if found.edge is None:
+                return found.reason
+            if not found.followed:
+                return self._with_neighbours(frame)
+            self._fit_alone(frame, found.edge)
+        self._followed.add(frame)
+        found = self._measure(frame, reach)
+        if found.edge is not None:
+            self._keep(frame, found.edge)
+        return ""
+
+    def _fit_alone(self, frame: int, edge: Edge) -> None:
+        """Move the outline to the edge that was found along it on a frame."""
+        carried, shape = Carrier(self.shot, self._here), self._in_shape(self._here)
+        controls = carried.controls(shape, frame)
+        assert controls is not None  # it was measured there
+        points = shape.points_of(controls)
+        fitted = fitted_points(points, edge, np.array(shape.roundness))
+        if self._corners:
+            fitted = self._finder.with_tips(self.shot, self._here, shape, frame, fitted, self._known[0], self._reach)
+        moves = fitted - points
+        back = carried.moved(shape, controls + (np.repeat(moves, 3, 0) if shape.handled else moves), frame, back=True)
+        assert back is not None
+        self._points[frame] = shape.points_of(back)
+
+    def _with_neighbours(self, frame: int) -> str:
+        """Foretell the outline on a frame on which little of the edge is found, from those around it, and keep what is; why it is left, if it is."""
+        near = sorted(self._right | set(self._measured), key=lambda f: (abs(f - frame), f))[:_WINDOW]
+        for _ in range(2):
+            self._solve(sorted({*near, frame}), frame)
+            found = self._measure(frame)
+            if found.edge is None:
+                self._measured.pop(frame, None)
+                return found.reason
+            self._keep(frame, found.edge)
+        return ""
+
+    def _bridged(self, frame: int) -> bool:
+        """Whether a frame was found well by itself, or lies between frames that were and that are near enough."""
+        known = self._right | self._followed
+        before, after = (min((abs(f - frame) for f in known if (f - frame) * side >= 0), default=np.inf) for side in (-1, 1))
+        return bool(max(before, after) < np.inf and min(before, after) <= _BETWEEN)
+
+    # -- together -----------------------------------------------------------------------------------------------------
+
+    def _solve(self, frames: Sequence[int], only: int | None = None) -> None:
+        """Where the outline is on frames, from what was measured on them and on keyed frames among and around them; kept for all, or for one."""
+        times = sorted({*frames, *(f for f in self._right if frames and frames[0] - _BETWEEN <= f <= frames[-1] + _BETWEEN)})
+        most = max(min(_FRAMES, _TOGETHER // self._shape.count), 3 * _OVERLAP)
+        for begin in range(0, len(times), most - 2 * _OVERLAP):
+            block = times[begin:begin + most]
+            base = np.array([self._shape.points_of(self._shape.at(t)) for t in block])
+            fixed = np.array([t in self._right for t in block])
+            points, spread = through_time(base, np.array(block, float), fixed, {k: self._measured[t] for k, t in enumerate(block) if t in self._measured},
+                                          self._corners, rounds=4 if only is None else 2)
+            inner = block[_OVERLAP if begin else 0:]
+            for frame in inner if only is None else {only} & set(inner):
+                k = block.index(frame)
+                self._points[frame], self._spread[frame] = points[k], spread[k]
+            if begin + most >= len(times):
+                break
+
+    def _with_keys(self, frames: Collection[int], matte: Matte | None = None) -> Matte:
+        """The matte with the outline keyed on frames where it is taken to be."""
+        matte = matte or self._matte.with_shape(self._shape)
+        shape = self._in_shape(matte)
+        keys = dict(shape.keys)
+        for frame in frames:
+            moves = self._points[frame] - self._shape.points_of(self._shape.at(frame))
+            keys[frame] = as_points(self._shape.at(frame) + (np.repeat(moves, 3, 0) if shape.handled else moves))
+        return matte.with_shape(shape.but(keys=keys))
+
+    def _in_shape(self, matte: Matte) -> MatteShape:
+        shape = matte.shape(self._shape.id)
+        assert shape is not None
+        return shape
+
+    # -- measuring ----------------------------------------------------------------------------------------------------
+
+    def _measure(self, frame: int, reach: float | None = None) -> EdgeMeasure:
+        """A frame's outline, where it is taken to be, against the picture's edge; by default as far away as is likely."""
+        self._known = sorted((f for f in self._followed | self._right if f != frame), key=lambda f: (abs(f - frame), f))[:2]
+        self._known = list(dict.fromkeys([*self._known, min(self._right, key=lambda f: (abs(f - frame), f))]))
+        self._here = self._with_keys([frame, *(f for f in self._known if f not in self._right)])
+        if reach is None:
+            reach = min(self._reach, max(_LEAST_REACH, _SIGMAS * float(np.quantile(self._spread[frame], _MOST)) + 1))
+        return self._finder.measure(self.shot, self._here, self._in_shape(self._here), frame, self._known, reach)
+
+    def _keep(self, frame: int, edge: Edge) -> None:
+        """Keep what was found along the outline on a frame, for the solution of all."""
+        shape = self._in_shape(self._here)
+        count, at = shape.count, self._points[frame]
+        turned = self._derivatives(shape, frame)
+        usable = np.flatnonzero(edge.usable)
+        deviation = np.hypot(_OFF, _BY_SMEAR * edge.smeared[usable])
+        beside = np.abs(edge.along[usable, None] - np.array(self._corners)[None])
+        deviation[(np.minimum(beside, count - beside) < 1).any(1)] *= _AT_TIP
+        weights = curve_weights(edge.along[usable], np.array(shape.roundness), shape.handled)
+        design, values = _design(weights, edge.normals[usable], turned), edge.offsets[usable]
+        tips, moved = self._tips(frame, edge)
+        if len(moved):
+            beside = np.abs(edge.along[usable, None] - moved[None])
+            sound = (np.minimum(beside, count - beside) >= 1).all(1)  # sides of a tip that is drawn back go round nothing
+            each = scipy.sparse.csr_array((np.ones(len(moved)), (np.arange(len(moved)), moved)), (len(moved), count))
+            across = [_design(each, np.tile(unit, (len(moved), 1)), turned) for unit in np.eye(2)]
+            design = scipy.sparse.vstack([design[sound], *across]).tocsr()
+            values = np.concatenate([values[sound], tips[moved, 0], tips[moved, 1]])
+            rough = np.hypot(_TIP, _TIP_BY_SMEAR * np.interp(moved, edge.along, edge.smeared))
+            deviation = np.concatenate([deviation[sound], rough, rough])
+        base = self._shape.points_of(self._shape.at(frame))
+        self._measured[frame] = Measured(design, values + design @ (at - base).ravel(), deviation)
+
+    def _tips(self, frame: int, edge: Edge) -> tuple[np.ndarray, np.ndarray]:
+        """(N, 2) by how much points would move in the picture of a frame for corners to be as long as that shows them, and (k,) those that count."""
+        shape = self._in_shape(self._here)
+        controls = Carrier(self.shot, self._here).controls(shape, frame)
+        if controls is None or not self._corners:
+            return np.zeros((self._shape.count, 2)), np.zeros(0, int)
+        points = shape.points_of(controls)
+        fitted = with_tips(points, self._corners)
+        fitted = self._finder.with_tips(self.shot, self._here, shape, frame, fitted, self._known[0], self._reach)
+        moves = fitted - points
+        return moves, np.array(sorted({*self._corners, *np.flatnonzero(np.abs(moves).max(1) > _MOVED).tolist()}))
+
+    def _derivatives(self, shape: MatteShape, frame: int) -> np.ndarray:
+        """(N, 2, 2) how the picture's points of a frame move with those of the surface's picture."""
+        carried, controls = Carrier(self.shot, self._here), shape.at(frame)
+        columns = []
+        for step in np.eye(2) * _HALF:
+            ends = [carried.moved(shape, controls + sign * step, frame) for sign in (1, -1)]
+            assert ends[0] is not None and ends[1] is not None  # it was measured there
+            columns.append(shape.points_of(ends[0] - ends[1]) / (2 * _HALF))
+        return np.stack(columns, axis=-1)
+
+
+def _design(weights: scipy.sparse.csr_array, normals: np.ndarray, turned: np.ndarray) -> scipy.sparse.csr_array:
+    """(m, 2 N) sparse: how far places go along `normals` (m, 2) in a frame's picture when points move in the surface's.
+
+    Parameters
+    ----------
+    weights : (m, N) sparse, of the points; see `curve_weights`.
+    turned : (N, 2, 2) see `OutlineSeries._derivatives`.
+    """
+    w = weights.tocoo()
+    rows, columns = w.coords
+    pulls = w.data[:, None] * np.einsum("ka,kab->kb", normals[rows], turned[columns])
+    return scipy.sparse.csr_array((pulls.ravel(), (np.repeat(rows, 2), (2 * columns[:, None] + [0, 1]).ravel())),
+                                  (weights.shape[0], 2 * weights.shape[1]))
