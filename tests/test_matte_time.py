@@ -4,6 +4,7 @@ import tempfile
 import threading
 import unittest
 from pathlib import Path
+from unittest import mock
 
 import cv2
 import numpy as np
@@ -11,6 +12,7 @@ import scipy
 
 import wertis
 from tests.test_mattes import FIGURE
+from wertis.core.jobs import matte_series
 from wertis.core.matte.coverage import polygon_area
 from wertis.core.matte.outline import bezier, flattened, outwards
 from wertis.core.matte.over_time import Measured, curve_weights, through_time
@@ -174,6 +176,19 @@ class SmearedFigureTest(unittest.TestCase):
         matte.fit(between)
         for f in between:
             np.testing.assert_array_equal(matte.points(f), first[f])  # the same bits each time
+
+    def test_a_long_range_is_solved_block_by_block(self) -> None:
+        matte = self.figure()
+        for key in (7, 13):
+            matte.key(key, self.outline(key))
+        between = [f for f in self.FRAMES if f not in (1, 7, 13)]
+        matte.fit(between)
+        whole = [matte.points(f) for f in between]
+        matte.shot.undo()
+        with mock.patch.object(matte_series, "_FRAMES", 9), mock.patch.object(matte_series, "_OVERLAP", 3):
+            matte.fit(between)
+        for points, f in zip(whole, between, strict=True):
+            self.assertLess(np.abs(matte.points(f) - points).max(), 0.8, f)  # of an overlap of 3 frames in place of 8
 
     def test_stopped_it_says_what_it_left(self) -> None:
         matte, stop = self.figure(), threading.Event()

@@ -205,7 +205,7 @@ class ListTest(Case):
         for _ in range(5):
             job = subprocess.Popen([sys.executable, "-m", "wertis.cli.main", "run", str(self.folder / "list.toml")], stdout=subprocess.DEVNULL,
                                    stderr=subprocess.DEVNULL, start_new_session=True)
-            time.sleep(float(rng.uniform(0.5, 4.0)))
+            time.sleep(float(rng.uniform(0.5, 3.0)))
             os.killpg(job.pid, signal.SIGKILL)
             job.wait()
         code, said = self.run_list()

@@ -89,8 +89,9 @@ class OutlineSeries:
             if not why:
                 self.shot = set_item(self.shot, self._with_keys([frame], matte_of(self.shot, self._matte.id)))
             for number in range(self.ROUNDS):  # of a frame that was left no later round was counted
-                yield count.event(frame, note=f"{self._shape.name} was left: {why}" if why else f"fitted on frame {frame}",
-                                  of=(self._shape.id, frame, number))
+                event = count.event(frame, note=f"{self._shape.name} was left: {why}" if why else f"fitted on frame {frame}",
+                                    of=(self._shape.id, frame, number))
+            yield event
 
     # -- one frame after the other ------------------------------------------------------------------------------------
 
