@@ -22,11 +22,13 @@ _STEP = 0.7  # pixels that an outline may move between two samples of a shutter'
 _LEAST, _LEAST_SOFT, _MOST = 5, 3, 96  # samples; where the edge is softer than `_SOFT` pixels the second will do
 _SOFT = 3.0
 _MOST_KEPT = 12  # mattes whose edge was taken from the picture
+_MOST_PIXELS = 12_000_000  # of alphas of single shapes that are kept, 48 MB: of many, those that are not being dragged need not be made again
 
 Picture = Callable[[], np.ndarray]
 """Gives the plate's picture of the frame at hand (h, w, 3) float32, coded for the eye."""
 
 _found_edges: "OrderedDict[tuple, np.ndarray]" = OrderedDict()
+_shapes: "OrderedDict[tuple, tuple[np.ndarray, Box | None]]" = OrderedDict()
 _lock = threading.Lock()
 
 
@@ -126,37 +128,57 @@ def _join(alpha: np.ndarray, own: np.ndarray, box: Box | None, how: str) -> np.n
         return alpha
     x0, y0, x1, y1 = box
     part = alpha[y0:y1, x0:x1]
-    if how == "add":
-        part += own - part * own
-    elif how == "subtract":
+    if how == "subtract":
         part *= 1 - own
-    else:
-        part += own - 2 * part * own
+        return alpha
+    both = part * own
+    if how == "exclude":
+        both *= 2
+    part += np.subtract(own, both, out=both)
     return alpha
 
 
 def _shape_alpha(carried: Carrier, shape: MatteShape, frame: float, size: tuple[int, int], blurred: bool) -> tuple[np.ndarray, Box | None]:
-    matte, inner, outer = carried.matte, np.array(shape.inner), np.array(shape.outer)
-    soft, grow, smooth = float(max(inner.max(), outer.max())), matte.grows(shape), matte.fall == "smooth"
-    outlines = []
+    matte, soft = carried.matte, float(max(*shape.inner, *shape.outer))
+    grow, smooth = matte.grows(shape), matte.fall == "smooth"
+    places = []
     for time in _times(carried, shape, frame, soft) if blurred else [frame]:
         controls = carried.smoothly(shape, frame, time)
         if controls is not None and np.isfinite(controls).all():
-            outlines.append((time, *flattened(shape.curves(controls), shape.closed)))
-    nothing = np.zeros((0, 0), np.float32)
-    if not outlines:
-        return nothing, None
+            places.append((time, controls))
+    if not places:
+        return np.zeros((0, 0), np.float32), None
     if shape.stroke is not None:
-        found, box = _mean([_line_alpha(shape, time, line, at, grow, size, smooth) for time, line, at in outlines])
+        lines = [(time, *flattened(shape.curves(controls), shape.closed)) for time, controls in places]
+        found, box = _mean([_line_alpha(shape, time, line, at, grow, size, smooth) for time, line, at in lines])
         return found * np.float32(shape.opacity), box
-    box = box_round(np.concatenate([p for _, p, _ in outlines]), soft + abs(grow), size)
+    key = (tuple(controls.tobytes() for _, controls in places), shape.roundness, shape.handled, shape.closed, shape.inner, shape.outer, shape.opacity,
+           grow, smooth, size)
+    with _lock:
+        if key in _shapes:
+            _shapes.move_to_end(key)
+            return _shapes[key]
+    made = _filled(shape, [controls for _, controls in places], soft, grow, smooth, size)
+    made[0].setflags(write=False)
+    with _lock:
+        _shapes[key] = made
+        while len(_shapes) > 1 and sum(alpha.size for alpha, _ in _shapes.values()) > _MOST_PIXELS:
+            _shapes.popitem(last=False)
+    return made
+
+
+def _filled(shape: MatteShape, places: list[np.ndarray], soft: float, grow: float, smooth: bool, size: tuple[int, int]) -> tuple[np.ndarray, Box | None]:
+    """A shape's alpha over the part of the picture that it touches: the mean over where its points are at times within the shutter's opening."""
+    inner, outer = np.array(shape.inner), np.array(shape.outer)
+    outlines = [flattened(shape.curves(controls), shape.closed) for controls in places]
+    box = box_round(np.concatenate([p for p, _ in outlines]), soft + abs(grow), size)
     if box is None:
-        return nothing, None
+        return np.zeros((0, 0), np.float32), None
     if not soft and not grow:
-        found = mean_area([p for _, p, _ in outlines], box)
+        found = mean_area([p for p, _ in outlines], box)
     else:
         found = np.zeros((box[3] - box[1], box[2] - box[0]), np.float32)
-        for _, polygon, at in outlines:
+        for polygon, at in outlines:
             found += soft_area(polygon, along(inner, at), along(outer, at), box, smooth, grow)
         found /= np.float32(len(outlines))
     return found * np.float32(shape.opacity), box

@@ -45,11 +45,10 @@ def paint_matte(painter: QPainter, view: PictureView, matte: Matte, shown: Seque
         drawn = view.to_screen(line)
         if not np.isfinite(drawn).all():
             continue
-        places = [QPointF(x, y) for x, y in drawn.tolist()]
-        polygon = QPolygonF(places)
+        polygon = there[shape.id].as_polygon(drawn)
         if shape.stroke is None and tinted:
             if only_adds:  # shapes that lie over each other are filled once
-                whole.addPolygon(polygon if signed_area(drawn) > 0 else QPolygonF(places[::-1]))
+                whole.addPolygon(polygon if signed_area(drawn) > 0 else there[shape.id].as_polygon(drawn[::-1]))
                 whole.closeSubpath()
             else:
                 path = QPainterPath()

@@ -1,7 +1,7 @@
 """The tool for a matte's shapes: their points, handles and soft edges are dragged, and what is chosen is moved, turned and scaled by a frame round it."""
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Literal
 
 import numpy as np
@@ -13,6 +13,7 @@ from wertis.app.tools import Modifiers, Tool, ToScreen, nearest_point, paint_han
 from wertis.core.geometry.polygon import contains
 from wertis.core.matte.outline import nearest_place, outwards
 
+_PANES = 4  # views of an outline that are kept as polygons: both panes, and what they are dragged from
 _GAP = 14.0  # pixels of the screen by which the marks of its soft edge lie off a point that has none
 _FRAME_GAP = 12.0  # pixels of the screen between what is chosen and the frame round it
 _KNOB = 26.0  # and above the frame, the mark that turns it
@@ -44,6 +45,16 @@ class Shown:
     locked: bool
     inner: np.ndarray
     outer: np.ndarray
+    _polygons: dict[bytes, QPolygonF] = field(default_factory=dict, compare=False)
+
+    def as_polygon(self, drawn: np.ndarray) -> QPolygonF:
+        """Its outline as places (M, 2) on a widget, for a painter; what was made is kept, since of many shapes one is dragged."""
+        key = drawn.tobytes()
+        if key not in self._polygons:
+            if len(self._polygons) >= _PANES:  # of a view that has moved since
+                self._polygons.clear()
+            self._polygons[key] = QPolygonF([QPointF(x, y) for x, y in drawn.tolist()])
+        return self._polygons[key]
 
     @property
     def points(self) -> np.ndarray:
