@@ -375,6 +375,8 @@ class EdgeTest(unittest.TestCase):
             self.assertLess(np.abs(matte.alpha(frame) - truth).sum() / 480, 1.0, frame)  # mean distance along an outline of 480 pixels
         self.shot.undo()
         self.assertEqual(list(matte.record.shapes[0].keys), [1])
+        self.assertEqual(matte.fit([2, 12]), {}, "frames between that nobody asked for are not taken for lost")
+        self.assertEqual(sorted(matte.record.shapes[0].keys), [1, 2, 12])
 
     def test_repaired_by_few_keys(self) -> None:
         matte = self.shot.matte(outline(1), 1, self.figure)

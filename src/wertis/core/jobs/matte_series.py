@@ -1,6 +1,7 @@
 """A matte's outline fitted to the picture's edge on many frames together; see `matte.over_time`."""
 
 from collections.abc import Collection, Iterator, Sequence
+from dataclasses import dataclass
 
 import numpy as np
 import scipy
@@ -17,9 +18,9 @@ from wertis.core.shot.matte_carry import Carrier
 from wertis.core.shot.mattes import Matte, MatteShape, matte_of
 
 FIRST, EACH = 4.0, 1.5  # pixels by which an outline may differ from a known one at once, and for each frame between
-_WINDOW = 9  # frames around one, from which its outline is foretold
-_LEAST_REACH, _MOST_REACH = 4.0, 12.0  # pixels to both sides of what is foretold, in which the edge is looked for
-_SIGMAS, _MOST = 3.0, 0.9  # standard deviations of what is foretold in which it is looked for, and of so large a part of the outline
+_WINDOW = 9  # frames around one, from which its outline is predicted
+_LEAST_REACH, _MOST_REACH = 4.0, 12.0  # pixels to both sides of what is predicted, in which the edge is looked for
+_SIGMAS, _MOST = 3.0, 0.9  # standard deviations of what is predicted, in which it is looked for, and of so large a part of the outline
 _OFF, _BY_SMEAR = 0.5, 0.15  # pixels: deviation of one place along the edge, whose error its neighbours share; and per pixel that the shutter smears
 _TIP, _TIP_BY_SMEAR = 1.0, 0.3  # the same of a corner
 _AT_TIP = 4.0  # times less sure next to a corner, where there is no one way across
@@ -29,6 +30,19 @@ _SURE = 1.5  # pixels, deviation from which a frame is left as it was
 _FRAMES, _OVERLAP = 120, 8  # frames that are solved at a time, and that two such blocks share at each end
 _TOGETHER = 40_000  # points of an outline on all of them, for memory's sake
 _HALF = 0.5  # pixels to both sides of a point, over which it is differentiated how its surface moves it
+
+
+@dataclass(frozen=True)
+class _Look:
+    """An outline measured on a frame: what was found, the matte with it keyed there, and the frames by which the figure was known, the nearest first."""
+
+    measure: EdgeMeasure
+    matte: Matte
+    known: list[int]
+
+    @property
+    def edge(self) -> Edge | None:
+        return self.measure.edge
 
 
 class OutlineSeries:
@@ -77,9 +91,7 @@ class OutlineSeries:
             for frame in sorted(self._measured):
                 if stopped(stop):
                     break
-                found = self._measure(frame)
-                if found.edge is not None:
-                    self._keep(frame, found.edge)
+                self._keep(frame, self._measure(frame))
                 yield count.event(frame, note=f"looked again at frame {frame}", of=(self._shape.id, frame, number))
         self._solve(sorted(self._measured))
         for frame in self._frames:
@@ -98,49 +110,47 @@ class OutlineSeries:
     def _first_look(self, frame: int) -> str:
         """Find the outline on a frame for the first time; why it is left, or nothing."""
         known = self._right | self._followed
-        gaps = [min((abs(f - frame) for f in known if (f - frame) * side > 0), default=None) for side in (-1, 1)]
-        bridged = [g for g in gaps if g is not None]
-        if min(bridged) > (_BETWEEN if len(bridged) == 2 else _ONWARDS):
+        nearest = [n for n in (max((f for f in known if f < frame), default=None), min((f for f in known if f > frame), default=None)) if n is not None]
+        lost = [sum(min(n, frame) < f < max(n, frame) for f in self._frames) for n in nearest]
+        if min(lost) >= (_BETWEEN if len(lost) == 2 else _ONWARDS):
             return "its edge was lost on the way from where it is known"
-        reach = min(self._reach, FIRST + EACH * min(bridged))
+        reach = min(self._reach, FIRST + EACH * min(abs(n - frame) for n in nearest))
         self._points[frame] = self._shape.points_of(self._in_shape(self._with_keys(self._followed)).at(frame))
         for _ in range(2):  # by itself, where enough of its edge is found
-            found = self._measure(frame, reach)
-            if found.edge is None:
-                return found.reason
-            if not found.followed:
+            look = self._measure(frame, reach)
+            if look.edge is None:
+                return look.measure.reason
+            if not look.measure.followed:
                 return self._with_neighbours(frame)
-            self._fit_alone(frame, found.edge)
+            self._fit_alone(frame, look, look.edge)
         self._followed.add(frame)
-        found = self._measure(frame, reach)
-        if found.edge is not None:
-            self._keep(frame, found.edge)
+        self._keep(frame, self._measure(frame, reach))
         return ""
 
-    def _fit_alone(self, frame: int, edge: Edge) -> None:
+    def _fit_alone(self, frame: int, look: _Look, edge: Edge) -> None:
         """Move the outline to the edge that was found along it on a frame."""
-        carried, shape = Carrier(self.shot, self._here), self._in_shape(self._here)
+        carried, shape = Carrier(self.shot, look.matte), self._in_shape(look.matte)
         controls = carried.controls(shape, frame)
         assert controls is not None  # it was measured there
         points = shape.points_of(controls)
         fitted = fitted_points(points, edge, np.array(shape.roundness))
         if self._corners:
-            fitted = self._finder.with_tips(self.shot, self._here, shape, frame, fitted, self._known[0], self._reach)
+            fitted = self._finder.with_tips(self.shot, look.matte, shape, frame, fitted, look.known[0], self._reach)
         moves = fitted - points
         back = carried.moved(shape, controls + (np.repeat(moves, 3, 0) if shape.handled else moves), frame, back=True)
         assert back is not None
         self._points[frame] = shape.points_of(back)
 
     def _with_neighbours(self, frame: int) -> str:
-        """Foretell the outline on a frame on which little of the edge is found, from those around it, and keep what is; why it is left, if it is."""
+        """Predict the outline on a frame on which little of the edge is found, from those around it, and keep what is; why it is left, if it is."""
         near = sorted(self._right | set(self._measured), key=lambda f: (abs(f - frame), f))[:_WINDOW]
         for _ in range(2):
             self._solve(sorted({*near, frame}), frame)
-            found = self._measure(frame)
-            if found.edge is None:
+            look = self._measure(frame)
+            if look.edge is None:
                 self._measured.pop(frame, None)
-                return found.reason
-            self._keep(frame, found.edge)
+                return look.measure.reason
+            self._keep(frame, look)
         return ""
 
     def _bridged(self, frame: int) -> bool:
@@ -185,27 +195,30 @@ class OutlineSeries:
 
     # -- measuring ----------------------------------------------------------------------------------------------------
 
-    def _measure(self, frame: int, reach: float | None = None) -> EdgeMeasure:
+    def _measure(self, frame: int, reach: float | None = None) -> _Look:
         """A frame's outline, where it is taken to be, against the picture's edge; by default as far away as is likely."""
-        self._known = sorted((f for f in self._followed | self._right if f != frame), key=lambda f: (abs(f - frame), f))[:2]
-        self._known = list(dict.fromkeys([*self._known, min(self._right, key=lambda f: (abs(f - frame), f))]))
-        self._here = self._with_keys([frame, *(f for f in self._known if f not in self._right)])
+        near = sorted((f for f in self._followed | self._right if f != frame), key=lambda f: (abs(f - frame), f))[:2]
+        known = list(dict.fromkeys([*near, min(self._right, key=lambda f: (abs(f - frame), f))]))
+        matte = self._with_keys([frame, *(f for f in known if f not in self._right)])
         if reach is None:
             reach = min(self._reach, max(_LEAST_REACH, _SIGMAS * float(np.quantile(self._spread[frame], _MOST)) + 1))
-        return self._finder.measure(self.shot, self._here, self._in_shape(self._here), frame, self._known, reach)
+        return _Look(self._finder.measure(self.shot, matte, self._in_shape(matte), frame, known, reach), matte, known)
 
-    def _keep(self, frame: int, edge: Edge) -> None:
+    def _keep(self, frame: int, look: _Look) -> None:
         """Keep what was found along the outline on a frame, for the solution of all."""
-        shape = self._in_shape(self._here)
+        edge = look.edge
+        if edge is None:
+            return
+        shape = self._in_shape(look.matte)
         count, at = shape.count, self._points[frame]
-        turned = self._derivatives(shape, frame)
+        turned = self._derivatives(look.matte, frame)
         usable = np.flatnonzero(edge.usable)
         deviation = np.hypot(_OFF, _BY_SMEAR * edge.smeared[usable])
         beside = np.abs(edge.along[usable, None] - np.array(self._corners)[None])
         deviation[(np.minimum(beside, count - beside) < 1).any(1)] *= _AT_TIP
         weights = curve_weights(edge.along[usable], np.array(shape.roundness), shape.handled)
         design, values = _design(weights, edge.normals[usable], turned), edge.offsets[usable]
-        tips, moved = self._tips(frame, edge)
+        tips, moved = self._tips(frame, look)
         if len(moved):
             beside = np.abs(edge.along[usable, None] - moved[None])
             sound = (np.minimum(beside, count - beside) >= 1).all(1)  # sides of a tip that is drawn back go round nothing
@@ -218,21 +231,22 @@ class OutlineSeries:
         base = self._shape.points_of(self._shape.at(frame))
         self._measured[frame] = Measured(design, values + design @ (at - base).ravel(), deviation)
 
-    def _tips(self, frame: int, edge: Edge) -> tuple[np.ndarray, np.ndarray]:
+    def _tips(self, frame: int, look: _Look) -> tuple[np.ndarray, np.ndarray]:
         """(N, 2) by how much points would move in the picture of a frame for corners to be as long as that shows them, and (k,) those that count."""
-        shape = self._in_shape(self._here)
-        controls = Carrier(self.shot, self._here).controls(shape, frame)
+        shape = self._in_shape(look.matte)
+        controls = Carrier(self.shot, look.matte).controls(shape, frame)
         if controls is None or not self._corners:
             return np.zeros((self._shape.count, 2)), np.zeros(0, int)
         points = shape.points_of(controls)
         fitted = with_tips(points, self._corners)
-        fitted = self._finder.with_tips(self.shot, self._here, shape, frame, fitted, self._known[0], self._reach)
+        fitted = self._finder.with_tips(self.shot, look.matte, shape, frame, fitted, look.known[0], self._reach)
         moves = fitted - points
         return moves, np.array(sorted({*self._corners, *np.flatnonzero(np.abs(moves).max(1) > _MOVED).tolist()}))
 
-    def _derivatives(self, shape: MatteShape, frame: int) -> np.ndarray:
+    def _derivatives(self, matte: Matte, frame: int) -> np.ndarray:
         """(N, 2, 2) how the picture's points of a frame move with those of the surface's picture."""
-        carried, controls = Carrier(self.shot, self._here), shape.at(frame)
+        carried, shape = Carrier(self.shot, matte), self._in_shape(matte)
+        controls = shape.at(frame)
         columns = []
         for step in np.eye(2) * _HALF:
             ends = [carried.moved(shape, controls + sign * step, frame) for sign in (1, -1)]
