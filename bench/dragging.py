@@ -23,10 +23,37 @@ from wertis.core.geometry.motion import Fix
 from wertis.core.jobs.repair import with_points
 from wertis.core.shot import edits, items, repairs
 from wertis.core.shot.artwork import Artwork
-from wertis.core.shot.document import Placement
+from wertis.core.shot.document import Placement, Shot, Track
 
 QUAD = np.array([[620.0, 280], [1340, 320], [1310, 800], [600, 760]])
 FRAMES, MOVES, QUIET = 12, 120, 1.4
+
+
+def frames_in(folder: str, count: int) -> np.ndarray:
+    """Write HD frames that move by a pixel each; the first of them (h, w, 3) float32."""
+    base = cv2.GaussianBlur(np.random.default_rng(1).integers(0, 256, (1080, 1920, 3), dtype=np.uint8), (0, 0), 3)
+    for f in range(1, count + 1):
+        cv2.imwrite(f"{folder}/p.{f:04d}.png", np.roll(base, f, 1), [cv2.IMWRITE_PNG_COMPRESSION, 1])
+    return base.astype(np.float32)
+
+
+def two_warps(picture: np.ndarray) -> float:
+    """Milliseconds of two perspective warps of a picture."""
+    begun = time.perf_counter()
+    for _ in range(2):
+        cv2.warpPerspective(picture, np.array([[1, 0.02, 3], [0.01, 1, 5], [1e-5, 0, 1]]), (1920, 1080))
+    return (time.perf_counter() - begun) * 1000
+
+
+def tracked_window(folder: str, count: int) -> tuple[MainWindow, Shot, Track]:
+    """A window on those frames; a shot in which a quad of them is tracked, not yet given to it, and its track."""
+    window = MainWindow()
+    window.resize(1280, 800)
+    window.show()
+    window.open_path(Path(folder))
+    shot, track = edits.add_track(window.session.shot, QUAD, 1)
+    fixes = {f: Fix(np.array([[1, 0, f - 1.0], [0, 1, 0], [0, 0, 1]]), 0.1, 1.0) for f in range(1, count + 1)}
+    return window, edits.set_tracked(shot, track.id, fixes), track
 
 
 def main() -> None:
@@ -34,24 +61,9 @@ def main() -> None:
     app = QApplication([])
     apply_theme(app)
     with tempfile.TemporaryDirectory() as folder:
-        base = cv2.GaussianBlur(np.random.default_rng(1).integers(0, 256, (1080, 1920, 3), dtype=np.uint8), (0, 0), 3)
-        for f in range(1, FRAMES + 1):
-            cv2.imwrite(f"{folder}/p.{f:04d}.png", np.roll(base, f, 1), [cv2.IMWRITE_PNG_COMPRESSION, 1])
-        whole = base.astype(np.float32)
-
-        def two_warps() -> float:
-            begun = time.perf_counter()
-            for _ in range(2):
-                cv2.warpPerspective(whole, np.array([[1, 0.02, 3], [0.01, 1, 5], [1e-5, 0, 1]]), (1920, 1080))
-            return (time.perf_counter() - begun) * 1000
-
-        window = MainWindow()
-        window.resize(1280, 800)
-        window.show()
-        window.open_path(Path(folder))
+        whole = frames_in(folder, FRAMES)
+        window, shot, track = tracked_window(folder, FRAMES)
         s = window.session
-        shot, track = edits.add_track(s.shot, QUAD, 1)
-        shot = edits.set_tracked(shot, track.id, {f: Fix(np.array([[1, 0, f - 1.0], [0, 1, 0], [0, 0, 1]]), 0.1, 1.0) for f in range(1, FRAMES + 1)})
         shot = items.add_item(shot, Placement(on=track.id, frame=1, quad=edits.as_points(QUAD), artwork=Artwork(kind="checker")))
         s.history.do("Set up", with_points(shot, track.id))
         s.go_step("Repair")
@@ -71,7 +83,7 @@ def main() -> None:
         QTest.mousePress(window.viewer, Qt.MouseButton.LeftButton, pos=at)
         taken, beside = [], []
         for k in range(MOVES):
-            beside.append(two_warps())
+            beside.append(two_warps(whole))
             before = window.viewer.picture
             begun = time.perf_counter()
             QTest.mouseMove(window.viewer, at + QPoint(1 + k % 7, k % 5))

@@ -9,23 +9,19 @@ The warps are timed before every move; see bench/dragging.py.
 import os
 import tempfile
 import time
-from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
-import cv2
 import numpy as np
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
+from dragging import frames_in, tracked_window, two_warps
 from wertis.app.theme import apply_theme
-from wertis.app.window import MainWindow
-from wertis.core.geometry.motion import Fix
-from wertis.core.shot import edits, matte_edits
+from wertis.core.shot import matte_edits
 from wertis.core.shot.mattes import new_shape
 
-QUAD = np.array([[620.0, 280], [1340, 320], [1310, 800], [600, 760]])
 SHAPES, POINTS, MOVES, QUIET = 40, 30, 120, 1.4
 
 
@@ -36,24 +32,9 @@ def main() -> None:
     rng = np.random.default_rng(0)
     around = np.linspace(0, 2 * np.pi, POINTS, endpoint=False)
     with tempfile.TemporaryDirectory() as folder:
-        base = cv2.GaussianBlur(np.random.default_rng(1).integers(0, 256, (1080, 1920, 3), dtype=np.uint8), (0, 0), 3)
-        for f in range(1, 4):
-            cv2.imwrite(f"{folder}/p.{f:04d}.png", np.roll(base, f, 1), [cv2.IMWRITE_PNG_COMPRESSION, 1])
-        whole = base.astype(np.float32)
-
-        def two_warps() -> float:
-            begun = time.perf_counter()
-            for _ in range(2):
-                cv2.warpPerspective(whole, np.array([[1, 0.02, 3], [0.01, 1, 5], [1e-5, 0, 1]]), (1920, 1080))
-            return (time.perf_counter() - begun) * 1000
-
-        window = MainWindow()
-        window.resize(1280, 800)
-        window.show()
-        window.open_path(Path(folder))
+        whole = frames_in(folder, 3)
+        window, shot, track = tracked_window(folder, 3)
         s = window.session
-        shot, track = edits.add_track(s.shot, QUAD, 1)
-        shot = edits.set_tracked(shot, track.id, {f: Fix(np.array([[1, 0, f - 1.0], [0, 1, 0], [0, 0, 1]]), 0.1, 1.0) for f in range(1, 4)})
         shapes = []
         for _ in range(SHAPES):
             (x, y), (a, b) = rng.uniform([200, 200], [1700, 900]), rng.uniform(60, 200, 2)
@@ -81,7 +62,7 @@ def main() -> None:
         QTest.mousePress(window.viewer, Qt.MouseButton.LeftButton, pos=at)
         drawn, taken, beside = [], [], []
         for k in range(MOVES):
-            beside.append(two_warps())
+            beside.append(two_warps(whole))
             before = window.viewer.picture
             begun = time.perf_counter()
             QTest.mouseMove(window.viewer, at + QPoint(1 + k % 7, k % 5))
