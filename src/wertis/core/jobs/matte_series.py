@@ -91,7 +91,7 @@ class OutlineSeries:
             for frame in sorted(self._measured):
                 if stopped(stop):
                     break
-                self._keep(frame, self._measure(frame))
+                self._keep(frame, self._measure(frame), tips_as_they_are=number < self.ROUNDS - 1)
                 yield count.event(frame, note=f"looked again at frame {frame}", of=(self._shape.id, frame, number))
         self._solve(sorted(self._measured))
         for frame in self._frames:
@@ -124,7 +124,7 @@ class OutlineSeries:
                 return self._with_neighbours(frame)
             self._fit_alone(frame, look, look.edge)
         self._followed.add(frame)
-        self._keep(frame, self._measure(frame, reach))
+        self._keep(frame, self._measure(frame, reach), tips_as_they_are=True)  # as they were just found
         return ""
 
     def _fit_alone(self, frame: int, look: _Look, edge: Edge) -> None:
@@ -204,8 +204,8 @@ class OutlineSeries:
             reach = min(self._reach, max(_LEAST_REACH, _SIGMAS * float(np.quantile(self._spread[frame], _MOST)) + 1))
         return _Look(self._finder.measure(self.shot, matte, self._in_shape(matte), frame, known, reach), matte, known)
 
-    def _keep(self, frame: int, look: _Look) -> None:
-        """Keep what was found along the outline on a frame, for the solution of all."""
+    def _keep(self, frame: int, look: _Look, tips_as_they_are: bool = False) -> None:
+        """Keep what was found along the outline on a frame, for the solution of all; finding how long its tips are takes as long as all the rest."""
         edge = look.edge
         if edge is None:
             return
@@ -218,7 +218,7 @@ class OutlineSeries:
         deviation[(np.minimum(beside, count - beside) < 1).any(1)] *= _AT_TIP
         weights = curve_weights(edge.along[usable], np.array(shape.roundness), shape.handled)
         design, values = _design(weights, edge.normals[usable], turned), edge.offsets[usable]
-        tips, moved = self._tips(frame, look)
+        tips, moved = (np.zeros_like(at), np.array(self._corners, int)) if tips_as_they_are else self._tips(frame, look)
         if len(moved):
             beside = np.abs(edge.along[usable, None] - moved[None])
             sound = (np.minimum(beside, count - beside) >= 1).all(1)  # sides of a tip that is drawn back go round nothing
