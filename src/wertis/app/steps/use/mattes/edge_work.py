@@ -163,7 +163,8 @@ class EdgeWork:
                 self.bench.say(left[0] + "." if left else "The outline lies on the edge as it is.", bool(left))
             else:
                 self.session.history.do("Fit to the edge", after)
-                self.bench.say(f"Fitted to the edge; {len(left)} left as they were." if left else "Fitted to the edge. Each is a key that can be changed.")
+                kept = f"; {len(left)} outlines were left as they were." if len(left) > 1 else "; one outline was left as it was."
+                self.bench.say(f"Fitted to the edge{kept if left else '. Each is a key that can be changed.'}")
 
         self.bench.work.begin(Job("Fitting to the edge", len(frames) * (2 if what == "repair" else len(matte.shapes)), work), event=step, ended=over)
 
