@@ -8,7 +8,7 @@ import numpy as np
 from wertis.core.errors import PlateError
 from wertis.core.jobs.events import Counter, Event, Stop, stopped
 from wertis.core.matte.edge import Edge, KnownFrame, found_edge
-from wertis.core.matte.fitting import CORNER
+from wertis.core.matte.fitting import CORNER, fitted_points
 from wertis.core.matte.outline import bezier, flattened
 from wertis.core.matte.tips import colours_near, with_length
 from wertis.core.plate.base import Plate, Reader, to_float
@@ -106,6 +106,11 @@ class EdgeFinder:
             moved = shape.points_of(ends[1] - ends[0])[np.floor(at).astype(int)]
         corners = np.flatnonzero(rounds < CORNER).tolist() if not shape.handled else []
         return EdgeMeasure(found_edge(picture, polygon, at, shape.count, frames, reach, moved, corners))
+
+    def fitted(self, shot: Shot, matte: Matte, shape: MatteShape, frame: int, points: np.ndarray, edge: Edge, known: int, reach: float) -> np.ndarray:
+        """Points (N, 2) of a frame moved to the edge that was found along them, and their pointed corners as long as the picture shows them."""
+        fitted = fitted_points(points, edge, np.array(shape.roundness))
+        return fitted if shape.handled else self.with_tips(shot, matte, shape, frame, fitted, known, reach)
 
     def with_tips(self, shot: Shot, matte: Matte, shape: MatteShape, frame: int, points: np.ndarray, known: int, reach: float) -> np.ndarray:
         """Points (N, 2) of a frame with pointed corners as long as the picture shows them, the figure being known on another frame."""

@@ -101,9 +101,7 @@ def _fitted_alone(finder: EdgeFinder, shot: Shot, ident: str, drawn: MatteShape,
         points = current.points_of(controls) if controls is not None else None
         if found.edge is None or points is None or not found.followed:
             return shot, f"{current.name} was left: {found.reason or 'too little of its edge can be told'}"
-        fitted = fitted_points(points, found.edge, np.array(current.roundness))
-        if not current.handled:
-            fitted = finder.with_tips(shot, now, current, frame, fitted, known[0], reach + FIRST)
+        fitted = finder.fitted(shot, now, current, frame, points, found.edge, known[0], reach + FIRST)
         try:
             shot = key_shape(shot, ident, drawn.id, frame, fitted)
         except RegionError as why:

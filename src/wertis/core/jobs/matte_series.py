@@ -1,4 +1,4 @@
-"""A matte's outline fitted to the picture's edge on many frames together; see `matte.over_time`."""
+"""A matte's outline fitted to the picture's edge on many frames together; see `matte.outline_smoother`."""
 
 from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass
@@ -9,8 +9,8 @@ import scipy
 from wertis.core.jobs.events import Counter, Event, Stop, stopped
 from wertis.core.jobs.matte_edge import EdgeFinder, EdgeMeasure
 from wertis.core.matte.edge import Edge
-from wertis.core.matte.fitting import CORNER, fitted_points, with_tips
-from wertis.core.matte.over_time import Measured, curve_weights, through_time
+from wertis.core.matte.fitting import CORNER, with_tips
+from wertis.core.matte.outline_smoother import Measurement, curve_weights, smoothed
 from wertis.core.shot.document import Shot
 from wertis.core.shot.edits import as_points
 from wertis.core.shot.items import set_item
@@ -19,7 +19,7 @@ from wertis.core.shot.mattes import Matte, MatteShape, matte_of
 
 FIRST, EACH = 4.0, 1.5  # pixels by which an outline may differ from a known one at once, and for each frame between
 _WINDOW = 9  # frames around one, from which its outline is predicted
-_LEAST_REACH, _MOST_REACH = 4.0, 12.0  # pixels to both sides of what is predicted, in which the edge is looked for
+_LEAST_REACH = 4.0  # pixels to both sides of what is predicted, in which the edge is looked for
 _SIGMAS, _MOST = 3.0, 0.9  # standard deviations of what is predicted, in which it is looked for, and of so large a part of the outline
 _OFF, _BY_SMEAR = 0.5, 0.15  # pixels: deviation of one place along the edge, whose error its neighbours share; and per pixel that the shutter smears
 _TIP, _TIP_BY_SMEAR = 1.0, 0.3  # the same of a corner
@@ -34,11 +34,20 @@ _HALF = 0.5  # pixels to both sides of a point, over which it is differentiated 
 
 @dataclass(frozen=True)
 class _Look:
-    """An outline measured on a frame: what was found, the matte with it keyed there, and the frames by which the figure was known, the nearest first."""
+    """An outline measured on a frame.
+
+    Attributes
+    ----------
+    measure : what was found.
+    matte : with the outline keyed there.
+    known : frames by which the figure was known, the nearest first.
+    reach : pixels to both sides in which the edge was looked for.
+    """
 
     measure: EdgeMeasure
     matte: Matte
     known: list[int]
+    reach: float
 
     @property
     def edge(self) -> Edge | None:
@@ -58,16 +67,16 @@ class OutlineSeries:
 
     def __init__(self, finder: EdgeFinder, shot: Shot, ident: str, shape: str, frames: Sequence[int], reach: float) -> None:
         self.shot = shot
-        self._finder, self._matte, self._reach = finder, matte_of(shot, ident), min(reach, _MOST_REACH)
+        self._finder, self._matte, self._reach = finder, matte_of(shot, ident), reach
         drawn = self._matte.shape(shape)
         assert drawn is not None
-        self._right = set(drawn.keys) - set(frames) or set(drawn.keys)
-        self._frames = sorted(set(frames) - self._right)
-        self._shape = drawn.but(keys={f: k for f, k in drawn.keys.items() if f in self._right})
+        self._keyed = set(drawn.keys) - set(frames) or set(drawn.keys)
+        self._frames = sorted(set(frames) - self._keyed)
+        self._shape = drawn.but(keys={f: k for f, k in drawn.keys.items() if f in self._keyed})
         self._corners = np.flatnonzero(np.array(drawn.roundness) < CORNER).tolist() if not drawn.handled else []
         self._points: dict[int, np.ndarray] = {}  # (N, 2) in the surface's picture
         self._spread: dict[int, np.ndarray] = {}  # (N,) and how sure they are
-        self._measured: dict[int, Measured] = {}
+        self._measured: dict[int, Measurement] = {}
         self._followed: set[int] = set()  # frames on which enough of the edge was found for the figure to be known by them
 
     @staticmethod
@@ -78,7 +87,7 @@ class OutlineSeries:
     def fit(self, count: Counter, stop: Stop | None = None) -> Iterator[Event]:
         """Fit it; `shot` then has a key on each frame that was fitted. Stopped, it has those that were found well by then."""
         left: dict[int, str] = {}
-        for frame in sorted(self._frames, key=lambda f: (min(abs(f - k) for k in self._right), f)):
+        for frame in sorted(self._frames, key=lambda f: (min(abs(f - k) for k in self._keyed), f)):
             if stopped(stop):
                 break
             left[frame] = self._first_look(frame)
@@ -109,7 +118,7 @@ class OutlineSeries:
 
     def _first_look(self, frame: int) -> str:
         """Find the outline on a frame for the first time; why it is left, or nothing."""
-        known = self._right | self._followed
+        known = self._keyed | self._followed
         nearest = [n for n in (max((f for f in known if f < frame), default=None), min((f for f in known if f > frame), default=None)) if n is not None]
         lost = [sum(min(n, frame) < f < max(n, frame) for f in self._frames) for n in nearest]
         if min(lost) >= (_BETWEEN if len(lost) == 2 else _ONWARDS):
@@ -133,17 +142,14 @@ class OutlineSeries:
         controls = carried.controls(shape, frame)
         assert controls is not None  # it was measured there
         points = shape.points_of(controls)
-        fitted = fitted_points(points, edge, np.array(shape.roundness))
-        if self._corners:
-            fitted = self._finder.with_tips(self.shot, look.matte, shape, frame, fitted, look.known[0], self._reach)
-        moves = fitted - points
+        moves = self._finder.fitted(self.shot, look.matte, shape, frame, points, edge, look.known[0], look.reach + FIRST) - points
         back = carried.moved(shape, controls + (np.repeat(moves, 3, 0) if shape.handled else moves), frame, back=True)
         assert back is not None
         self._points[frame] = shape.points_of(back)
 
     def _with_neighbours(self, frame: int) -> str:
         """Predict the outline on a frame on which little of the edge is found, from those around it, and keep what is; why it is left, if it is."""
-        near = sorted(self._right | set(self._measured), key=lambda f: (abs(f - frame), f))[:_WINDOW]
+        near = sorted(self._keyed | set(self._measured), key=lambda f: (abs(f - frame), f))[:_WINDOW]
         for _ in range(2):
             self._solve(sorted({*near, frame}), frame)
             look = self._measure(frame)
@@ -155,7 +161,7 @@ class OutlineSeries:
 
     def _bridged(self, frame: int) -> bool:
         """Whether a frame was found well by itself, or lies between frames that were and that are near enough."""
-        known = self._right | self._followed
+        known = self._keyed | self._followed
         before, after = (min((abs(f - frame) for f in known if (f - frame) * side >= 0), default=np.inf) for side in (-1, 1))
         return bool(max(before, after) < np.inf and min(before, after) <= _BETWEEN)
 
@@ -163,13 +169,13 @@ class OutlineSeries:
 
     def _solve(self, frames: Sequence[int], only: int | None = None) -> None:
         """Where the outline is on frames, from what was measured on them and on keyed frames among and around them; kept for all, or for one."""
-        times = sorted({*frames, *(f for f in self._right if frames and frames[0] - _BETWEEN <= f <= frames[-1] + _BETWEEN)})
+        times = sorted({*frames, *(f for f in self._keyed if frames and frames[0] - _BETWEEN <= f <= frames[-1] + _BETWEEN)})
         most = max(min(_FRAMES, _TOGETHER // self._shape.count), 3 * _OVERLAP)
         for begin in range(0, len(times), most - 2 * _OVERLAP):
             block = times[begin:begin + most]
             base = np.array([self._shape.points_of(self._shape.at(t)) for t in block])
-            fixed = np.array([t in self._right for t in block])
-            points, spread = through_time(base, np.array(block, float), fixed, {k: self._measured[t] for k, t in enumerate(block) if t in self._measured},
+            fixed = np.array([t in self._keyed for t in block])
+            points, spread = smoothed(base, np.array(block, float), fixed, {k: self._measured[t] for k, t in enumerate(block) if t in self._measured},
                                           self._corners, rounds=4 if only is None else 2)
             inner = block[_OVERLAP if begin else 0:]
             for frame in inner if only is None else {only} & set(inner):
@@ -197,12 +203,12 @@ class OutlineSeries:
 
     def _measure(self, frame: int, reach: float | None = None) -> _Look:
         """A frame's outline, where it is taken to be, against the picture's edge; by default as far away as is likely."""
-        near = sorted((f for f in self._followed | self._right if f != frame), key=lambda f: (abs(f - frame), f))[:2]
-        known = list(dict.fromkeys([*near, min(self._right, key=lambda f: (abs(f - frame), f))]))
-        matte = self._with_keys([frame, *(f for f in known if f not in self._right)])
+        near = sorted((f for f in self._followed | self._keyed if f != frame), key=lambda f: (abs(f - frame), f))[:2]
+        known = list(dict.fromkeys([*near, min(self._keyed, key=lambda f: (abs(f - frame), f))]))
+        matte = self._with_keys([frame, *(f for f in known if f not in self._keyed)])
         if reach is None:
             reach = min(self._reach, max(_LEAST_REACH, _SIGMAS * float(np.quantile(self._spread[frame], _MOST)) + 1))
-        return _Look(self._finder.measure(self.shot, matte, self._in_shape(matte), frame, known, reach), matte, known)
+        return _Look(self._finder.measure(self.shot, matte, self._in_shape(matte), frame, known, reach), matte, known, reach)
 
     def _keep(self, frame: int, look: _Look, tips_as_they_are: bool = False) -> None:
         """Keep what was found along the outline on a frame, for the solution of all; finding how long its tips are takes as long as all the rest."""
@@ -211,25 +217,25 @@ class OutlineSeries:
             return
         shape = self._in_shape(look.matte)
         count, at = shape.count, self._points[frame]
-        turned = self._derivatives(look.matte, frame)
+        jacobians = self._jacobians(look.matte, frame)
         usable = np.flatnonzero(edge.usable)
         deviation = np.hypot(_OFF, _BY_SMEAR * edge.smeared[usable])
         beside = np.abs(edge.along[usable, None] - np.array(self._corners)[None])
         deviation[(np.minimum(beside, count - beside) < 1).any(1)] *= _AT_TIP
         weights = curve_weights(edge.along[usable], np.array(shape.roundness), shape.handled)
-        design, values = _design(weights, edge.normals[usable], turned), edge.offsets[usable]
+        design, values = _design(weights, edge.normals[usable], jacobians), edge.offsets[usable]
         tips, moved = (np.zeros_like(at), np.array(self._corners, int)) if tips_as_they_are else self._tips(frame, look)
         if len(moved):
             beside = np.abs(edge.along[usable, None] - moved[None])
             sound = (np.minimum(beside, count - beside) >= 1).all(1)  # sides of a tip that is drawn back go round nothing
             each = scipy.sparse.csr_array((np.ones(len(moved)), (np.arange(len(moved)), moved)), (len(moved), count))
-            across = [_design(each, np.tile(unit, (len(moved), 1)), turned) for unit in np.eye(2)]
+            across = [_design(each, np.tile(unit, (len(moved), 1)), jacobians) for unit in np.eye(2)]
             design = scipy.sparse.vstack([design[sound], *across]).tocsr()
             values = np.concatenate([values[sound], tips[moved, 0], tips[moved, 1]])
             rough = np.hypot(_TIP, _TIP_BY_SMEAR * np.interp(moved, edge.along, edge.smeared))
             deviation = np.concatenate([deviation[sound], rough, rough])
         base = self._shape.points_of(self._shape.at(frame))
-        self._measured[frame] = Measured(design, values + design @ (at - base).ravel(), deviation)
+        self._measured[frame] = Measurement(design, values + design @ (at - base).ravel(), deviation)
 
     def _tips(self, frame: int, look: _Look) -> tuple[np.ndarray, np.ndarray]:
         """(N, 2) by how much points would move in the picture of a frame for corners to be as long as that shows them, and (k,) those that count."""
@@ -239,11 +245,11 @@ class OutlineSeries:
             return np.zeros((self._shape.count, 2)), np.zeros(0, int)
         points = shape.points_of(controls)
         fitted = with_tips(points, self._corners)
-        fitted = self._finder.with_tips(self.shot, look.matte, shape, frame, fitted, look.known[0], self._reach)
+        fitted = self._finder.with_tips(self.shot, look.matte, shape, frame, fitted, look.known[0], look.reach + FIRST)
         moves = fitted - points
         return moves, np.array(sorted({*self._corners, *np.flatnonzero(np.abs(moves).max(1) > _MOVED).tolist()}))
 
-    def _derivatives(self, matte: Matte, frame: int) -> np.ndarray:
+    def _jacobians(self, matte: Matte, frame: int) -> np.ndarray:
         """(N, 2, 2) how the picture's points of a frame move with those of the surface's picture."""
         carried, shape = Carrier(self.shot, matte), self._in_shape(matte)
         controls = shape.at(frame)
@@ -255,16 +261,16 @@ class OutlineSeries:
         return np.stack(columns, axis=-1)
 
 
-def _design(weights: scipy.sparse.csr_array, normals: np.ndarray, turned: np.ndarray) -> scipy.sparse.csr_array:
+def _design(weights: scipy.sparse.csr_array, normals: np.ndarray, jacobians: np.ndarray) -> scipy.sparse.csr_array:
     """(m, 2 N) sparse: how far places go along `normals` (m, 2) in a frame's picture when points move in the surface's.
 
     Parameters
     ----------
     weights : (m, N) sparse, of the points; see `curve_weights`.
-    turned : (N, 2, 2) see `OutlineSeries._derivatives`.
+    jacobians : (N, 2, 2) see `OutlineSeries._jacobians`.
     """
     w = weights.tocoo()
     rows, columns = w.coords
-    pulls = w.data[:, None] * np.einsum("ka,kab->kb", normals[rows], turned[columns])
+    pulls = w.data[:, None] * np.einsum("ka,kab->kb", normals[rows], jacobians[columns])
     return scipy.sparse.csr_array((pulls.ravel(), (np.repeat(rows, 2), (2 * columns[:, None] + [0, 1]).ravel())),
                                   (weights.shape[0], 2 * weights.shape[1]))

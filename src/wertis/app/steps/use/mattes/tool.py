@@ -13,7 +13,7 @@ from wertis.app.tools import Modifiers, Tool, ToScreen, nearest_point, paint_han
 from wertis.core.geometry.polygon import contains
 from wertis.core.matte.outline import nearest_place, outwards
 
-_PANES = 4  # views of an outline that are kept as polygons: both panes, and what they are dragged from
+_PANES = 4  # polygons of an outline that are kept: in each of two panes, the way it goes round and the other way
 _GAP = 14.0  # pixels of the screen by which the marks of its soft edge lie off a point that has none
 _FRAME_GAP = 12.0  # pixels of the screen between what is chosen and the frame round it
 _KNOB = 26.0  # and above the frame, the mark that turns it

@@ -17,9 +17,9 @@ from wertis.core.matte.outline import outwards
 
 _HUBER = 1.5  # standard deviations from which a measurement counts less (P. Huber, Robust estimation of a location parameter, 1964)
 _CAUCHY = 2.0  # standard deviations at which an acceleration counts half
-_AT_FIRST = 0.02  # how much accelerations count at first, so that it is the pictures that say where an outline changes at once
+_AT_FIRST = 0.02  # robust weight of all accelerations at first, so that it is the pictures that say where an outline changes at once
 _TRACED = 8  # vectors of random signs, for a mean variance
-_MOST_ACCELERATION = 10.0  # pixels per frame and frame, that is taken for usual
+_MOST_ACCELERATION = 10.0  # pixels per frame and frame, the largest standard deviation that is estimated
 _SIGNS = 48  # vectors of random signs, whose estimates are averaged over neighbours: variances come out within a tenth
 _AVERAGED = 1.0, 2.0  # frames, and points along the outline; those
 _LEAST_STEP = 1.0  # pixels between points of an outline that is reckoned with
@@ -32,7 +32,7 @@ class OutlinePrior:
 
     Attributes
     ----------
-    acceleration : pixels per frame and frame, the least standard deviation; what is usual is estimated.
+    acceleration : pixels per frame and frame, the least standard deviation; it is estimated from the solution.
     speed : pixels per frame, standard deviation; so wide that it only keeps what nothing else holds.
     length : pixels along the outline within which points go together.
     bending : 1 / pixel, standard deviation of the second derivative along the outline of how far it lies from what keys say; wide, as for speed.
@@ -47,7 +47,7 @@ class OutlinePrior:
 
 
 @dataclass(frozen=True)
-class Measured:
+class Measurement:
     """What was found along an outline on one frame.
 
     Attributes
@@ -82,7 +82,7 @@ def curve_weights(places: np.ndarray, roundness: np.ndarray, handled: bool = Fal
     return scipy.sparse.csr_array((values.ravel(), (np.repeat(np.arange(len(places)), 4), columns.ravel())), (len(places), count))
 
 
-def through_time(base: np.ndarray, times: np.ndarray, fixed: np.ndarray, measured: Mapping[int, Measured], corners: Sequence[int],
+def smoothed(base: np.ndarray, times: np.ndarray, fixed: np.ndarray, measured: Mapping[int, Measurement], corners: Sequence[int],
                  prior: OutlinePrior = OutlinePrior(), rounds: int = 4) -> tuple[np.ndarray, np.ndarray]:
     """The points of an outline on all frames, and how sure they are.
 
@@ -105,12 +105,12 @@ def through_time(base: np.ndarray, times: np.ndarray, fixed: np.ndarray, measure
     if not len(free):
         return points, spread
     where = (free[:, None] * 2 * count + np.arange(2 * count)).ravel()
-    expected = _Expected(base, times, corners, prior)
+    terms = _Prior(base, times, corners, prior)
     design, value, deviation = _stacked({k: m for k, m in measured.items() if not fixed[k]}, frames, count)
     own = design[:, where]
-    weight, believed, usual = deviation ** -2.0, np.full((max(frames - 2, 0), count), _AT_FIRST), prior.acceleration
+    weight, robust, scale = deviation ** -2.0, np.full((max(frames - 2, 0), count), _AT_FIRST), prior.acceleration
     for _ in range(rounds):
-        matrix, right = expected.system(points, believed / usual ** 2)
+        matrix, right = terms.system(points, robust / scale ** 2)
         normal = matrix[where][:, where] + own.T @ (scipy.sparse.diags_array(weight) @ own)
         solved = scipy.sparse.linalg.splu(normal.tocsc(), permc_spec="MMD_AT_PLUS_A", diag_pivot_thresh=0.0, options={"SymmetricMode": True})
         now = (points - base).ravel()
@@ -118,7 +118,7 @@ def through_time(base: np.ndarray, times: np.ndarray, fixed: np.ndarray, measure
         points = base + now.reshape(base.shape)
         left = np.abs(value - design @ now) / deviation
         weight = np.minimum(1, _HUBER / np.maximum(left, 1e-9)) / deviation ** 2
-        believed, usual = expected.believed(points, usual, solved, where)
+        robust, scale = terms.reweighted(points, scale, solved, where)
     normals = np.array([outwards(p) for p in points[free]])
     spread[free] = np.sqrt(_variances_along(solved, normals))
     return points, spread
@@ -135,7 +135,7 @@ def _variances_along(solved: scipy.sparse.linalg.SuperLU, directions: np.ndarray
     return np.asarray(np.maximum(scipy.ndimage.gaussian_filter(rough, _AVERAGED, mode=("nearest", "wrap")), 0))
 
 
-def _stacked(measured: Mapping[int, Measured], frames: int, count: int) -> tuple[scipy.sparse.csr_array, np.ndarray, np.ndarray]:
+def _stacked(measured: Mapping[int, Measurement], frames: int, count: int) -> tuple[scipy.sparse.csr_array, np.ndarray, np.ndarray]:
     """All measurements as rows over the moves (2 T N,) of all points: (m, 2 T N) sparse, (m,) values, (m,) deviations."""
     parts, values, deviations = [scipy.sparse.csr_array((0, 2 * frames * count))], [np.zeros(0)], [np.zeros(0)]
     for frame, m in measured.items():
@@ -146,8 +146,8 @@ def _stacked(measured: Mapping[int, Measured], frames: int, count: int) -> tuple
     return scipy.sparse.vstack(parts).tocsr(), np.concatenate(values), np.concatenate(deviations)
 
 
-class _Expected:
-    """What is expected of the moves of all points before anything is measured."""
+class _Prior:
+    """The prior of the moves of all points, as normal equations."""
 
     def __init__(self, base: np.ndarray, times: np.ndarray, corners: Sequence[int], prior: OutlinePrior) -> None:
         frames, count = base.shape[:2]
@@ -165,25 +165,26 @@ class _Expected:
         self._still = scipy.sparse.block_diag([b.T @ b + scipy.sparse.eye_array(count) / prior.stray ** 2 for b in bent])
         self._slow = self._speeds.T @ scipy.sparse.kron(scipy.sparse.eye_array(frames - 1), self._together) @ self._speeds
 
-    def believed(self, points: np.ndarray, usual: float, solved: scipy.sparse.linalg.SuperLU, where: np.ndarray) -> tuple[np.ndarray, float]:
-        """(T - 2, N) how much each acceleration of points (T, N, 2) counts, 1 for those that are usual; and what is usual, as a standard deviation, by one
-        step of expectation and maximization (R. Shumway and D. Stoffer, An approach to time series smoothing and forecasting using the EM
-        algorithm, 1982).
+    def reweighted(self, points: np.ndarray, scale: float, solved: scipy.sparse.linalg.SuperLU, where: np.ndarray) -> tuple[np.ndarray, float]:
+        """(T - 2, N) robust weights of the accelerations of points (T, N, 2), at most 1; and the accelerations' standard deviation.
+
+        The latter is one step of expectation and maximization (R. Shumway and D. Stoffer, An approach to time series smoothing and forecasting using the
+        EM algorithm, 1982).
 
         Parameters
         ----------
-        usual : what it was taken to be.
+        scale : the standard deviation as it was taken to be.
         solved, where : the normal equations of the coordinates that are free, factorised, and which those are.
         """
         if self._frames < 3:
-            return np.ones((0, self._count)), usual
+            return np.ones((0, self._count)), scale
         now = self._changes @ points.reshape(-1, 2)
-        believed = np.asarray(1 / (1 + (now ** 2).mean(1) / (_CAUCHY * usual) ** 2))
+        robust = np.asarray(1 / (1 + (now ** 2).mean(1) / (_CAUCHY * scale) ** 2))
         both = scipy.sparse.kron(self._changes, scipy.sparse.eye_array(2)).tocsr()[:, where]
         signs = np.random.default_rng(0).choice([-1.0, 1.0], (both.shape[0], _TRACED))
         unsure = (signs * (both @ solved.solve(both.T @ signs))).mean(1).reshape(-1, 2).mean(1)
-        square = believed @ ((now ** 2).mean(1) + unsure) / believed.sum()
-        return believed.reshape(self._frames - 2, self._count), float(np.clip(np.sqrt(square), self._prior.acceleration, _MOST_ACCELERATION))
+        square = robust @ ((now ** 2).mean(1) + unsure) / robust.sum()
+        return robust.reshape(self._frames - 2, self._count), float(np.clip(np.sqrt(square), self._prior.acceleration, _MOST_ACCELERATION))
 
     def system(self, points: np.ndarray, weight: np.ndarray) -> tuple[scipy.sparse.csr_array, np.ndarray]:
         """The normal equations (2 T N, 2 T N) and (2 T N,) of a step from points (T, N, 2), with accelerations that weigh `weight` (T - 2, N)."""

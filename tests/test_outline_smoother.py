@@ -13,9 +13,10 @@ import scipy
 import wertis
 from tests.test_mattes import FIGURE
 from wertis.core.jobs import matte_series
+from wertis.core.jobs.matte_edge import EdgeFinder, EdgeMeasure
 from wertis.core.matte.coverage import polygon_area
 from wertis.core.matte.outline import bezier, flattened, outwards
-from wertis.core.matte.over_time import Measured, curve_weights, through_time
+from wertis.core.matte.outline_smoother import Measurement, curve_weights, smoothed
 from wertis.scripting import DrawnMatte
 
 COUNT, FRAMES = 40, 25
@@ -29,12 +30,12 @@ def ring(time: float, swing: float = 0.15) -> np.ndarray:
     return radius[:, None] * np.column_stack([np.cos(angle), np.sin(angle)])
 
 
-def found(truth: np.ndarray, base: np.ndarray, which: np.ndarray, rng: np.random.Generator, noise: float) -> Measured:
+def found(truth: np.ndarray, base: np.ndarray, which: np.ndarray, rng: np.random.Generator, noise: float) -> Measurement:
     """What a measurement of some of the points of an outline comes to, with errors."""
     normals = outwards(truth)[which]
     each = scipy.sparse.csr_array((normals.ravel(), (np.repeat(np.arange(len(which)), 2), (2 * which[:, None] + [0, 1]).ravel())),
                                   (len(which), 2 * COUNT))
-    return Measured(each, each @ (truth - base).ravel() + rng.normal(0, noise, len(which)), np.full(len(which), noise))
+    return Measurement(each, each @ (truth - base).ravel() + rng.normal(0, noise, len(which)), np.full(len(which), noise))
 
 
 class SmootherTest(unittest.TestCase):
@@ -49,13 +50,13 @@ class SmootherTest(unittest.TestCase):
         keys = scipy.interpolate.interp1d(TIMES[fixed], truth[fixed], axis=0)(TIMES)
         upper = truth[0, :, 1] < 0
         measured = {k: found(truth[k], keys[k], np.flatnonzero(upper if (k // 4) % 2 else ~upper), rng, 0.3) for k in range(1, FRAMES - 1)}
-        points, spread = through_time(keys, TIMES, fixed, measured, [])
+        points, spread = smoothed(keys, TIMES, fixed, measured, [])
         off = self.across(points, truth)
         self.assertGreater(self.across(keys, truth).max(), 10)
         self.assertLess(np.sqrt((off ** 2).mean()), 0.5)
         self.assertGreater((off <= 2 * spread + 1e-9)[~fixed].mean(), 0.9)
         np.testing.assert_array_equal(points[fixed], keys[fixed])
-        nothing, wide = through_time(keys, TIMES, fixed, {}, [])
+        nothing, wide = smoothed(keys, TIMES, fixed, {}, [])
         self.assertTrue((wide[12] > 4 * spread[12]).all(), "what nothing tells is unsure")
         self.assertTrue(np.isfinite(nothing).all())
 
@@ -65,7 +66,7 @@ class SmootherTest(unittest.TestCase):
         fixed = TIMES == 0
         base = np.repeat(truth[:1], FRAMES, 0)
         measured = {k: found(truth[k], base[k], np.arange(COUNT), rng, 0.3) for k in range(1, FRAMES)}
-        points, _ = through_time(base, TIMES, fixed, measured, [])
+        points, _ = smoothed(base, TIMES, fixed, measured, [])
         self.assertLess(self.across(points, truth)[10:14].mean(), 0.5)
 
     def test_measurements_that_do_not_fit_count_little(self) -> None:
@@ -76,14 +77,14 @@ class SmootherTest(unittest.TestCase):
             m = found(truth[k], truth[0], np.arange(COUNT), rng, 0.3)
             m.distances[rng.integers(0, COUNT, 6)] += 8  # another edge
             measured[k] = m
-        points, _ = through_time(np.repeat(truth[:1], FRAMES, 0), TIMES, TIMES == 0, measured, [])
+        points, _ = smoothed(np.repeat(truth[:1], FRAMES, 0), TIMES, TIMES == 0, measured, [])
         self.assertLess(np.sqrt((self.across(points, truth) ** 2).mean()), 0.6)
 
     def test_frames_that_are_missing_are_bridged_by_their_time(self) -> None:
         times = np.array([0.0, 1, 2, 3, 9, 10, 11, 12])
         truth = np.array([ring(0) + [3 * t, 0] for t in times])  # at an even speed, which keys at both ends say
         known = np.isin(times, (0, 1, 11, 12))
-        points, _ = through_time(np.where(known[:, None, None], truth, ring(0)), times, known, {}, [])
+        points, _ = smoothed(np.where(known[:, None, None], truth, ring(0)), times, known, {}, [])
         self.assertLess(np.abs(points - truth).max(), 1.5)
 
     def test_weights_are_the_curves_own(self) -> None:
@@ -176,6 +177,19 @@ class SmearedFigureTest(unittest.TestCase):
         matte.fit(between)
         for f in between:
             np.testing.assert_array_equal(matte.points(f), first[f])  # the same bits each time
+
+    def test_the_edge_is_looked_for_as_far_away_as_was_asked(self) -> None:
+        reaches: list[float] = []
+
+        def measured(*given: object) -> EdgeMeasure:
+            reaches.append(float(given[-1]))  # type: ignore[arg-type]
+            return EdgeMeasure(None, "nothing is there")
+
+        with mock.patch.object(EdgeFinder, "measure", side_effect=measured):
+            left = self.figure().fit([12, 13], reach=60)
+        self.assertEqual(sorted(left), [12, 13])
+        self.assertGreater(min(reaches), 20)  # the key is eleven frames away
+        self.assertLessEqual(max(reaches), 60)
 
     def test_a_long_range_is_solved_block_by_block(self) -> None:
         matte = self.figure()
