@@ -18,9 +18,11 @@ from wertis.core.geometry.warp import FunctionWarp
 from wertis.core.imaging.pyramid import Pyramid
 from wertis.core.imaging.resample import warped
 from wertis.core.jobs.tracking import runs_from, tracked
-from wertis.core.track.mesh import batch, settings
+from wertis.core.track.mesh import batch, batch_equations, settings
 from wertis.core.track.mesh.alignment import MeshAlignment
-from wertis.core.track.mesh.batch import BatchEquations, BatchRefinement, Observation, joint_errors
+from wertis.core.track.mesh.batch import BatchRefinement
+from wertis.core.track.mesh.batch_equations import BatchEquations, ReferenceMeasure, joint_errors
+from wertis.core.track.mesh.observation import Observation
 from wertis.core.track.mesh.reference import MeshReference
 from wertis.core.track.mesh.run import track_mesh
 from wertis.core.track.mesh.trajectory_prior import TrajectoryPrior, learned_prior
@@ -233,7 +235,7 @@ class EquationsTest(unittest.TestCase):
         modes = np.linalg.qr(rng.normal(0, 1, (5, 5)))[0]
         self.prior = TrajectoryPrior(rng.normal(0, 1, (5, *identity.shape)), modes, np.array([9.0, 4, 0.01, 0, 0]), rng.uniform(0.001, 0.1, shape))
 
-    def _dense(self) -> tuple[np.ndarray, np.ndarray]:
+    def _dense(self, reference: dict[int, ReferenceMeasure] | None = None) -> tuple[np.ndarray, np.ndarray]:
         """Matrix and right-hand side for all frames' displacements and the reference's, minimised by them."""
         count, frames = self.lattice.rows * self.lattice.columns, len(self.observed)
         size = 2 * count
@@ -242,21 +244,27 @@ class EquationsTest(unittest.TestCase):
         affine = self.prior.affine.reshape(frames, -1)
         at = [slice(t * size, (t + 1) * size) for t in range(frames + 1)]
         of_reference = settings.BATCH.reference_damping * np.eye(size)
+        information_usual = {level: np.mean([self._share(level)[:, None] * o.measures[level][0] for o in self.observed], axis=0) for level in (0, 1)}
+        for level, (part, information, pull) in (reference or {}).items():
+            basis = np.kron(self._basis(level)[:, part], np.eye(2))
+            usual = information_usual[level]
+            for k, (tile, own) in enumerate(zip(part, information, strict=True)):
+                # as much as on other frames, by its own structure
+                much = (usual[tile, 0] + usual[tile, 2]) / (own[0] + own[2])
+                right[at[frames]] += much * basis[:, 2 * k:2 * k + 2] @ pull[k]
+                usual[tile] = much * own
+        for level, usual in information_usual.items():
+            of_reference += self._normal(level, usual)
         for t, seen in enumerate(self.observed):
             about = seen.linearised_at.ravel() - identity - affine[t]
             for level, (information, pull) in seen.measures.items():
-                tiles = self.alignment.reference.tiles(level)
-                basis = np.kron(self.alignment.tile_basis(tiles, self.lattice).toarray(), np.eye(2))
-                weight = np.zeros((basis.shape[1],) * 2)
-                for k, (xx, xy, yy) in enumerate(2.0 * information):
-                    weight[2 * k:2 * k + 2, 2 * k:2 * k + 2] = [[xx, xy], [xy, yy]]
-                normal = basis @ weight @ basis.T
-                push = normal @ about + basis @ (2.0 * pull.ravel())
+                share = self._share(level)[:, None]
+                normal = self._normal(level, share * information)
+                push = normal @ about + np.kron(self._basis(level), np.eye(2)) @ (share * pull).ravel()
                 for a in (at[t], at[frames]):
                     right[a] += push
                     for b in (at[t], at[frames]):
                         matrix[a, b] += normal
-                of_reference += normal / frames
             for order, share in seen.orders.items():
                 for kernel, often in DIFFERENCES[order]:
                     rows = np.kron(difference_matrix(self.lattice, kernel).toarray(), np.eye(2))
@@ -278,10 +286,45 @@ class EquationsTest(unittest.TestCase):
         matrix[at[frames], at[frames]] += of_reference
         return matrix, right
 
+    def _share(self, level: int) -> np.ndarray:
+        """How many times as much each tile says when the grain of its template, as part of a frame's, is told apart from what else is left of it."""
+        tiles, grain = self.alignment.templates.tiles(level), self.alignment.grain
+        tiles = tiles.part(tiles.usable)
+        other = 2 * settings.PHOTOMETRY.interpolation_variance + settings.PHOTOMETRY.model_error * tiles.energy
+        return np.asarray((grain + grain * tiles.grain_share + other) / (grain + other))
+
+    def _basis(self, level: int) -> np.ndarray:
+        return np.asarray(self.alignment.tile_basis(self.alignment.reference.tiles(level), self.lattice).toarray())
+
+    def _normal(self, level: int, information: np.ndarray) -> np.ndarray:
+        basis = np.kron(self._basis(level), np.eye(2))
+        weight = np.zeros((basis.shape[1],) * 2)
+        for k, (xx, xy, yy) in enumerate(information):
+            weight[2 * k:2 * k + 2, 2 * k:2 * k + 2] = [[xx, xy], [xy, yy]]
+        return np.asarray(basis @ weight @ basis.T)
+
+    def test_a_reference_frame_that_is_compared_with_a_mean_is_one_more_frame(self) -> None:
+        reference = self.alignment.reference
+        count = len(reference.tiles(0))
+        self.alignment.templates = self.alignment.templates.with_mean(reference, np.arange(0, count, 2), np.full(-(-count // 2), 0.05))
+        shares = self._share(0)
+        self.assertGreater(shares[1], shares[0])
+        part, rng = np.arange(0, len(shares), 2), np.random.default_rng(9)
+        root = rng.normal(0, 3, (len(part), 2, 2))
+        information = (root @ root.transpose(0, 2, 1))[:, [0, 0, 1], [0, 1, 1]]
+        measure = {0: (part, information, rng.normal(0, 2, (len(part), 2)))}
+        moved = np.array([o.values for o in self.observed]) - self.lattice.identity
+        with patch.object(batch_equations, "BATCH", replace(settings.BATCH, steps=400)):
+            found, apparent = BatchEquations(self.alignment, self.observed, self.prior, None, measure).solve(moved)
+        wanted = np.linalg.solve(*self._dense(measure)).reshape(len(moved) + 1, *moved.shape[1:])
+        np.testing.assert_allclose(found - self.prior.affine, wanted[:-1], atol=1e-5)
+        np.testing.assert_allclose(apparent, wanted[-1], atol=1e-5)
+        self.assertGreater(np.abs(apparent).max(), 1e-3)
+
     def test_many_steps_come_to_what_a_dense_solution_gives(self) -> None:
         frames, identity = len(self.observed), self.lattice.identity
         moved = np.array([o.values for o in self.observed]) - identity
-        with patch.object(batch, "BATCH", replace(settings.BATCH, steps=400)):
+        with patch.object(batch_equations, "BATCH", replace(settings.BATCH, steps=400)):
             found, apparent = BatchEquations(self.alignment, self.observed, self.prior, None).solve(moved)
         wanted = np.linalg.solve(*self._dense()).reshape(frames + 1, *identity.shape)
         np.testing.assert_allclose(found - self.prior.affine, wanted[:-1], atol=1e-5)
@@ -328,7 +371,7 @@ class JointErrorsTest(unittest.TestCase):
         noise = stated ** 2 / 2 * np.eye(frames)
         after = whole - whole @ seen.T @ np.linalg.solve(seen @ whole @ seen.T + noise, seen @ whole)
         errors = np.full((frames, 1), stated)
-        with patch.object(batch, "BATCH", replace(settings.BATCH, model_error=0.0)):
+        with patch.object(batch_equations, "BATCH", replace(settings.BATCH, model_error=0.0)):
             found = joint_errors(errors, np.ones((frames, 1), bool), prior, np.array([own]))
         np.testing.assert_allclose(found[:, 0], np.sqrt(np.diag(after)[:frames]), rtol=1e-6)
 

@@ -309,7 +309,7 @@ PART double weighted_quantile(double *values, double *weights, long n, double ta
  */
 void mesh_equations(int n, const int64_t *chosen, const double *gain, const double *pull, const double *variance, const double *likeness,
                     const uint8_t *whole, const double *held, const double *energy, const double *structure, const double *count,
-                    const double *jacobian, const double *grains, const double *error, const double *constants, double *room,
+                    const double *share, const double *jacobian, const double *grains, const double *error, const double *constants, double *room,
                     double *weight, double *relative, double *information, double *pulled)
 {
     const double grain = constants[0], interpolation = constants[1], model = constants[2], cut = constants[3], inliers = constants[4];
@@ -325,7 +325,7 @@ void mesh_equations(int n, const int64_t *chosen, const double *gain, const doub
     double mass = 0;
     for (int k = 0; k < n; k++) {
         const double g = fmax(gain[k], 0.05), e = energy[chosen[k]];
-        const double left = (grains ? grains[k] : 1) + (grains ? grains[n + k] : 1) / (g * g);
+        const double left = share[chosen[k]] * (grains ? grains[k] : 1) + (grains ? grains[n + k] : 1) / (g * g);
         const double usual = grain * left + interpolation * (1 + 1 / (g * g)) + model * e;
         relative[k] = likeness[k] / (e / (e + 3 * usual));
         weight[k] = -1;
@@ -348,9 +348,9 @@ void mesh_equations(int n, const int64_t *chosen, const double *gain, const doub
             continue;
         }
         const double g = fmax(gain[k], 0.05), other = interpolation * (1 + 1 / (g * g)) + model * energy[tile];
-        const double real = fmax(1 - grain_slopes * grain * (grains ? grains[2 * (ptrdiff_t)n + k] : 1) * count[tile] / (s[0] + s[2]), 0);
+        const double real = fmax(1 - grain_slopes * grain * share[tile] * (grains ? grains[2 * (ptrdiff_t)n + k] : 1) * count[tile] / (s[0] + s[2]), 0);
         /* grain that is averaged along a blur is alike from pixel to pixel, so that a tile's sums vary as if it were not averaged */
-        double per = weight[k] * real / ((grain * (1 + 1 / (g * g)) + other) * scale), both = per * real;
+        double per = weight[k] * real / ((grain * (share[tile] + 1 / (g * g)) + other) * scale), both = per * real;
         const double det = fabs(areas[k]) > 1e-6 ? areas[k] : 1, a = j[3] / det, b = -j[1] / det, c = -j[2] / det, d = j[0] / det;
         if (error) {  /* what a later look lies off adds to the variance of what it shows */
             const double xx = both * (a * a * s[0] + 2 * a * c * s[1] + c * c * s[2]), yy = both * (b * b * s[0] + 2 * b * d * s[1] + d * d * s[2]);

@@ -53,6 +53,13 @@ class Pyramid:
                 self._levels.append(cv2.pyrDown(self._levels[-1]))
             return self._levels[level]
 
+    @classmethod
+    def of_smoothed(cls, luma: np.ndarray) -> "Pyramid":
+        """The pyramid of a picture (height, width) float32 that is smoothed already, as a mean of pyramids' first levels is."""
+        made = cls.__new__(cls)
+        made.held, made._levels, made._lock = None, [luma], threading.Lock()
+        return made
+
     @property
     def size(self) -> tuple[int, int]:
         """Width and height of level 0."""

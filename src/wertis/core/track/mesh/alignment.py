@@ -115,7 +115,7 @@ class MeshAlignment:
         found = np.linalg.solve(normal, (b.T @ look.pull).T.ravel())
         return (rows(self.lattice.identity.reshape(-1, 2)) @ found.reshape(2, 3).T).reshape(*self.lattice.shape, 2)
 
-    def _coarser_equations(self, pyramid: Pyramid, look: Linearisation, values: np.ndarray) -> list[CoarserEquations]:
+    def coarser_equations(self, pyramid: Pyramid, look: Linearisation, values: np.ndarray) -> list[CoarserEquations]:
         """What coarser levels say, as far as the finer ones leave it unknown.
 
         Where there is no fine detail the slopes of the finest level are mostly grain's, and its tiles are too small for what is left, a slow change of
@@ -137,7 +137,7 @@ class MeshAlignment:
     def step(self, pyramid: Pyramid, look: Linearisation, level: int, values: np.ndarray, predicted: np.ndarray) -> np.ndarray:
         """A step (rows, columns, 2) of the fine lattice's control values, bending as a level's own lattice can."""
         if level == 0:
-            self._coarser = self._coarser_equations(pyramid, look, values)
+            self._coarser = self.coarser_equations(pyramid, look, values)
             system = self.fine_system(look, values, predicted, self.bending_scale)
             self.fine = FineEquations(values, look, self._coarser, self._orders, self.bending_scale, system)
             return system.solve()
@@ -191,7 +191,7 @@ class MeshAlignment:
     def occlusion(self, look: Linearisation, lattice: Lattice | None = None) -> np.ndarray:
         """(rows, columns) how far each control point's texture is hidden, 0..1; 0 where there is none."""
         shape = (lattice or self.lattice).shape
-        amount = np.sqrt(np.maximum(look.tiles.energy[look.chosen] - 2 * self.grain, 0))
+        amount = np.sqrt(np.maximum(look.tiles.energy[look.chosen] - (1 + look.tiles.grain_share[look.chosen]) * self.grain, 0))
         total, lost = (self.tile_basis(look.tiles, lattice or self.lattice) @ np.column_stack([amount, amount * (1 - look.weight)])).T
         least = OCCLUSION.little_texture * float(np.median(total[total > 0])) + 1e-9 if (total > 0).any() else 1.0
         share = np.where(total > least, lost / np.maximum(total, least), 0)

@@ -46,7 +46,7 @@ class Linearisation:
     @property
     def grain_variance_left(self) -> np.ndarray:
         """(n,) variance of the grain in reference and picture together, in the reference's luma, for grain of variance 1."""
-        return grain_variance_left(self.grain_left, np.maximum(self.measured.gain, 0.05))
+        return grain_variance_left(self.grain_left, np.maximum(self.measured.gain, 0.05), self.tiles.grain_share[self.chosen])
 
 
 @dataclass(frozen=True)
@@ -58,9 +58,15 @@ class GrainLeft:
     slopes: np.ndarray
 
 
-def grain_variance_left(left: GrainLeft | None, gain: np.ndarray) -> np.ndarray:
-    """Variance (n,) of the grain of reference and picture together, in the reference's luma, for grain of variance 1; `gain` (n,) is the picture's."""
-    return 1 + 1 / gain ** 2 if left is None else left.reference + left.picture / gain ** 2
+def grain_variance_left(left: GrainLeft | None, gain: np.ndarray, share: np.ndarray) -> np.ndarray:
+    """Variance (n,) of the grain of reference and picture together, in the reference's luma, for grain of variance 1.
+
+    Parameters
+    ----------
+    gain : (n,) the picture's.
+    share : (n,) of the grain's variance, that the reference's tiles have.
+    """
+    return share + 1 / gain ** 2 if left is None else share * left.reference + left.picture / gain ** 2
 
 
 def photometric_equations(tiles: MeshTiles, chosen: np.ndarray, measured: TilePass, jacobian: np.ndarray, grain: float,
@@ -84,11 +90,12 @@ def photometric_equations(tiles: MeshTiles, chosen: np.ndarray, measured: TilePa
     grains = None if left is None else np.stack([left.reference, left.picture, left.slopes])
     held, whole = np.ascontiguousarray(measured.held), np.ascontiguousarray(measured.whole).view(np.uint8)
     numbers = [np.ascontiguousarray(a, d) for a in (measured.gain, measured.pull, measured.variance, measured.likeness)]
-    energy, structure, count, error = (np.ascontiguousarray(a, d) for a in (tiles.energy, tiles.structure, tiles.count, tiles.template_error))
+    energy, structure, count, error, share = (np.ascontiguousarray(a, d) for a in (tiles.energy, tiles.structure, tiles.count, tiles.template_error,
+                                                                                   tiles.grain_share))
     room = np.empty((3, n))
     compiled.LIBRARY.mesh_equations(
         n, address(chosen, np.int64), *(address(a, d) for a in numbers), address(whole, np.uint8), address(held, d), address(energy, d),
-        address(structure, d), address(count, d), address(jacobian, d), address(grains, d), address(error if with_error else None, d),
+        address(structure, d), address(count, d), address(share, d), address(jacobian, d), address(grains, d), address(error if with_error else None, d),
         address(constants, d), address(room, d), address(weight, d), address(relative, d), address(information, d), address(pull, d))
     return Linearisation(tiles, chosen, weight, information, pull, measured, relative, left)
 
@@ -97,9 +104,9 @@ def plain_equations(tiles: MeshTiles, chosen: np.ndarray, measured: TilePass, ja
                     left: GrainLeft | None = None, with_error: bool = False, visible: float = 1.0) -> Linearisation:
     """`photometric_equations` in NumPy."""
     area = jacobian[:, 0, 0] * jacobian[:, 1, 1] - jacobian[:, 0, 1] * jacobian[:, 1, 0]
-    energy, gain = tiles.energy[chosen], np.maximum(measured.gain, 0.05)
+    energy, gain, share = tiles.energy[chosen], np.maximum(measured.gain, 0.05), tiles.grain_share[chosen]
     other = PHOTOMETRY.interpolation_variance * (1 + 1 / gain ** 2) + PHOTOMETRY.model_error * energy
-    usual = grain * grain_variance_left(left, gain) + other
+    usual = grain * grain_variance_left(left, gain, share) + other
     ratio = measured.variance / gain ** 2 / usual
     there = measured.whole & (measured.held < 0.1) & (area > PHOTOMETRY.edge_on * max(np.median(area), 1e-3)) & (measured.gain > 0.05)
     scale = max(weighted_quantile(ratio[there], np.sqrt(energy)[there], _inlier_quantile(visible)) * _WIDENED, 0.5) if there.any() else 1.0
@@ -107,10 +114,10 @@ def plain_equations(tiles: MeshTiles, chosen: np.ndarray, measured: TilePass, ja
     relative = measured.likeness / best_correlation(energy, usual)
     weight = there * (relative > PHOTOMETRY.least_correlation) / (1 + (misfit / PHOTOMETRY.robust_cut) ** 2) ** 2
     slopes = tiles.structure[chosen][:, 0] + tiles.structure[chosen][:, 2]
-    of_grain = PHOTOMETRY.grain_slopes.get(tiles.level, 0.0) * grain * (1.0 if left is None else left.slopes) * tiles.count[chosen]
+    of_grain = PHOTOMETRY.grain_slopes.get(tiles.level, 0.0) * grain * share * (1.0 if left is None else left.slopes) * tiles.count[chosen]
     real = np.maximum(1 - of_grain / slopes, 0)
     # grain that is averaged along a blur is alike from pixel to pixel, so that a tile's sums vary as if it were not averaged
-    per = weight * real / ((grain * (1 + 1 / gain ** 2) + other) * scale)
+    per = weight * real / ((grain * (share + 1 / gain ** 2) + other) * scale)
     # from the reference's pixels to the picture's: u = -J d, so that information becomes J^-T S J^-1 and a pull -J^-T b
     det = np.where(np.abs(area) > 1e-6, area, 1.0)
     a, b, c, d = jacobian[:, 1, 1] / det, -jacobian[:, 0, 1] / det, -jacobian[:, 1, 0] / det, jacobian[:, 0, 0] / det

@@ -38,6 +38,7 @@ class MeshTiles:
     structure : (K, 3) structure tensor xx, xy, yy: sums of products of the slopes.
     template : (K,) int64, 0 where a tile shows the reference frame, else the later frame that it shows; see `templates.TileTemplates`.
     template_error : (K,) pixels by which a tile may lie off that shows a later frame.
+    grain_share : (K,) variance of the tile's grain as part of that of one frame: less where it is the mean of several.
     """
 
     level: int
@@ -54,6 +55,7 @@ class MeshTiles:
     structure: np.ndarray
     template: np.ndarray
     template_error: np.ndarray
+    grain_share: np.ndarray
 
     def __len__(self) -> int:
         return len(self.own)
@@ -201,7 +203,7 @@ def _described(level: int, side: int, corner: np.ndarray, ins: np.ndarray, luma:
     f = np.float32
     return MeshTiles(level, side, corner, corner + (side - 1) / 2 * 2.0 ** level, np.ascontiguousarray(light[0], f), own, np.ascontiguousarray(sx, f),
                      np.ascontiguousarray(sy, f), np.ascontiguousarray(ins, f), count, own ** 2 / np.maximum(count, 1), structure,
-                     np.zeros(len(own), np.int64), np.zeros(len(own)))
+                     np.zeros(len(own), np.int64), np.zeros(len(own)), np.ones(len(own)))
 
 
 def _orthonormal(rows: np.ndarray) -> tuple[np.ndarray, np.ndarray]:

@@ -291,7 +291,7 @@ class Batch:
         inverse problems, 2010, chapter 6).
     model_error : part of the error that each frame by itself left, that trajectories and white grain do not account for.
     same_place : pixels within which a vertex' place is the one that a frame's equations are about.
-    most_moved : pixels by which a vertex may be moved: about as far as the equations hold.
+    most_moved : pixels by which a vertex may be moved by the last equations: about as far as they hold.
     of_step : part of what a vertex is moved by that its expected error takes in: what contradicts the other frames may have moved so.
     """
 
@@ -309,6 +309,30 @@ class Batch:
     of_step: float = 0.3
 
 
+@dataclass(frozen=True)
+class MeanTemplate:
+    """When the mean of the frames stands in for the reference frame, once they have been aligned together.
+
+    Attributes
+    ----------
+    slopes_of_grain : part of a tile's squared slopes that is grain's, from which it does. Tiles of clear texture lose a little by resampling.
+    most_grain_share : of a frame's grain variance, that the mean may have: about five frames that show the tile.
+    least_share : of all tiles, that must gain.
+    coarse_side : pixels; what a box of so many, twice, leaves of a picture is light as well, and stays the reference frame's.
+    least_gain : of the reference's contrast, below which a frame adds no more.
+    rounds : times that the mean is taken, each by better maps; a third one changed less than a hundredth of a pixel.
+    most_frames : frames of a mean, spread evenly: their grain's variance is then a fortieth.
+    """
+
+    slopes_of_grain: float = 0.1
+    most_grain_share: float = 0.2
+    least_share: float = 0.02
+    coarse_side: int = 25
+    least_gain: float = 0.3
+    rounds: int = 2
+    most_frames: int = 40
+
+
 COARSE_TO_FINE = CoarseToFine()
 FAILURE = Failure()
 PHOTOMETRY = Photometry()
@@ -320,3 +344,4 @@ BLUR = Blur()
 UNCERTAINTY = Uncertainty()
 TEMPLATE_UPDATE = TemplateUpdate()
 BATCH = Batch()
+MEAN_TEMPLATE = MeanTemplate()

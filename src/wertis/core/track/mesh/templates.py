@@ -18,8 +18,9 @@ from wertis.core.track.mesh.reference import MeshReference, MeshTiles
 from wertis.core.track.mesh.settings import TEMPLATE_UPDATE
 
 _COARSE = 4  # pixels between the places at which the map is evaluated for resampling; cubic between them
-_MARGIN = 48  # pixels round the region that are resampled as well, for the coarser levels
-_FIXED = {"level", "side", "corner", "centre", "inside", "count", "template", "template_error"}  # what the tiles of all templates share, or is set apart
+MARGIN = 48  # pixels round the region that are resampled as well, for the coarser levels
+# what the tiles of all templates share, or is set apart
+_FIXED = {"level", "side", "corner", "centre", "inside", "count", "template", "template_error", "grain_share"}
 
 Map = Callable[[np.ndarray], np.ndarray]
 """Takes points (n, 2) of the reference frame to another frame, both with the first pixel's centre at 0."""
@@ -27,11 +28,12 @@ Map = Callable[[np.ndarray], np.ndarray]
 
 @dataclass
 class _Template:
-    """One template: the picture, and for each tile (K,) of the finest level whether it has it, and by how many pixels that may lie off."""
+    """One template: the picture, and for each tile (K,) of the finest level whether it has it, by how many pixels it may lie off, its grain's share."""
 
     reference: MeshReference
     covers: np.ndarray
     error: np.ndarray
+    grain_share: np.ndarray
 
     @cached_property
     def fine(self) -> MeshTiles:
@@ -63,7 +65,7 @@ class TileTemplates:
 
     def __init__(self, reference: MeshReference) -> None:
         fine = reference.tiles(0)
-        self._all = [_Template(reference, np.ones(len(fine), bool), np.zeros(len(fine)))]
+        self._all = [_Template(reference, np.ones(len(fine), bool), np.zeros(len(fine)), np.ones(len(fine)))]
         self._template = np.zeros(len(fine), np.int64)  # of each tile of the finest level
         self._mixed: dict[int, MeshTiles] = {}
         self._history = _CorrelationHistory.fresh(len(fine.usable))
@@ -85,11 +87,10 @@ class TileTemplates:
         if not self.changed:
             return base
         if level not in self._mixed:
-            template, error = self._template, np.array([each.error for each in self._all])[self._template, np.arange(len(self._template))]
-            if level:
-                nearest = scipy.spatial.cKDTree(self._all[0].fine.centre).query(base.centre)[1]
-                template, error = template[nearest], error[nearest]
-            self._mixed[level] = self._mixed_tiles(base, template, error)
+            nearest = scipy.spatial.cKDTree(self._all[0].fine.centre).query(base.centre)[1] if level else np.arange(len(self._template))
+            template = self._template[nearest]
+            error, share = (np.array(each)[template, nearest] for each in ([t.error for t in self._all], [t.grain_share for t in self._all]))
+            self._mixed[level] = self._mixed_tiles(base, template, error, share)
         return self._mixed[level]
 
     def blurred(self, tiles: MeshTiles, along: np.ndarray, taps: int) -> MeshTiles:
@@ -141,13 +142,27 @@ class TileTemplates:
         errors : (n,) expected error of that map at the tiles, pixels.
         """
         first = self._all[0]
-        made = MeshReference(Pyramid(_resampled(luma, where, first.reference)), first.reference.mask)
-        template = _Template(made, np.zeros(len(self._template), bool), np.zeros(len(self._template)))
+        made = MeshReference(Pyramid(resampled(luma, where, first.reference)), first.reference.mask)
+        template = _Template(made, np.zeros(len(self._template), bool), np.zeros(len(self._template)), np.ones(len(self._template)))
         template.fine = made.tiles_at(first.fine)
         sound = (template.fine.own[tiles] > 1e-3) & (template.fine.structure[tiles, 0] + template.fine.structure[tiles, 2] > 1e-6)
         template.covers[tiles[sound]], template.error[tiles[sound]] = True, errors[sound]
         self._all.append(template)
         return len(self._all) - 1
+
+    def with_mean(self, reference: MeshReference, tiles: np.ndarray, grain_share: np.ndarray) -> "TileTemplates":
+        """The same first template, and for tiles (n,) of the finest level, by their numbers, the mean of many frames.
+
+        Parameters
+        ----------
+        grain_share : (n,) variance of the mean's grain as part of a frame's.
+        """
+        made = TileTemplates(self._all[0].reference)
+        covers, share = np.zeros(len(self._template), bool), np.ones(len(self._template))
+        covers[tiles], share[tiles] = True, grain_share
+        made._all.append(_Template(reference, covers, np.zeros(len(covers)), share))
+        made.use(1)
+        return made
 
     def use(self, template: int) -> None:
         """Compare all tiles that have a template with that one from now on."""
@@ -176,9 +191,9 @@ class TileTemplates:
 
     # -- inside ---------------------------------------------------------------------------------------------------
 
-    def _mixed_tiles(self, base: MeshTiles, template: np.ndarray, error: np.ndarray) -> MeshTiles:
+    def _mixed_tiles(self, base: MeshTiles, template: np.ndarray, error: np.ndarray, share: np.ndarray) -> MeshTiles:
         copies = {f.name: getattr(base, f.name).copy() for f in fields(base) if f.name not in _FIXED}
-        out = replace(base, **copies, template=template, template_error=error)
+        out = replace(base, **copies, template=template, template_error=error, grain_share=share)
         out.__dict__["usable"] = base.usable
         for k in np.unique(template[template > 0]):
             other = self._all[k].reference.tiles_at(base)
@@ -194,12 +209,12 @@ def _put(into: MeshTiles, chosen: np.ndarray, part: MeshTiles) -> None:
             getattr(into, f.name)[chosen] = getattr(part, f.name)
 
 
-def _resampled(luma: np.ndarray, where: Map, reference: MeshReference) -> np.ndarray:
+def resampled(luma: np.ndarray, where: Map, reference: MeshReference) -> np.ndarray:
     """(height, width) float32 of the reference frame's pixels: a frame's picture round the region, the reference's own elsewhere."""
     out = reference.pyramid[0].copy()
     h, w = out.shape
     x0, y0, x1, y1 = reference.box
-    x0, y0, x1, y1 = max(x0 - _MARGIN, 0), max(y0 - _MARGIN, 0), min(x1 + _MARGIN, w), min(y1 + _MARGIN, h)
+    x0, y0, x1, y1 = max(x0 - MARGIN, 0), max(y0 - MARGIN, 0), min(x1 + MARGIN, w), min(y1 + MARGIN, h)
     columns, rows = (-(-(b - a) // _COARSE) + 1 for a, b in ((x0, x1), (y0, y1)))
     # of blocks of pixels, their middles
     x, y = (a + (_COARSE - 1) / 2 + _COARSE * np.arange(n) for a, n in ((x0, columns), (y0, rows)))

@@ -1,0 +1,257 @@
+"""All frames of a bending surface aligned together, once each has been aligned by itself.
+
+One frame's grain moves the spots that have little texture; the grain of the reference frame moves them alike on all frames. Over many frames both can
+be told from motion: the surface's trajectories have few dimensions (`trajectory_prior`), all pass through the reference frame, and what moves all
+frames but that one is its own grain. The photometric equations of all frames, linearised where each frame was aligned, are solved together with that
+prior by preconditioned conjugate gradients: W. Hager and H. Zhang, A survey of nonlinear conjugate gradient methods, Pacific J. Optimization 2, 2006,
+for the method's background; Y. Saad, Iterative methods for sparse linear systems, 2nd edition, 2003, section 9.2, for the algorithm.
+"""
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+import scipy
+
+from wertis.core.geometry.bspline import DIFFERENCES, NormalEquations, difference, difference_matrix
+from wertis.core.phases import tell
+from wertis.core.track.mesh.alignment import MeshAlignment
+from wertis.core.track.mesh.observation import Observation
+from wertis.core.track.mesh.reference import MeshTiles
+from wertis.core.track.mesh.settings import BATCH, BENDING, PHOTOMETRY, PREDICTION, UNCERTAINTY
+from wertis.core.track.mesh.trajectory_prior import TrajectoryPrior
+
+_SOLVED = 1e-22  # of the residual's square in the beginning, from which there is nothing left to solve
+ReferenceMeasure = tuple[np.ndarray, np.ndarray, np.ndarray]
+_REFERENCE_SHARE = 0.5  # of the variance of a frame's alignment: the reference frame's grain is as large as the frame's
+
+
+@dataclass(frozen=True)
+class _Term:
+    """Squares of linear functions of each frame's control points: `rows` (m, control points), with weights (m, T) of both coordinates; `cross` those
+    of their product."""
+
+    rows: "scipy.sparse.csr_array"
+    columns: "scipy.sparse.csr_array"  # the transpose
+    weight_x: np.ndarray
+    weight_y: np.ndarray
+    cross: np.ndarray | None
+
+    def applied(self, values: np.ndarray) -> np.ndarray:
+        """(control points, T, 2) the term's normal equations times control values of the same shape."""
+        count, frames, _ = values.shape
+        at = (self.rows @ values.reshape(count, -1)).reshape(-1, frames, 2)
+        x, y = at[..., 0], at[..., 1]
+        pulls = np.empty_like(at)
+        pulls[..., 0], pulls[..., 1] = self.weight_x * x, self.weight_y * y
+        if self.cross is not None:
+            pulls[..., 0] += self.cross * y
+            pulls[..., 1] += self.cross * x
+        return np.asarray(self.columns @ pulls.reshape(len(at), -1)).reshape(values.shape)
+
+
+class BatchEquations:
+    """The equations of all control points on T frames, and of the apparent displacement that the reference frame's grain causes on all of them.
+
+    Arrays of control values are (control points, T, 2); the reference's displacement is (control points, 1, 2).
+
+    Parameters
+    ----------
+    alignment : whose templates the frames were compared with.
+    observed : what each frame shows.
+    prior : on the trajectories over those frames.
+    offset : (rows, columns, 2) the apparent displacement, where that is known.
+    reference : level to what the reference frame shows when it is compared with a mean of frames: the tiles (m,) of those that are usable, information
+        (m, 3) and pull (m, 2); none where it is the template itself.
+    """
+
+    def __init__(self, alignment: MeshAlignment, observed: Sequence[Observation], prior: TrajectoryPrior, offset: np.ndarray | None,
+                 reference: Mapping[int, ReferenceMeasure] | None = None) -> None:
+        self.lattice, self.prior, self._known_offset = alignment.lattice, prior, offset
+        self.frames = len(observed)
+        self._photometric: list[_Term] = []
+        self._of_offset: list[_Term] = []  # those averaged over the frames
+        pulls = np.zeros((self.lattice.rows * self.lattice.columns, self.frames, 2))
+        pull_of_reference = np.zeros((len(pulls), 1, 2))
+        mean = NormalEquations(self.lattice, max(max(o.orders) for o in observed))
+        of_reference = NormalEquations(self.lattice)
+        for level in sorted({level for o in observed for level in o.measures}):
+            tiles = alignment.templates.tiles(level)
+            # a frame's own grain is only part of what its equations count, so that its pixels say more of surface and reference together
+            share = _share(tiles.part(tiles.usable), alignment.grain)[:, None, None]
+            basis = alignment.tile_basis(tiles, self.lattice)
+            none = np.zeros((len(tiles.usable), 3), np.float32), np.zeros((len(tiles.usable), 2), np.float32)
+            measures = [o.measures.get(level, none) for o in observed]
+            information = share * np.stack([m[0] for m in measures], axis=1).astype(np.float64)  # (n, T, 3)
+            pull = share * np.stack([m[1] for m in measures], axis=1).astype(np.float64)
+            term = _Term(basis.T.tocsr(), basis, information[..., 0], information[..., 2], information[..., 1])
+            self._photometric.append(term)
+            usual = information.mean(1)
+            if reference is not None and level in reference:
+                usual, pull_there = _with_reference(usual, reference[level])
+                pull_of_reference += np.asarray(basis @ pull_there).reshape(pull_of_reference.shape)
+            self._of_offset.append(replace(term, **dict(zip(("weight_x", "cross", "weight_y"), usual.T[..., None], strict=True))))
+            pulls += np.asarray(basis @ pull.reshape(len(pull), -1)).reshape(pulls.shape)
+            centres = tiles.centre[tiles.usable]
+            for system, known in ((mean, information.mean(1)), (of_reference, usual)):
+                system.add_places(centres, known, np.zeros((len(pull), 2)))
+        self._bending = [term for order in sorted({order for o in observed for order in o.orders}) for term in self._bending_of(order, observed, mean)]
+        identity = self.lattice.identity
+        begun = by_point(np.array([o.linearised_at - identity for o in observed]))
+        bent = by_point(np.broadcast_to(identity, (self.frames, *identity.shape)))
+        own = by_point(prior.affine)
+        measured = self._measured(begun) + pulls
+        # what is hidden stays about where it was found: neither its neighbours' bending nor other frames say how it folds
+        self._hidden = PREDICTION.damping_occluded * np.stack([o.hidden.ravel() for o in observed], axis=1)[..., None]
+        mean.add_diagonal(self._hidden.mean((1, 2)).reshape(self.lattice.shape))
+        found = by_point(np.array([o.values for o in observed]) - identity)
+        self.right = measured - self._measured(own) - self._bent(own + bent) + self._hidden * (found - own)
+        self.right_offset = (measured - self._measured(own)).sum(1, keepdims=True) + pull_of_reference
+        self._spread = prior.variances[None, :] + prior.deviations.reshape(-1, 1)  # (control points, T) of each mode
+        self._mean = mean
+        self._factorise(mean, of_reference)
+
+    def deviations(self, points: np.ndarray) -> np.ndarray:
+        """(n,) pixels, of the map at points (n, 2), that a frame like the mean of all leaves by itself."""
+        system = self._mean.copy()
+        system.add_diagonal(np.full(self.lattice.shape, PREDICTION.damping))
+        system.factorise()
+        return np.asarray(np.sqrt(np.trace(system.covariance(points), axis1=1, axis2=2)))
+
+    def _bending_of(self, order: int, observed: Sequence[Observation], mean: NormalEquations) -> Iterator[_Term]:
+        """The terms of an order of differences, weighted by Student's t about what was found; their mean goes into a system too."""
+        for kernel, count in DIFFERENCES[order]:
+            matrix = difference_matrix(self.lattice, kernel)
+            weights = []
+            for o in observed:
+                bending = difference(o.values, kernel)
+                seen, hidden = np.moveaxis(difference(np.stack([o.known, o.hidden], axis=-1), np.abs(kernel) / np.abs(kernel).sum()), -1, 0)
+                if o.fixed:
+                    weight = np.full(bending.shape[:2], count / o.scale ** 2)
+                else:
+                    freedom = BENDING.degrees_of_freedom
+                    usual = (freedom + 2) / (freedom * o.scale ** 2)
+                    student = (freedom + 2) / (freedom * o.scale ** 2 + (bending ** 2).sum(-1))
+                    weight = count * (seen * student + (1 - seen) * usual) * (1 - 0.999 * hidden)
+                    weight *= o.orders.get(order, 0.0)
+                weights.append(weight if order in o.orders else np.zeros_like(weight))
+            mean.add_difference(kernel, np.mean(weights, axis=0))
+            each = np.stack([w.ravel() for w in weights], axis=1)
+            yield _Term(matrix, matrix.T.tocsr(), each, each, None)
+
+    def _measured(self, values: np.ndarray) -> np.ndarray:
+        return sum((t.applied(values) for t in self._photometric), np.zeros_like(values))
+
+    def _bent(self, values: np.ndarray) -> np.ndarray:
+        return sum((t.applied(values) for t in self._bending), np.zeros_like(values))
+
+    def _of_trajectories(self, values: np.ndarray) -> np.ndarray:
+        """The trajectory prior's normal equations times control values."""
+        return np.asarray(self.prior.modes @ ((self.prior.modes.T @ values) / self._spread[..., None]))
+
+    def _applied(self, values: np.ndarray, offset: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        measured = self._measured(values + offset)
+        at_offset = measured.sum(1, keepdims=True) + sum(t.applied(offset) for t in self._of_offset)
+        return measured + self._bent(values) + self._hidden * values + self._of_trajectories(values), at_offset + BATCH.reference_damping * offset
+
+    def _factorise(self, mean: NormalEquations, of_reference: NormalEquations) -> None:
+        """Ready the preconditioner: each mode by itself, with the equations of all frames averaged."""
+        rows, columns = self.lattice.shape
+        kind = np.round(2 * np.log2(self.prior.variances + BATCH.alike)).astype(int)
+        self._alike = [np.flatnonzero(kind == k) for k in np.unique(kind)]
+        self._systems = []
+        for modes in self._alike:
+            system = mean.copy()
+            system.add_diagonal((1 / self._spread[:, modes]).mean(1).reshape(rows, columns))
+            system.factorise()
+            self._systems.append(system)
+        of_reference.bands *= self.frames + 1
+        of_reference.add_diagonal(np.full((rows, columns), BATCH.reference_damping))
+        of_reference.factorise()
+        self._of_reference = of_reference
+
+    def _preconditioned(self, values: np.ndarray, offset: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        shape = self.lattice.shape
+        parts = self.prior.modes.T @ values
+        for modes, system in zip(self._alike, self._systems, strict=True):
+            part = parts[:, modes]
+            parts[:, modes] = system.solved_for_each(part.reshape(*shape, -1, 2)).reshape(part.shape)
+        if self._known_offset is not None:
+            return self.prior.modes @ parts, np.zeros_like(offset)
+        return self.prior.modes @ parts, self._of_reference.solved_for_each(offset.reshape(*shape, 1, 2)).reshape(offset.shape)
+
+    def solve(self, values: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """(T, rows, columns, 2) displacements of all frames, and (rows, columns, 2) the apparent one by the reference's grain.
+
+        Parameters
+        ----------
+        values : (T, rows, columns, 2) displacements to begin from.
+        """
+        x = by_point(values - self.prior.affine)
+        e = np.zeros((len(x), 1, 2)) if self._known_offset is None else self._known_offset.reshape(-1, 1, 2)
+        applied, at_offset = self._applied(x, e)
+        left, left_offset = self.right - applied, self.right_offset - at_offset
+        z, ze = self._preconditioned(left, left_offset)
+        p, pe = z, ze
+        size = first = _dot(left, z) + _dot(left_offset, ze)
+        for number in range(BATCH.steps):
+            tell("aligning all frames together", number, BATCH.steps)
+            if not size > _SOLVED * first:  # as where no frame differs from the reference frame
+                break
+            applied, at_offset = self._applied(p, pe)
+            step = size / (_dot(p, applied) + _dot(pe, at_offset))
+            x, e = x + step * p, e + step * pe
+            left, left_offset = left - step * applied, left_offset - step * at_offset
+            z, ze = self._preconditioned(left, left_offset)
+            after = _dot(left, z) + _dot(left_offset, ze)
+            p, pe, size = z + after / size * p, ze + after / size * pe, after
+        rows, columns = self.lattice.shape
+        return x.transpose(1, 0, 2).reshape(self.frames, rows, columns, 2) + self.prior.affine, e.reshape(rows, columns, 2)
+
+
+def _share(tiles: MeshTiles, grain: float) -> np.ndarray:
+    """(n,) how many times as much tiles say when what grain their template has is told apart."""
+    other = 2 * PHOTOMETRY.interpolation_variance + PHOTOMETRY.model_error * tiles.energy
+    return np.asarray(1 + grain * tiles.grain_share / (grain + other))
+
+
+def _with_reference(usual: np.ndarray, measure: ReferenceMeasure) -> tuple[np.ndarray, np.ndarray]:
+    """What the reference frame says (n, 3) and (n, 2): as much as other frames do on the mean, `usual` (n, 3), by its own structure and pull."""
+    part, information, pull = measure
+    usual, pulls = usual.copy(), np.zeros((len(usual), 2))
+    as_much = ((usual[part, 0] + usual[part, 2]) / np.maximum(information[:, 0] + information[:, 2], 1e-9))[:, None]
+    usual[part], pulls[part] = as_much * information, as_much * pull
+    return usual, pulls
+
+
+def _dot(a: np.ndarray, b: np.ndarray) -> float:
+    return float(np.vdot(a, b))
+
+
+def by_point(values: np.ndarray) -> np.ndarray:
+    """(control points, T, 2) of (T, rows, columns, 2)."""
+    return np.ascontiguousarray(values.reshape(len(values), -1, 2).transpose(1, 0, 2))
+
+
+def joint_errors(errors: np.ndarray, measured: np.ndarray, prior: TrajectoryPrior, deviations: np.ndarray) -> np.ndarray:
+    """(T, V) expected errors of vertices once all frames were aligned together, in pixels.
+
+    A vertex' trajectory, of the prior's modes and a deviation of its own, is seen through white grain and one displacement that is the reference
+    frame's: the posterior variance of a linear Gaussian model (C. Bishop, Pattern Recognition and Machine Learning, 2006, section 3.3).
+
+    Parameters
+    ----------
+    errors : (T, V) pixels, that each frame by itself left.
+    measured : (T, V) whether a vertex was; the error of one that was not stays.
+    deviations : (V,) square pixels.
+    """
+    count = measured.sum(0)
+    variance = np.where(measured, np.maximum(errors, UNCERTAINTY.least) ** 2, 0).sum(0) / np.maximum(count, 1) + UNCERTAINTY.least ** 2 * (count == 0)
+    grain = (1 - _REFERENCE_SHARE) * variance
+    spread = prior.variances[:, None] + deviations[None]  # (T, V)
+    kept = spread / (spread + grain)
+    total = prior.modes.sum(0)[:, None]
+    of_reference = 1 / (1 / (_REFERENCE_SHARE * variance) + (total ** 2 / (spread + grain)).sum(0))
+    whole = prior.modes ** 2 @ (kept * grain) + (prior.modes @ (total * kept)) ** 2 * of_reference
+    share = np.minimum(np.hypot(np.sqrt(whole / variance), BATCH.model_error), 1)
+    return np.where(measured, np.maximum(share * errors, np.minimum(UNCERTAINTY.least, errors)), errors)

@@ -1,0 +1,120 @@
+"""The surface's look as the mean of many frames, where one frame's grain drowns its texture.
+
+Tiles of faint texture have slopes that are mostly grain's on the reference frame, so that little can be told by them; on the mean of the frames, each
+resampled into the reference frame's pixels by its map, the texture is what is left. Group-wise registration: S. Joshi, B. Davis, M. Jomier and
+G. Gerig, Unbiased diffeomorphic atlas construction for computational anatomy, NeuroImage 23, 2004. The mean lies where the frames' maps put it, which
+the reference frame's grain has displaced a little; the reference frame, compared with the mean like any other frame, says by how much.
+"""
+
+import copy
+
+import cv2
+import numpy as np
+
+from wertis.core.geometry.bspline import evaluate
+from wertis.core.imaging.pyramid import Pyramid
+from wertis.core.track.mesh.alignment import MeshAlignment
+from wertis.core.track.mesh.batch_equations import ReferenceMeasure
+from wertis.core.track.mesh.blur import SurfaceBlur
+from wertis.core.track.mesh.equations import Linearisation
+from wertis.core.track.mesh.reference import MeshReference, MeshTiles
+from wertis.core.track.mesh.settings import MEAN_TEMPLATE, PHOTOMETRY
+from wertis.core.track.mesh.templates import MARGIN, TileTemplates, resampled
+
+
+def drowned_by_grain(tiles: MeshTiles, grain: float) -> np.ndarray:
+    """(n,) the numbers of usable tiles of the finest level whose squared slopes are the grain's, of a luma variance, to a large part."""
+    slopes = tiles.structure[tiles.usable, 0] + tiles.structure[tiles.usable, 2]
+    of_grain = PHOTOMETRY.grain_slopes[0] * grain * tiles.count[tiles.usable]
+    return tiles.usable[of_grain > MEAN_TEMPLATE.slopes_of_grain * slopes]
+
+
+class MeanOfFrames:
+    """Adds up frames of a surface in the reference frame's pixels.
+
+    What is coarser than some tiles, which light may change, stays the reference frame's.
+
+    Parameters
+    ----------
+    alignment : of the reference frame.
+    """
+
+    def __init__(self, alignment: MeshAlignment) -> None:
+        self._alignment, self._reference = alignment, alignment.reference
+        h, w = self._reference.mask.shape
+        x0, y0, x1, y1 = self._reference.box
+        self._corner = max(x0 - MARGIN, 0), max(y0 - MARGIN, 0)
+        self._window = slice(self._corner[1], min(y1 + MARGIN, h)), slice(self._corner[0], min(x1 + MARGIN, w))
+        first = self._reference.pyramid[0][self._window]
+        self._coarse = _coarse_part(first)
+        self._sum, self._weight = first - self._coarse, np.ones_like(first)
+
+    def add(self, pyramid: Pyramid, values: np.ndarray, look: Linearisation) -> None:
+        """Add a frame.
+
+        Parameters
+        ----------
+        values : (rows, columns, 2) control values of the map to it.
+        look : its tiles of the finest level there.
+        """
+        frame = resampled(pyramid[0], lambda points: evaluate(self._alignment.lattice, values, points)[0], self._reference)[self._window]
+        contrast = np.sqrt(look.tiles.energy[look.chosen]) * look.weight
+        gain = float(np.average(look.measured.gain, weights=contrast)) if contrast.any() else 1.0
+        weight = self._on_pixels(look.tiles, look.chosen, look.weight)
+        self._sum += weight / max(gain, MEAN_TEMPLATE.least_gain) * (frame - _coarse_part(frame))
+        self._weight += weight
+
+    def _on_pixels(self, tiles: MeshTiles, chosen: np.ndarray, weight: np.ndarray) -> np.ndarray:
+        """(height, width) float32 of weights (n,) of tiles, linear between their middles."""
+        side = tiles.side
+        first = tiles.corner[chosen].min(0).astype(int)
+        column, row = ((tiles.corner[chosen] - first) / side).round().astype(int).T
+        size = row.max() + 1, column.max() + 1
+        known, total = np.zeros(size, np.float32), np.zeros(size, np.float32)
+        known[row, column], total[row, column] = 1, weight
+        total *= known
+        smooth = cv2.blur(total, (3, 3)) / np.maximum(cv2.blur(known, (3, 3)), 1e-6)
+        out = np.zeros(self._sum.shape, np.float32)
+        x0, y0 = first - self._corner
+        h, w = out[y0:y0 + size[0] * side, x0:x0 + size[1] * side].shape
+        out[y0:y0 + h, x0:x0 + w] = cv2.resize(smooth, (size[1] * side, size[0] * side), interpolation=cv2.INTER_LINEAR)[:h, :w]
+        return out
+
+    def aligned_by_mean(self) -> MeshAlignment | None:
+        """The alignment with the mean in place of the reference frame for the tiles whose texture grain drowns; None where that would change little."""
+        alignment, fine = self._alignment, self._reference.tiles(0)
+        tiles = drowned_by_grain(fine, alignment.grain)
+        x, y = (fine.centre[tiles] - self._corner).astype(int).T
+        share = 1 / self._weight[y, x]
+        enough = share < MEAN_TEMPLATE.most_grain_share
+        if np.count_nonzero(enough) < MEAN_TEMPLATE.least_share * len(fine):
+            return None
+        picture = self._reference.pyramid[0].copy()
+        picture[self._window] = self._coarse + self._sum / self._weight
+        mean = MeshReference(Pyramid.of_smoothed(picture), self._reference.mask)
+        return with_templates(alignment, alignment.templates.with_mean(mean, tiles[enough], share[enough]))
+
+
+def reference_on_mean(alignment: MeshAlignment) -> dict[int, ReferenceMeasure]:
+    """What the reference frame shows when it is compared with the mean: of each level, for `BatchEquations`."""
+    reference, identity = alignment.reference, alignment.lattice.identity
+    found = {}
+    for level in range(min(PHOTOMETRY.coarser, reference.coarsest) + 1):
+        tiles = alignment.templates.tiles(level)
+        part = np.flatnonzero(tiles.template[tiles.usable])
+        if len(part):
+            look = alignment.linearise(reference.pyramid, level, identity, part)
+            found[level] = part, look.information, look.pull
+    return found
+
+
+def with_templates(alignment: MeshAlignment, templates: TileTemplates) -> MeshAlignment:
+    """The same alignment with other templates, of frames whose blur is not modelled."""
+    other = copy.copy(alignment)
+    other.templates, other.blur = templates, SurfaceBlur(alignment.lattice, templates)
+    return other
+
+
+def _coarse_part(picture: np.ndarray) -> np.ndarray:
+    side = (MEAN_TEMPLATE.coarse_side, MEAN_TEMPLATE.coarse_side)
+    return cv2.blur(cv2.blur(picture, side), side)

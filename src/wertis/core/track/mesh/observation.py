@@ -1,0 +1,71 @@
+"""What one frame's pixels say of a bending surface, kept for aligning many frames together."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from wertis.core.imaging.pyramid import Pyramid
+from wertis.core.track.mesh.alignment import CoarserEquations, MeshAlignment
+from wertis.core.track.mesh.equations import Linearisation
+
+
+@dataclass(frozen=True)
+class Observation:
+    """What one frame's pixels say of the surface, and what is expected of its bending.
+
+    Attributes
+    ----------
+    values, linearised_at : (rows, columns, 2) control values that were found, and those at which the equations are linearised.
+    known, hidden : (rows, columns) 0..1 how far each control point is measured, and how far its texture is hidden.
+    measures : level to the information (n, 3) and pull (n, 2) of its usable tiles, float32.
+    orders, scale, fixed : as `SurfacePrior` has them.
+    """
+
+    values: np.ndarray
+    linearised_at: np.ndarray
+    known: np.ndarray
+    hidden: np.ndarray
+    measures: dict[int, tuple[np.ndarray, np.ndarray]]
+    orders: dict[int, float]
+    scale: float
+    fixed: bool
+
+
+def observation(alignment: MeshAlignment, look: Linearisation, coarser: Sequence[CoarserEquations], values: np.ndarray, linearised_at: np.ndarray,
+                orders: dict[int, float], scale: float) -> Observation:
+    """What a frame's equations say.
+
+    Parameters
+    ----------
+    look, coarser : of the finest level and of the coarser ones.
+    The others are as `Observation` has them.
+    """
+    measures = {0: (look.information.astype(np.float32), look.pull.astype(np.float32))}
+    for each in coarser:
+        count = len(alignment.reference.tiles(each.level).usable)
+        information, pull = np.zeros((count, 3), np.float32), np.zeros((count, 2), np.float32)
+        information[each.part], pull[each.part] = each.information, each.pull
+        measures[each.level] = information, pull
+    return Observation(values, linearised_at, alignment.known(look), alignment.occlusion(look), measures, orders, scale,
+                       alignment.fixed_bending_scale is not None)
+
+
+def last_observation(alignment: MeshAlignment, values: np.ndarray) -> Observation:
+    """What the last frame's equations say, with the control values (rows, columns, 2) that they led to."""
+    fine = alignment.fine
+    return observation(alignment, fine.look, fine.coarser, values, fine.linearised_at, fine.orders, fine.scale)
+
+
+def observed_again(alignment: MeshAlignment, pyramid: Pyramid, before: Observation, values: np.ndarray,
+                   visible: float) -> tuple[Observation, Linearisation]:
+    """What a frame says linearised about other control values (rows, columns, 2), perhaps by other templates, with its finest level's tiles.
+
+    Parameters
+    ----------
+    visible : share 0..1 of the surface that is seen there.
+    """
+    alignment.visible_share = visible
+    look = alignment.linearise(pyramid, 0, values)
+    coarser = alignment.coarser_equations(pyramid, look, values)
+    return observation(alignment, look, coarser, values, values, before.orders, before.scale), look
