@@ -231,7 +231,7 @@ class EquationsTest(unittest.TestCase):
                 measures[level] = (square[:, [0, 0, 1], [0, 1, 1]].astype(np.float32), rng.normal(0, 2, (n, 2)).astype(np.float32))
             values = identity + rng.normal(0, 2, identity.shape)
             self.observed.append(Observation(values, values + rng.normal(0, 0.1, identity.shape), rng.uniform(0.5, 1, shape),
-                                             rng.uniform(0, 1, shape) ** 4, measures, {2: 0.001, 4: 1.0}, 0.5, False))
+                                             rng.uniform(0, 1, shape) ** 4, measures, np.ones(0), np.ones(0), {2: 0.001, 4: 1.0}, 0.5, False))
         modes = np.linalg.qr(rng.normal(0, 1, (5, 5)))[0]
         self.prior = TrajectoryPrior(rng.normal(0, 1, (5, *identity.shape)), modes, np.array([9.0, 4, 0.01, 0, 0]), rng.uniform(0.001, 0.1, shape))
 
@@ -266,13 +266,15 @@ class EquationsTest(unittest.TestCase):
                     for b in (at[t], at[frames]):
                         matrix[a, b] += normal
             for order, share in seen.orders.items():
-                for kernel, often in DIFFERENCES[order]:
+                for kernel, _ in DIFFERENCES[order]:
                     rows = np.kron(difference_matrix(self.lattice, kernel).toarray(), np.eye(2))
                     bend = (rows @ seen.values.ravel()).reshape(-1, 2)
                     spread = np.abs(kernel) / np.abs(kernel).sum()
                     known, hidden = (difference(a[..., None], spread).ravel() for a in (seen.known, seen.hidden))
-                    student = known * 6 / (4 * 0.25 + (bend ** 2).sum(1)) + (1 - known) * 6 / (4 * 0.25)
-                    weight = np.repeat(often * share * student * (1 - 0.999 * hidden), 2)
+                    squares, sure = self._squares_of_all(kernel)
+                    variance = (sure * squares).sum() / sure.sum() / 2 + settings.BENDING.least_difference ** 2
+                    student = known * 6 / (4 * variance + (bend ** 2).sum(1)) + (1 - known) * 6 / (4 * variance)
+                    weight = np.repeat(settings.BATCH.bending_share * share * student * (1 - 0.999 * hidden), 2)
                     matrix[at[t], at[t]] += rows.T @ (weight[:, None] * rows)
                     right[at[t]] -= rows.T @ (weight * (rows @ (identity + affine[t])))
             stays = np.repeat(seen.hidden.ravel(), 2) * settings.PREDICTION.damping_occluded
@@ -285,6 +287,12 @@ class EquationsTest(unittest.TestCase):
                 matrix[at[s], at[t]] += np.diag(each)
         matrix[at[frames], at[frames]] += of_reference
         return matrix, right
+
+    def _squares_of_all(self, kernel: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """Of all frames' differences of a kind, their squares, and how far they are measured, to the fourth power."""
+        spread = np.abs(kernel) / np.abs(kernel).sum()
+        return (np.array([(difference(o.values, kernel) ** 2).sum(-1) for o in self.observed]),
+                np.array([difference(o.known[..., None], spread)[..., 0] ** 4 for o in self.observed]))
 
     def _share(self, level: int) -> np.ndarray:
         """How many times as much each tile says when the grain of its template, as part of a frame's, is told apart from what else is left of it."""

@@ -16,6 +16,7 @@ import scipy
 from wertis.core.geometry.bspline import DIFFERENCES, NormalEquations, difference, difference_matrix
 from wertis.core.phases import tell
 from wertis.core.track.mesh.alignment import MeshAlignment
+from wertis.core.track.mesh.equations import measured_variance
 from wertis.core.track.mesh.observation import Observation
 from wertis.core.track.mesh.reference import MeshTiles
 from wertis.core.track.mesh.settings import BATCH, BENDING, PHOTOMETRY, PREDICTION, UNCERTAINTY
@@ -97,14 +98,14 @@ class BatchEquations:
                 system.add_places(centres, known, np.zeros((len(pull), 2)))
         self._bending = [term for order in sorted({order for o in observed for order in o.orders}) for term in self._bending_of(order, observed, mean)]
         identity = self.lattice.identity
-        begun = by_point(np.array([o.linearised_at - identity for o in observed]))
-        bent = by_point(np.broadcast_to(identity, (self.frames, *identity.shape)))
-        own = by_point(prior.affine)
+        begun = _by_point(np.array([o.linearised_at - identity for o in observed]))
+        bent = _by_point(np.broadcast_to(identity, (self.frames, *identity.shape)))
+        own = _by_point(prior.affine)
         measured = self._measured(begun) + pulls
         # what is hidden stays about where it was found: neither its neighbours' bending nor other frames say how it folds
         self._hidden = PREDICTION.damping_occluded * np.stack([o.hidden.ravel() for o in observed], axis=1)[..., None]
         mean.add_diagonal(self._hidden.mean((1, 2)).reshape(self.lattice.shape))
-        found = by_point(np.array([o.values for o in observed]) - identity)
+        found = _by_point(np.array([o.values for o in observed]) - identity)
         self.right = measured - self._measured(own) - self._bent(own + bent) + self._hidden * (found - own)
         self.right_offset = (measured - self._measured(own)).sum(1, keepdims=True) + pull_of_reference
         self._spread = prior.variances[None, :] + prior.deviations.reshape(-1, 1)  # (control points, T) of each mode
@@ -119,24 +120,28 @@ class BatchEquations:
         return np.asarray(np.sqrt(np.trace(system.covariance(points), axis1=1, axis2=2)))
 
     def _bending_of(self, order: int, observed: Sequence[Observation], mean: NormalEquations) -> Iterator[_Term]:
-        """The terms of an order of differences, weighted by Student's t about what was found; their mean goes into a system too."""
+        """The terms of an order of differences, weighted by Student's t about what was found; their mean goes into a system too.
+
+        Each kind of difference is expected to be as large as it is where it is measured, over all frames: waves often run one way, and some kinds of
+        differences are then twenty times as small as others.
+        """
+        shares = np.stack([np.stack([o.known, o.hidden], axis=-1) for o in observed])
+        values, freedom = np.array([o.values for o in observed]), BENDING.degrees_of_freedom
+        scale = float(np.mean([o.scale ** 2 for o in observed]))
+        part = np.array([o.orders.get(order, 0.0) for o in observed])[:, None, None]
         for kernel, count in DIFFERENCES[order]:
             matrix = difference_matrix(self.lattice, kernel)
-            weights = []
-            for o in observed:
-                bending = difference(o.values, kernel)
-                seen, hidden = np.moveaxis(difference(np.stack([o.known, o.hidden], axis=-1), np.abs(kernel) / np.abs(kernel).sum()), -1, 0)
-                if o.fixed:
-                    weight = np.full(bending.shape[:2], count / o.scale ** 2)
-                else:
-                    freedom = BENDING.degrees_of_freedom
-                    usual = (freedom + 2) / (freedom * o.scale ** 2)
-                    student = (freedom + 2) / (freedom * o.scale ** 2 + (bending ** 2).sum(-1))
-                    weight = count * (seen * student + (1 - seen) * usual) * (1 - 0.999 * hidden)
-                    weight *= o.orders.get(order, 0.0)
-                weights.append(weight if order in o.orders else np.zeros_like(weight))
-            mean.add_difference(kernel, np.mean(weights, axis=0))
-            each = np.stack([w.ravel() for w in weights], axis=1)
+            bending = np.array([(difference(v, kernel) ** 2).sum(-1) for v in values])  # (T, rows, columns) of differences
+            seen, hidden = np.moveaxis(np.array([difference(s, np.abs(kernel) / np.abs(kernel).sum()) for s in shares]), -1, 0)
+            if observed[0].fixed:
+                weights = np.where(part > 0, count / scale, 0) * np.ones_like(bending)
+            else:
+                variance = measured_variance(bending, seen) or scale
+                usual = (freedom + 2) / (freedom * variance)
+                student = (freedom + 2) / (freedom * variance + bending)
+                weights = BATCH.bending_share * part * (seen * student + (1 - seen) * usual) * (1 - 0.999 * hidden)
+            mean.add_difference(kernel, weights.mean(0))
+            each = weights.reshape(self.frames, -1).T
             yield _Term(matrix, matrix.T.tocsr(), each, each, None)
 
     def _measured(self, values: np.ndarray) -> np.ndarray:
@@ -186,8 +191,13 @@ class BatchEquations:
         Parameters
         ----------
         values : (T, rows, columns, 2) displacements to begin from.
+
+        Raises
+        ------
+        numpy.linalg.LinAlgError
+            When the frames do not determine them.
         """
-        x = by_point(values - self.prior.affine)
+        x = _by_point(values - self.prior.affine)
         e = np.zeros((len(x), 1, 2)) if self._known_offset is None else self._known_offset.reshape(-1, 1, 2)
         applied, at_offset = self._applied(x, e)
         left, left_offset = self.right - applied, self.right_offset - at_offset
@@ -205,6 +215,8 @@ class BatchEquations:
             z, ze = self._preconditioned(left, left_offset)
             after = _dot(left, z) + _dot(left_offset, ze)
             p, pe, size = z + after / size * p, ze + after / size * pe, after
+        if not np.isfinite(x).all():
+            raise np.linalg.LinAlgError("the frames together are not determined")
         rows, columns = self.lattice.shape
         return x.transpose(1, 0, 2).reshape(self.frames, rows, columns, 2) + self.prior.affine, e.reshape(rows, columns, 2)
 
@@ -228,9 +240,14 @@ def _dot(a: np.ndarray, b: np.ndarray) -> float:
     return float(np.vdot(a, b))
 
 
-def by_point(values: np.ndarray) -> np.ndarray:
+def _by_point(values: np.ndarray) -> np.ndarray:
     """(control points, T, 2) of (T, rows, columns, 2)."""
     return np.ascontiguousarray(values.reshape(len(values), -1, 2).transpose(1, 0, 2))
+
+
+def displaced(basis: "scipy.sparse.csr_array", values: np.ndarray) -> np.ndarray:
+    """(V, T, 2) displacements by a map's `basis` (V, control points), of control values' displacements (T, rows, columns, 2)."""
+    return np.asarray(basis @ _by_point(values).reshape(basis.shape[1], -1)).reshape(basis.shape[0], len(values), 2)
 
 
 def joint_errors(errors: np.ndarray, measured: np.ndarray, prior: TrajectoryPrior, deviations: np.ndarray) -> np.ndarray:

@@ -221,12 +221,23 @@ def extrapolation_prior(values: np.ndarray, hidden: np.ndarray, known: np.ndarra
     shares = np.stack([hidden, known], axis=-1)
     for kernel, count in DIFFERENCES[2]:
         occluded, seen = np.moveaxis(difference(shares, np.abs(kernel) / np.abs(kernel).sum()), -1, 0)
-        sure = seen ** 4  # differences that reach to control points that are only guessed hardly count
-        if sure.sum() < BENDING.least_measured:
-            continue
-        variance = 0.5 * float((sure * (difference(values, kernel) ** 2).sum(-1)).sum() / sure.sum()) + BENDING.least_difference ** 2
-        found.append((kernel, (1 - seen) ** 2 * (1 - occluded) * (count * BENDING.extrapolation_weight / variance)))
+        variance = measured_variance((difference(values, kernel) ** 2).sum(-1), seen)
+        if variance is not None:
+            found.append((kernel, (1 - seen) ** 2 * (1 - occluded) * (count * BENDING.extrapolation_weight / variance)))
     return found
+
+
+def measured_variance(squares: np.ndarray, seen: np.ndarray) -> float | None:
+    """Square pixels of one coordinate of a kind of difference, where it is measured; None where hardly anything is.
+
+    Parameters
+    ----------
+    squares, seen : (...) squares of both coordinates together, and how far each is measured, 0..1.
+    """
+    sure = seen ** 4  # differences that reach to control points that are only guessed hardly count
+    if sure.sum() < BENDING.least_measured:
+        return None
+    return 0.5 * float((sure * squares).sum() / sure.sum()) + BENDING.least_difference ** 2
 
 
 def best_correlation(energy: np.ndarray, noise: np.ndarray) -> np.ndarray:

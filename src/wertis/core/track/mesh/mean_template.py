@@ -16,7 +16,7 @@ from wertis.core.imaging.pyramid import Pyramid
 from wertis.core.track.mesh.alignment import MeshAlignment
 from wertis.core.track.mesh.batch_equations import ReferenceMeasure
 from wertis.core.track.mesh.blur import SurfaceBlur
-from wertis.core.track.mesh.equations import Linearisation
+from wertis.core.track.mesh.observation import Observation
 from wertis.core.track.mesh.reference import MeshReference, MeshTiles
 from wertis.core.track.mesh.settings import MEAN_TEMPLATE, PHOTOMETRY
 from wertis.core.track.mesh.templates import MARGIN, TileTemplates, resampled
@@ -41,6 +41,7 @@ class MeanOfFrames:
 
     def __init__(self, alignment: MeshAlignment) -> None:
         self._alignment, self._reference = alignment, alignment.reference
+        self._reference.tiles(0)
         h, w = self._reference.mask.shape
         x0, y0, x1, y1 = self._reference.box
         self._corner = max(x0 - MARGIN, 0), max(y0 - MARGIN, 0)
@@ -49,24 +50,30 @@ class MeanOfFrames:
         self._coarse = _coarse_part(first)
         self._sum, self._weight = first - self._coarse, np.ones_like(first)
 
-    def add(self, pyramid: Pyramid, values: np.ndarray, look: Linearisation) -> None:
-        """Add a frame.
+    def detail_of(self, picture: np.ndarray, values: np.ndarray, seen: Observation) -> tuple[np.ndarray, np.ndarray]:
+        """What is finer than light of a frame, in the reference frame's pixels and contrast, and its weights (both (height, width) float32, to `add`).
 
         Parameters
         ----------
+        picture : (height, width) float32, its pyramid's finest level.
         values : (rows, columns, 2) control values of the map to it.
-        look : its tiles of the finest level there.
+        seen : what its tiles said.
         """
-        frame = resampled(pyramid[0], lambda points: evaluate(self._alignment.lattice, values, points)[0], self._reference)[self._window]
-        contrast = np.sqrt(look.tiles.energy[look.chosen]) * look.weight
-        gain = float(np.average(look.measured.gain, weights=contrast)) if contrast.any() else 1.0
-        weight = self._on_pixels(look.tiles, look.chosen, look.weight)
-        self._sum += weight / max(gain, MEAN_TEMPLATE.least_gain) * (frame - _coarse_part(frame))
+        frame = resampled(picture, lambda points: evaluate(self._alignment.lattice, values, points)[0], self._reference)[self._window]
+        tiles = self._reference.tiles(0)
+        contrast = np.sqrt(tiles.energy[tiles.usable]) * seen.weight
+        gain = float(np.average(seen.gain, weights=contrast)) if contrast.any() else 1.0
+        return (frame - _coarse_part(frame)) / np.float32(max(gain, MEAN_TEMPLATE.least_gain)), self._on_pixels(seen.weight)
+
+    def add(self, detail: np.ndarray, weight: np.ndarray) -> None:
+        """Add a frame's."""
+        self._sum += weight * detail
         self._weight += weight
 
-    def _on_pixels(self, tiles: MeshTiles, chosen: np.ndarray, weight: np.ndarray) -> np.ndarray:
-        """(height, width) float32 of weights (n,) of tiles, linear between their middles."""
-        side = tiles.side
+    def _on_pixels(self, weight: np.ndarray) -> np.ndarray:
+        """(height, width) float32 of weights (n,) of usable tiles, linear between their middles."""
+        tiles = self._reference.tiles(0)
+        side, chosen = tiles.side, tiles.usable
         first = tiles.corner[chosen].min(0).astype(int)
         column, row = ((tiles.corner[chosen] - first) / side).round().astype(int).T
         size = row.max() + 1, column.max() + 1

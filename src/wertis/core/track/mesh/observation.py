@@ -1,5 +1,6 @@
 """What one frame's pixels say of a bending surface, kept for aligning many frames together."""
 
+import copy
 from collections.abc import Sequence
 from dataclasses import dataclass
 
@@ -19,6 +20,7 @@ class Observation:
     values, linearised_at : (rows, columns, 2) control values that were found, and those at which the equations are linearised.
     known, hidden : (rows, columns) 0..1 how far each control point is measured, and how far its texture is hidden.
     measures : level to the information (n, 3) and pull (n, 2) of its usable tiles, float32.
+    weight, gain : (n,) float32 robust weights 0..1 of the finest level's usable tiles, and how many times the reference's contrast they show.
     orders, scale, fixed : as `SurfacePrior` has them.
     """
 
@@ -27,6 +29,8 @@ class Observation:
     known: np.ndarray
     hidden: np.ndarray
     measures: dict[int, tuple[np.ndarray, np.ndarray]]
+    weight: np.ndarray
+    gain: np.ndarray
     orders: dict[int, float]
     scale: float
     fixed: bool
@@ -47,8 +51,8 @@ def observation(alignment: MeshAlignment, look: Linearisation, coarser: Sequence
         information, pull = np.zeros((count, 3), np.float32), np.zeros((count, 2), np.float32)
         information[each.part], pull[each.part] = each.information, each.pull
         measures[each.level] = information, pull
-    return Observation(values, linearised_at, alignment.known(look), alignment.occlusion(look), measures, orders, scale,
-                       alignment.fixed_bending_scale is not None)
+    return Observation(values, linearised_at, alignment.known(look), alignment.occlusion(look), measures,
+                       look.weight.astype(np.float32), look.measured.gain.astype(np.float32), orders, scale, alignment.fixed_bending_scale is not None)
 
 
 def last_observation(alignment: MeshAlignment, values: np.ndarray) -> Observation:
@@ -57,15 +61,14 @@ def last_observation(alignment: MeshAlignment, values: np.ndarray) -> Observatio
     return observation(alignment, fine.look, fine.coarser, values, fine.linearised_at, fine.orders, fine.scale)
 
 
-def observed_again(alignment: MeshAlignment, pyramid: Pyramid, before: Observation, values: np.ndarray,
-                   visible: float) -> tuple[Observation, Linearisation]:
-    """What a frame says linearised about other control values (rows, columns, 2), perhaps by other templates, with its finest level's tiles.
+def observed_again(alignment: MeshAlignment, pyramid: Pyramid, before: Observation, values: np.ndarray, visible: float) -> Observation:
+    """What a frame says linearised about other control values (rows, columns, 2), perhaps by other templates.
 
     Parameters
     ----------
     visible : share 0..1 of the surface that is seen there.
     """
-    alignment.visible_share = visible
-    look = alignment.linearise(pyramid, 0, values)
-    coarser = alignment.coarser_equations(pyramid, look, values)
-    return observation(alignment, look, coarser, values, values, before.orders, before.scale), look
+    mine = copy.copy(alignment)  # several frames are looked at side by side
+    mine.visible_share = visible
+    look = mine.linearise(pyramid, 0, values)
+    return observation(mine, look, mine.coarser_equations(pyramid, look, values), values, values, before.orders, before.scale)

@@ -10,14 +10,14 @@ import numpy as np
 from wertis.core.errors import PlateError
 from wertis.core.geometry.mesh import Mesh, MeshFix, usual_spacing
 from wertis.core.imaging.channel_mixture import channel_mixture
-from wertis.core.imaging.pyramid import HeldOut, Pyramid
+from wertis.core.imaging.pyramid import Pyramid
 from wertis.core.plate.base import Plate
 from wertis.core.track.feeding import fed
 from wertis.core.track.mesh.batch import BatchRefinement
 from wertis.core.track.mesh.shape_basis import ShapeBasis
 from wertis.core.track.mesh.tracker import MeshTracker
 from wertis.core.track.mesh.two_sided import TwoSidedMesh
-from wertis.core.track.run import Masks, PictureReader, read_ahead, with_pyramids
+from wertis.core.track.run import Masks, PictureReader
 from wertis.core.track.tracker_input import looked_at, mask_on_reference
 
 SURFACE_STEP = 0.82  # of the vertices' usual spacing, between the control points of the tracker's map
@@ -117,15 +117,10 @@ def track_mesh(plate: Plate, mesh: Mesh, mask: np.ndarray, start: int, frames: I
         places = fix.places / scale if fix.places is not None else None
         return replace(fix, mesh=mesh, places=places, errors=fix.errors / scale)
 
-    def pictures(wanted: list[int]) -> Iterator[tuple[int, Pyramid]]:
-        coming = ((each.frame, each.luma, False) for each in read_ahead(fetch, as_seen, wanted))
-        for frame, picture, _, pyramid in with_pyramids(coming):
-            if stop is not None and stop.is_set():
-                return
-            if pyramid is not None:
-                away = smaller(held(frame)) if held is not None else None
-                pyramid.held = HeldOut(away) if away is not None else None
-                yield frame, pyramid
+    def read_again(frame: int, luma: np.ndarray | None) -> Pyramid | None:
+        if stop is not None and stop.is_set():
+            return None
+        return Pyramid(luma if luma is not None else as_seen(fetch(frame)), smaller(held(frame)) if held is not None else None)
 
     def again(frame: int) -> MeshFix | None:
         try:
@@ -139,7 +134,7 @@ def track_mesh(plate: Plate, mesh: Mesh, mask: np.ndarray, start: int, frames: I
         both.keep(frame, fix)
         yield frame, fix
         if expected is None:
-            together.keep(frame, fix, tracker, scale, pictures)
+            together.keep(frame, fix, tracker, scale, read_again)
             if together.full:
                 yield from together.answers(last=False)
     if expected is None and not (stop is not None and stop.is_set()):

@@ -81,7 +81,7 @@ class MeshTracker:
         self.alignment = MeshAlignment(self.reference, self.lattice, bend)
         self.templates, self.blur, self.renewed = self.alignment.templates, self.alignment.blur, renewed
         self._redetection = Redetection(self.alignment)
-        self.values = self.lattice.identity
+        self.values, self.luma = self.lattice.identity, luma
         self._velocity = np.zeros_like(self.values)
         self._count = 0
         self._deviations: np.ndarray | None = None
@@ -103,6 +103,7 @@ class MeshTracker:
         if pyramid is None:
             pyramid = Pyramid(luma)
         pyramid.held = HeldOut(held) if held is not None else None
+        self.luma = luma
         predicted = self.values + self._velocity if self._expected is None else self._expected
         found, look = self._align_frame(pyramid, predicted)
         share = self.alignment.matched_share(look)

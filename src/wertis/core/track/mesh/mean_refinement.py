@@ -1,0 +1,139 @@
+"""Frames aligned together once more, by their mean in place of the reference frame: `mean_template`, `batch_equations`."""
+
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import dataclass
+from typing import TypeVar
+
+import numpy as np
+import scipy
+
+from wertis.core.errors import PlateError
+from wertis.core.imaging.parallel import side_by_side
+from wertis.core.imaging.pyramid import Pyramid
+from wertis.core.phases import tell
+from wertis.core.track.mesh.alignment import MeshAlignment
+from wertis.core.track.mesh.batch_equations import BatchEquations, displaced
+from wertis.core.track.mesh.mean_template import MeanOfFrames, reference_on_mean
+from wertis.core.track.mesh.observation import Observation, observed_again
+from wertis.core.track.mesh.settings import MEAN_TEMPLATE
+from wertis.core.track.mesh.trajectory_prior import TrajectoryPrior, learned_prior
+
+ReadAgain = Callable[[int, np.ndarray | None], Pyramid | None]
+"""Gives a frame's pyramid as the tracker looks at it, from its luma where that is kept; None when tracking is stopped. Raises PlateError."""
+
+_TOGETHER = 8  # frames in hand at once
+_T = TypeVar("_T")
+
+
+@dataclass(frozen=True)
+class AlignedByMean:
+    """Frames aligned together by their mean.
+
+    Attributes
+    ----------
+    alignment : whose template is the mean.
+    equations, prior : that were solved.
+    before, found : (T, rows, columns, 2) displacements that the equations are linearised about, and those found.
+    offset : (rows, columns, 2) the mean's displacement against the reference frame.
+    """
+
+    alignment: MeshAlignment
+    equations: BatchEquations
+    prior: TrajectoryPrior
+    before: np.ndarray
+    found: np.ndarray
+    offset: np.ndarray
+
+
+class MeanRefinement:
+    """Remembers the pictures of frames as far as memory allows, and aligns the frames by their mean, block after block."""
+
+    def __init__(self) -> None:
+        self._lumas: dict[int, np.ndarray] = {}
+        self._read: ReadAgain
+        self._mean: tuple[MeshAlignment, np.ndarray] | None = None
+
+    def keep(self, frame: int, luma: np.ndarray, read: ReadAgain) -> None:
+        """Remember a frame's picture (height, width), and how it is read again where there is no room for it."""
+        self._read = read
+        if luma.nbytes * (len(self._lumas) + 1) <= MEAN_TEMPLATE.most_kept:
+            self._lumas[frame] = luma
+
+    def let_go(self, but: Iterable[int]) -> None:
+        """Forget the pictures of all frames but some."""
+        self._lumas = {frame: self._lumas[frame] for frame in but if frame in self._lumas}
+
+    def refined(self, alignment: MeshAlignment, frames: Sequence[int], observed: Sequence[Observation], found: np.ndarray,
+                basis: "scipy.sparse.csr_array") -> AlignedByMean | None:
+        """The frames aligned by their mean; None where that would show no more, when tracking is stopped, or where a frame cannot be read again.
+
+        A later block goes by the mean of the first one, which lies where all that was answered so far does.
+
+        Parameters
+        ----------
+        observed : what each frame showed beside the reference frame.
+        found : (T, rows, columns, 2) displacements that it led to.
+        basis : (V, control points) of the map at the mesh's vertices.
+
+        Raises
+        ------
+        numpy.linalg.LinAlgError
+            When the equations determine nothing.
+        """
+        known = np.array([o.known.sum() for o in observed])
+        visible = known / known.max()
+        seen, aligned, rounds = list(observed), None, MEAN_TEMPLATE.rounds if self._mean is None else 1
+        for _ in range(rounds):
+            values = alignment.lattice.identity + found
+            if self._mean is not None:
+                by_mean, offset = self._mean
+            else:
+                mean = self._mean_of(alignment, frames, values, seen)
+                if mean is None:
+                    return aligned
+                by_mean, offset = mean, None
+
+            def again(k: int, pyramid: Pyramid, by_mean: MeshAlignment = by_mean, values: np.ndarray = values) -> Observation:
+                return observed_again(by_mean, pyramid, observed[k], values[k], float(visible[k]))
+
+            seen = []
+            for each in self._for_each(frames, range(len(frames)), again):
+                tell("aligning all frames by their mean", len(seen), len(frames))
+                if each is None:
+                    return aligned
+                seen.append(each)
+            prior = learned_prior(found, np.array([o.known for o in seen]))
+            equations = BatchEquations(by_mean, seen, prior, offset, reference_on_mean(by_mean))
+            before, (found, offset) = found, equations.solve(found)
+            aligned = AlignedByMean(by_mean, equations, prior, before, found, offset)
+            if np.quantile(np.linalg.norm(displaced(basis, found - before), axis=-1), 0.98) < MEAN_TEMPLATE.settled:
+                break
+        if aligned is not None:
+            self._mean = aligned.alignment, aligned.offset
+        return aligned
+
+    def _mean_of(self, alignment: MeshAlignment, frames: Sequence[int], values: np.ndarray, seen: Sequence[Observation]) -> MeshAlignment | None:
+        """The alignment by the mean of frames that are spread evenly, from control values (T, rows, columns, 2)."""
+        mean = MeanOfFrames(alignment)
+        some = np.unique(np.linspace(0, len(frames) - 1, MEAN_TEMPLATE.most_frames).astype(int))
+        for each in self._for_each(frames, some, lambda k, pyramid: mean.detail_of(pyramid[0], values[k], seen[k])):
+            if each is None:
+                return None
+            mean.add(*each)
+        return mean.aligned_by_mean()
+
+    def _for_each(self, frames: Sequence[int], which: Sequence[int] | np.ndarray, work: Callable[[int, Pyramid], _T]) -> Iterator[_T | None]:
+        """What is made of the pictures of some frames, by their numbers in the list, in order; None, and no more, where one cannot be had."""
+
+        def one(k: int) -> _T | None:
+            try:
+                pyramid = self._read(frames[k], self._lumas.get(frames[k]))
+            except PlateError:
+                return None
+            return work(k, pyramid) if pyramid is not None else None
+
+        for first in range(0, len(which), _TOGETHER):
+            for made in side_by_side(one, [int(k) for k in which[first:first + _TOGETHER]]):
+                yield made
+                if made is None:
+                    return
