@@ -137,8 +137,8 @@ class BatchRefinement:
 
 
 def _comparable(tracker: MeshTracker) -> bool:
-    """Whether the frames show one look of the surface, alike sharp, so that they can be averaged."""
-    return not tracker.templates.several and not tracker.blur.shutter
+    """Whether the frames show one look of the surface, so that they can be averaged."""
+    return not tracker.templates.several
 
 
 def _basis(lattice: Lattice, points: np.ndarray) -> "scipy.sparse.csr_array":

@@ -43,6 +43,19 @@ class SurfaceBlur:
         """Whether the frame at hand is blurred otherwise than the reference frame, by a shutter that is known."""
         return self._motion is not None and self.reference_motion is not None and self.shutter > 0
 
+    def with_templates(self, templates: TileTemplates, motion: np.ndarray | None = None) -> "SurfaceBlur":
+        """The same shutter and reference frame, with other templates, for a frame that moves so (rows, columns, 2) in the middle of its shutter."""
+        made = SurfaceBlur(self._lattice, templates)
+        made.reference_motion, made.shutter = self.reference_motion, self.shutter
+        if motion is not None:
+            made.set_motion(motion)
+        return made
+
+    def differs_by(self, motion: np.ndarray) -> float:
+        """Pixels, the median difference between the blur of a frame that moves so (rows, columns, 2) and the reference frame's; 0 without a shutter."""
+        own = self.reference_motion if self.reference_motion is not None else np.zeros_like(motion)
+        return self.shutter * float(np.median(np.linalg.norm(motion - own, axis=-1)[1:-1, 1:-1]))
+
     def set_motion(self, moved: np.ndarray) -> None:
         """The frame at hand moves so (rows, columns, 2) against the one before; its blur is modelled if it is long enough to matter."""
         self._tiles = {}

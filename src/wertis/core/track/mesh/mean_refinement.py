@@ -84,17 +84,17 @@ class MeanRefinement:
         visible = known / known.max()
         seen, aligned, rounds = list(observed), None, MEAN_TEMPLATE.rounds if self._mean is None else 1
         for _ in range(rounds):
-            values = alignment.lattice.identity + found
+            values, motion = alignment.lattice.identity + found, np.gradient(found, np.array(frames, np.float64), axis=0)
             if self._mean is not None:
                 by_mean, offset = self._mean
             else:
-                mean = self._mean_of(alignment, frames, values, seen)
+                mean = self._mean_of(alignment, frames, values, motion, seen)
                 if mean is None:
                     return aligned
                 by_mean, offset = mean, None
 
-            def again(k: int, pyramid: Pyramid, by_mean: MeshAlignment = by_mean, values: np.ndarray = values) -> Observation:
-                return observed_again(by_mean, pyramid, observed[k], values[k], float(visible[k]))
+            def again(k: int, pyramid: Pyramid, by_mean: MeshAlignment = by_mean, values: np.ndarray = values, motion: np.ndarray = motion) -> Observation:
+                return observed_again(by_mean, pyramid, observed[k], values[k], motion[k], float(visible[k]))
 
             seen = []
             for each in self._for_each(frames, range(len(frames)), again):
@@ -112,10 +112,14 @@ class MeanRefinement:
             self._mean = aligned.alignment, aligned.offset
         return aligned
 
-    def _mean_of(self, alignment: MeshAlignment, frames: Sequence[int], values: np.ndarray, seen: Sequence[Observation]) -> MeshAlignment | None:
-        """The alignment by the mean of frames that are spread evenly, from control values (T, rows, columns, 2)."""
+    def _mean_of(self, alignment: MeshAlignment, frames: Sequence[int], values: np.ndarray, motion: np.ndarray,
+                 seen: Sequence[Observation]) -> MeshAlignment | None:
+        """The alignment by the mean of frames that are blurred much as the reference frame is, spread evenly; values and motion (T, rows, columns, 2)."""
+        alike = np.flatnonzero([alignment.blur.differs_by(m) < MEAN_TEMPLATE.most_blur for m in motion])
+        if len(alike) < MEAN_TEMPLATE.least_frames or alignment.blur.differs_by(np.zeros_like(motion[0])) > MEAN_TEMPLATE.most_blur:
+            return None
         mean = MeanOfFrames(alignment)
-        some = np.unique(np.linspace(0, len(frames) - 1, MEAN_TEMPLATE.most_frames).astype(int))
+        some = alike[np.unique(np.linspace(0, len(alike) - 1, MEAN_TEMPLATE.most_frames).astype(int))]
         for each in self._for_each(frames, some, lambda k, pyramid: mean.detail_of(pyramid[0], values[k], seen[k])):
             if each is None:
                 return None

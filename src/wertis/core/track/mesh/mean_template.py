@@ -15,7 +15,6 @@ from wertis.core.geometry.bspline import evaluate
 from wertis.core.imaging.pyramid import Pyramid
 from wertis.core.track.mesh.alignment import MeshAlignment
 from wertis.core.track.mesh.batch_equations import ReferenceMeasure
-from wertis.core.track.mesh.blur import SurfaceBlur
 from wertis.core.track.mesh.observation import Observation
 from wertis.core.track.mesh.reference import MeshReference, MeshTiles
 from wertis.core.track.mesh.settings import MEAN_TEMPLATE, PHOTOMETRY
@@ -116,9 +115,9 @@ def reference_on_mean(alignment: MeshAlignment) -> dict[int, ReferenceMeasure]:
 
 
 def with_templates(alignment: MeshAlignment, templates: TileTemplates) -> MeshAlignment:
-    """The same alignment with other templates, of frames whose blur is not modelled."""
+    """The same alignment with other templates."""
     other = copy.copy(alignment)
-    other.templates, other.blur = templates, SurfaceBlur(alignment.lattice, templates)
+    other.templates, other.blur = templates, alignment.blur.with_templates(templates)
     return other
 
 

@@ -61,14 +61,16 @@ def last_observation(alignment: MeshAlignment, values: np.ndarray) -> Observatio
     return observation(alignment, fine.look, fine.coarser, values, fine.linearised_at, fine.orders, fine.scale)
 
 
-def observed_again(alignment: MeshAlignment, pyramid: Pyramid, before: Observation, values: np.ndarray, visible: float) -> Observation:
+def observed_again(alignment: MeshAlignment, pyramid: Pyramid, before: Observation, values: np.ndarray, motion: np.ndarray,
+                   visible: float) -> Observation:
     """What a frame says linearised about other control values (rows, columns, 2), perhaps by other templates.
 
     Parameters
     ----------
+    motion : (rows, columns, 2) of the control values, pixels a frame: its blur goes by it.
     visible : share 0..1 of the surface that is seen there.
     """
     mine = copy.copy(alignment)  # several frames are looked at side by side
-    mine.visible_share = visible
+    mine.blur, mine.visible_share = alignment.blur.with_templates(alignment.templates, motion), visible
     look = mine.linearise(pyramid, 0, values)
     return observation(mine, look, mine.coarser_equations(pyramid, look, values), values, values, before.orders, before.scale)

@@ -326,6 +326,8 @@ class MeanTemplate:
     rounds : most times that the mean is taken, each by better maps.
     settled : pixels, by which 98 of 100 places of vertices were moved the last time, from which it is not taken again.
     most_frames : frames of a mean, spread evenly: their grain's variance is then a fortieth.
+    least_frames : frames that a mean is made of.
+    most_blur : pixels, by which those may be blurred otherwise than the reference frame, and that one itself: what is blurred by 15 came out worse.
     most_kept : bytes of pictures that are kept for it; the others are read again.
     """
 
@@ -337,6 +339,8 @@ class MeanTemplate:
     rounds: int = 5
     settled: float = 0.05
     most_frames: int = 40
+    least_frames: int = 8
+    most_blur: float = 9.0
     most_kept: int = 128_000_000
 
 
