@@ -94,7 +94,7 @@ class MeshAlignment:
         _, jacobian = evaluate(self.lattice, values, tiles.centre[chosen], slopes=True)
         assert jacobian is not None
         along, left = None, None
-        if self.blur.modelled:
+        if self.blur.modelled or self.blur.foreshortened(jacobian):
             tiles, along, left = self.blur.applied(tiles, jacobian, part is not None)
         measured = mesh_pass(pyramid[level], tiles, chosen, self.lattice, values, pyramid.held[level] if pyramid.held is not None else None, along)
         return photometric_equations(tiles, chosen, measured, jacobian, self.grain, left, bool(self.templates.changed),

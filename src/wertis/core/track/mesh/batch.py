@@ -8,12 +8,11 @@ from collections.abc import Iterator
 from dataclasses import replace
 
 import numpy as np
-import scipy
 
-from wertis.core.geometry.bspline import Lattice, evaluate
+from wertis.core.geometry.bspline import evaluate
 from wertis.core.geometry.conventions import to_centred
 from wertis.core.geometry.mesh import MeshFix
-from wertis.core.track.mesh.batch_equations import BatchEquations, displaced, joint_errors
+from wertis.core.track.mesh.batch_equations import BatchEquations, displaced, joint_errors, map_basis
 from wertis.core.track.mesh.mean_refinement import MeanRefinement, ReadAgain
 from wertis.core.track.mesh.observation import Observation, last_observation
 from wertis.core.track.mesh.settings import BATCH
@@ -113,12 +112,13 @@ class BatchRefinement:
         found, offset = equations.solve(moved)
         if self._offset is None:
             self._offset = offset
-        basis = _basis(lattice, vertices)
+        basis, alone = map_basis(lattice, vertices), equations.deviations(vertices)
+        del equations  # some tens of megabytes
         surer, before = np.ones(len(vertices)), moved
         if self._by_mean is not None and _comparable(tracker):
-            again = self._by_mean.refined(tracker.alignment, frames, observed, found, basis)
+            again = self._by_mean.refined(tracker.alignment, frames, observed, found, vertices)
             if again is not None:
-                surer = again.equations.deviations(vertices) / equations.deviations(vertices)
+                surer = again.deviations / alone
                 prior, before, found = again.prior, again.before, again.found
         steps, last_steps = displaced(basis, found - moved), displaced(basis, found - before)
         fixes = [self._fixes[f] for f in frames]
@@ -139,10 +139,3 @@ class BatchRefinement:
 def _comparable(tracker: MeshTracker) -> bool:
     """Whether the frames show one look of the surface, so that they can be averaged."""
     return not tracker.templates.several
-
-
-def _basis(lattice: Lattice, points: np.ndarray) -> "scipy.sparse.csr_array":
-    """(N, control points) of a lattice's map at points (N, 2)."""
-    index, weights = lattice.local_basis(points)
-    rows = np.repeat(np.arange(len(index)), index.shape[1])
-    return scipy.sparse.csr_array((weights.ravel(), (rows, index.ravel())), shape=(len(points), lattice.rows * lattice.columns))

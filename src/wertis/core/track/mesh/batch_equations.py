@@ -13,7 +13,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 import scipy
 
-from wertis.core.geometry.bspline import DIFFERENCES, NormalEquations, difference, difference_matrix
+from wertis.core.geometry.bspline import DIFFERENCES, Lattice, NormalEquations, difference, difference_matrix
 from wertis.core.phases import tell
 from wertis.core.track.mesh.alignment import MeshAlignment
 from wertis.core.track.mesh.equations import measured_variance
@@ -243,6 +243,13 @@ def _dot(a: np.ndarray, b: np.ndarray) -> float:
 def _by_point(values: np.ndarray) -> np.ndarray:
     """(control points, T, 2) of (T, rows, columns, 2)."""
     return np.ascontiguousarray(values.reshape(len(values), -1, 2).transpose(1, 0, 2))
+
+
+def map_basis(lattice: Lattice, points: np.ndarray) -> "scipy.sparse.csr_array":
+    """(N, control points) of a lattice's map at points (N, 2)."""
+    index, weights = lattice.local_basis(points)
+    rows = np.repeat(np.arange(len(index)), index.shape[1])
+    return scipy.sparse.csr_array((weights.ravel(), (rows, index.ravel())), shape=(len(points), lattice.rows * lattice.columns))
 
 
 def displaced(basis: "scipy.sparse.csr_array", values: np.ndarray) -> np.ndarray:

@@ -1,7 +1,8 @@
-"""Motion blur of a bending surface: the reference is blurred as a frame is, and the frame as the reference is, so that the two can be compared.
+"""Blur of a bending surface: the reference is blurred as a frame is, and the frame as the reference is, so that the two can be compared.
 
-The shutter is what makes the first blurred frames most like that. Known ground: H. Jin, P. Favaro and R. Cipolla, Visual tracking in the presence of
-motion blur, CVPR 2005.
+By motion: the shutter is what makes the first blurred frames most like that. Known ground: H. Jin, P. Favaro and R. Cipolla, Visual tracking in the
+presence of motion blur, CVPR 2005. By foreshortening: where the surface turns away a pixel of the frame covers several of the reference frame (the
+footprint of a pixel: P. Heckbert, Fundamentals of texture mapping and image warping, 1989).
 """
 
 from collections.abc import Callable
@@ -9,10 +10,11 @@ from collections.abc import Callable
 import numpy as np
 
 from wertis.core.geometry.bspline import Lattice, evaluate
+from wertis.core.imaging.pyramid import SMOOTHING
 from wertis.core.track.mesh.equations import GrainLeft, Linearisation
 from wertis.core.track.mesh.reference import MeshTiles
 from wertis.core.track.mesh.settings import BLUR, PHOTOMETRY
-from wertis.core.track.mesh.templates import TileTemplates
+from wertis.core.track.mesh.templates import TileTemplates, replaced
 from wertis.core.track.mesh.tile_pass import TAPS
 
 
@@ -51,6 +53,11 @@ class SurfaceBlur:
             made.set_motion(motion)
         return made
 
+    @staticmethod
+    def foreshortened(jacobian: np.ndarray) -> bool:
+        """Whether a surface whose map has derivatives (n, 2, 2) turns away so far that its tiles are blurred by it."""
+        return bool(footprint(jacobian, 1.0).any())
+
     def differs_by(self, motion: np.ndarray) -> float:
         """Pixels, the median difference between the blur of a frame that moves so (rows, columns, 2) and the reference frame's; 0 without a shutter."""
         own = self.reference_motion if self.reference_motion is not None else np.zeros_like(motion)
@@ -69,15 +76,16 @@ class SurfaceBlur:
         visible = longest * BLUR.usual_shutter > BLUR.least_length
         self._motion = now if visible and other * BLUR.usual_shutter > 0.2 * BLUR.least_length else None
 
-    def applied(self, tiles: MeshTiles, jacobian: np.ndarray, partly: bool) -> tuple[MeshTiles, np.ndarray, GrainLeft]:
+    def applied(self, tiles: MeshTiles, jacobian: np.ndarray, partly: bool) -> tuple[MeshTiles, np.ndarray | None, GrainLeft | None]:
         """Tiles blurred as the frame at hand is, the lines (n, 2) along which it is blurred as the reference is, and what grain that leaves.
+
+        The lines are None where no blur by motion is modelled, the grain where nothing is blurred.
 
         Parameters
         ----------
         jacobian : (n, 2, 2) of the map at the usable tiles.
         partly : whether they are a part of their level, which is not worth keeping.
         """
-        assert self.reference_motion is not None
         made = self._tiles.get(tiles.level) if not partly else None
         if made is None:
             made = self._blurred(tiles, jacobian)
@@ -85,6 +93,12 @@ class SurfaceBlur:
                 self._tiles[tiles.level] = made
         blurred, length = made
         chosen, per = blurred.usable, 2.0 ** -tiles.level
+        if not self.modelled or self.reference_motion is None:
+            if not length.any():
+                return tiles, None, None
+            of_reference = length[chosen] * per
+            return blurred, None, GrainLeft(_averaged(of_reference, PHOTOMETRY.averaged_grain), np.ones(len(chosen)),
+                                            _averaged(of_reference, PHOTOMETRY.averaged_slopes))
         along = self.shutter * (jacobian @ evaluate(self._lattice, self.reference_motion, blurred.centre[chosen])[0][..., None])[..., 0]
         of_reference, of_picture = length[chosen] * per, np.linalg.norm(along, axis=1) * per
         return blurred, along, GrainLeft(_averaged(of_reference, PHOTOMETRY.averaged_grain), _averaged(of_picture, PHOTOMETRY.averaged_grain),
@@ -127,13 +141,47 @@ class SurfaceBlur:
 
     def _blurred(self, tiles: MeshTiles, jacobian: np.ndarray) -> tuple[MeshTiles, np.ndarray]:
         """The reference's tiles blurred as the frame at hand is, and over how many pixels (K,)."""
-        assert self._motion is not None
         along = np.zeros((len(tiles), 2))
-        moved = evaluate(self._lattice, self._motion, tiles.centre[tiles.usable])[0]
-        sound = np.abs(np.linalg.det(jacobian)) > 0.05
-        back = np.linalg.inv(np.where(sound[:, None, None], jacobian, np.eye(2)))
-        along[tiles.usable] = self.shutter * (back @ moved[..., None])[..., 0]
-        return self._templates.blurred(tiles, along, TAPS), np.linalg.norm(along, axis=1)
+        along[tiles.usable] = footprint(jacobian, 2.0 ** tiles.level)
+        if self.modelled and self._motion is not None:
+            moved = evaluate(self._lattice, self._motion, tiles.centre[tiles.usable])[0]
+            sound = np.abs(np.linalg.det(jacobian)) > 0.05
+            back = np.linalg.inv(np.where(sound[:, None, None], jacobian, np.eye(2)))
+            along[tiles.usable] = _both(self.shutter * (back @ moved[..., None])[..., 0], along[tiles.usable])
+        length = np.linalg.norm(along, axis=1)
+        some = np.flatnonzero(length > 0)
+        if len(some) == len(tiles):
+            return self._templates.blurred(tiles, along, TAPS), length
+        return replaced(tiles, some, self._templates.blurred(tiles.part(some), along[some], TAPS)) if len(some) else tiles, length
+
+
+def footprint(jacobian: np.ndarray, pixel: float) -> np.ndarray:
+    """Lines (n, 2) of the reference frame, in pixels, along which pixels of a frame average more than the reference frame's own do.
+
+    Lines of the variance by which the two differ: pixels are boxes, and a pyramid's levels are smoothed besides.
+
+    Parameters
+    ----------
+    jacobian : (n, 2, 2) of the map to the frame.
+    pixel : the side of a pixel of both, in pixels of the finest level.
+    """
+    xx, xy, yy = ((jacobian[:, :, a] * jacobian[:, :, b]).sum(1) for a, b in ((0, 0), (0, 1), (1, 1)))
+    least = 0.5 * (xx + yy) - np.hypot(0.5 * (xx - yy), xy)  # squared, of the direction in which the surface is foreshortened most
+    shrunk = np.flatnonzero(least < BLUR.foreshortened ** 2)
+    lines = np.zeros((len(jacobian), 2))
+    if len(shrunk):
+        angle = 0.5 * np.arctan2(2 * xy[shrunk], xx[shrunk] - yy[shrunk]) + np.pi / 2
+        variance = (SMOOTHING ** 2 + 1 / 12) * (1 / np.maximum(least[shrunk], BLUR.most_foreshortened ** 2) - 1)
+        lines[shrunk] = (pixel * np.sqrt(12 * variance))[:, None] * np.column_stack([np.cos(angle), np.sin(angle)])
+    return lines
+
+
+def _both(one: np.ndarray, other: np.ndarray) -> np.ndarray:
+    """Lines (n, 2) of the variance, along its longer axis, that two lines (n, 2) have together."""
+    xx, xy, yy = ((one[:, a] * one[:, b] + other[:, a] * other[:, b]) for a, b in ((0, 0), (0, 1), (1, 1)))
+    angle = 0.5 * np.arctan2(2 * xy, xx - yy)
+    most = 0.5 * (xx + yy) + np.hypot(0.5 * (xx - yy), xy)
+    return np.where(other.any(axis=1, keepdims=True), np.sqrt(most)[:, None] * np.column_stack([np.cos(angle), np.sin(angle)]), one)
 
 
 def _averaged(length: np.ndarray, half: float) -> np.ndarray:

@@ -5,14 +5,13 @@ from dataclasses import dataclass
 from typing import TypeVar
 
 import numpy as np
-import scipy
 
 from wertis.core.errors import PlateError
 from wertis.core.imaging.parallel import side_by_side
 from wertis.core.imaging.pyramid import Pyramid
 from wertis.core.phases import tell
 from wertis.core.track.mesh.alignment import MeshAlignment
-from wertis.core.track.mesh.batch_equations import BatchEquations, displaced
+from wertis.core.track.mesh.batch_equations import BatchEquations, displaced, map_basis
 from wertis.core.track.mesh.mean_template import MeanOfFrames, reference_on_mean
 from wertis.core.track.mesh.observation import Observation, observed_again
 from wertis.core.track.mesh.settings import MEAN_TEMPLATE
@@ -32,13 +31,14 @@ class AlignedByMean:
     Attributes
     ----------
     alignment : whose template is the mean.
-    equations, prior : that were solved.
+    deviations : (V,) pixels, that a frame like the mean of all leaves by itself at the mesh's vertices.
+    prior : on the trajectories.
     before, found : (T, rows, columns, 2) displacements that the equations are linearised about, and those found.
     offset : (rows, columns, 2) the mean's displacement against the reference frame.
     """
 
     alignment: MeshAlignment
-    equations: BatchEquations
+    deviations: np.ndarray
     prior: TrajectoryPrior
     before: np.ndarray
     found: np.ndarray
@@ -64,7 +64,7 @@ class MeanRefinement:
         self._lumas = {frame: self._lumas[frame] for frame in but if frame in self._lumas}
 
     def refined(self, alignment: MeshAlignment, frames: Sequence[int], observed: Sequence[Observation], found: np.ndarray,
-                basis: "scipy.sparse.csr_array") -> AlignedByMean | None:
+                vertices: np.ndarray) -> AlignedByMean | None:
         """The frames aligned by their mean; None where that would show no more, when tracking is stopped, or where a frame cannot be read again.
 
         A later block goes by the mean of the first one, which lies where all that was answered so far does.
@@ -73,13 +73,14 @@ class MeanRefinement:
         ----------
         observed : what each frame showed beside the reference frame.
         found : (T, rows, columns, 2) displacements that it led to.
-        basis : (V, control points) of the map at the mesh's vertices.
+        vertices : (V, 2) of the mesh, as the tracker has them.
 
         Raises
         ------
         numpy.linalg.LinAlgError
             When the equations determine nothing.
         """
+        basis = map_basis(alignment.lattice, vertices)
         known = np.array([o.known.sum() for o in observed])
         visible = known / known.max()
         seen, aligned, rounds = list(observed), None, MEAN_TEMPLATE.rounds if self._mean is None else 1
@@ -105,7 +106,8 @@ class MeanRefinement:
             prior = learned_prior(found, np.array([o.known for o in seen]))
             equations = BatchEquations(by_mean, seen, prior, offset, reference_on_mean(by_mean))
             before, (found, offset) = found, equations.solve(found)
-            aligned = AlignedByMean(by_mean, equations, prior, before, found, offset)
+            aligned = AlignedByMean(by_mean, equations.deviations(vertices), prior, before, found, offset)
+            del equations  # before the next ones are made
             if np.quantile(np.linalg.norm(displaced(basis, found - before), axis=-1), 0.98) < MEAN_TEMPLATE.settled:
                 break
         if aligned is not None:

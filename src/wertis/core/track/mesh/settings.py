@@ -207,6 +207,8 @@ class Blur:
     usual_shutter : the part for which it is usually open, by common practice: whether it could blur.
     gain : of correlation, a frame, from which blur is believed.
     least_length : pixels of a blur from which it is modelled.
+    foreshortened : of the surface's length in some direction, from which pixels of the frame are taken to cover several of the reference frame.
+    most_foreshortened : the same, beyond which a surface is too far turned away to be measured.
     longer : times the longest motion by which no blur was told, from which that is asked again: what a blur takes grows with its length's square.
     """
 
@@ -216,6 +218,8 @@ class Blur:
     usual_shutter: float = 0.5
     gain: float = 0.01
     least_length: float = 1.5
+    foreshortened: float = 0.75
+    most_foreshortened: float = 0.35
     longer: float = 1.5
 
 

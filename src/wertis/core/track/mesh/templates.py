@@ -202,6 +202,14 @@ class TileTemplates:
         return out
 
 
+def replaced(tiles: MeshTiles, chosen: np.ndarray, part: MeshTiles) -> MeshTiles:
+    """Tiles with the pictures of others (n of them) in the place of those of chosen ones (n,)."""
+    out = replace(tiles, **{f.name: getattr(tiles, f.name).copy() for f in fields(tiles) if f.name not in _FIXED})
+    out.__dict__["usable"] = tiles.usable
+    _put(out, chosen, part)
+    return out
+
+
 def _put(into: MeshTiles, chosen: np.ndarray, part: MeshTiles) -> None:
     """Put the templates of some tiles in the place of those of chosen ones (n,)."""
     for f in fields(into):
