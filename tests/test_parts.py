@@ -213,11 +213,15 @@ class ProgressTest(unittest.TestCase):
         terminal.isatty = lambda: True  # type: ignore[method-assign]
         with mock.patch("sys.stderr", terminal):
             progress = Progress("tracking")
-            progress(Event(7, 10, 10))
+            progress(Event(7, 9, 10))
+            on_the_way = terminal.getvalue()
+            progress(Event(None, 10, 10, note="aligning, 3 of 10"))
             progress.end()
-        self.assertIn("10/10", terminal.getvalue())
-        self.assertIn("0 s left", terminal.getvalue())
-        self.assertIn("frame 7", terminal.getvalue())
+        self.assertRegex(on_the_way, r"9/10 .* s left  frame 7")
+        at_the_end = terminal.getvalue()[len(on_the_way):]
+        self.assertIn("10/10", at_the_end)
+        self.assertIn("aligning, 3 of 10", at_the_end)
+        self.assertNotIn("left", at_the_end)  # how long what comes after the last frame takes is not known
         silent = io.StringIO()
         with mock.patch("sys.stderr", silent):
             Progress("tracking")(Event(7, 10, 10))

@@ -26,9 +26,9 @@ class Progress:
             return
         self._last = now
         rate = event.done / max(now - self._begun, 1e-6)
-        left = (event.total - event.done) / rate if rate else 0
+        left = f"{(event.total - event.done) / rate:.0f} s left  " if rate and event.done < event.total else ""
         note = event.note or (f"frame {event.frame}" if event.frame is not None else "")
-        print(f"\r{self._label}  {event.done}/{event.total}  {rate:.1f} per second  {left:.0f} s left  {note}\033[K", end="", file=sys.stderr)
+        print(f"\r{self._label}  {event.done}/{event.total}  {rate:.1f} per second  {left}{note}\033[K", end="", file=sys.stderr)
 
     def end(self) -> None:
         """Leave the line."""

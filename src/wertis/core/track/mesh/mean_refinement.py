@@ -84,7 +84,7 @@ class MeanRefinement:
         known = np.array([o.known.sum() for o in observed])
         visible = known / known.max()
         seen, aligned, rounds = list(observed), None, MEAN_TEMPLATE.rounds if self._mean is None else 1
-        for _ in range(rounds):
+        for number in range(rounds):
             values, motion = alignment.lattice.identity + found, np.gradient(found, np.array(frames, np.float64), axis=0)
             if self._mean is not None:
                 by_mean, offset = self._mean
@@ -99,7 +99,7 @@ class MeanRefinement:
 
             seen = []
             for each in self._for_each(frames, range(len(frames)), again):
-                tell("aligning all frames by their mean", len(seen), len(frames))
+                tell(f"aligning all frames by their mean, pass {number + 1}", len(seen), len(frames))
                 if each is None:
                     return aligned
                 seen.append(each)
