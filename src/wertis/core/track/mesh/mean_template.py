@@ -40,7 +40,7 @@ class MeanOfFrames:
 
     def __init__(self, alignment: MeshAlignment) -> None:
         self._alignment, self._reference = alignment, alignment.reference
-        self._reference.tiles(0)
+        self._reference.tiles(0)  # made here, since `detail_of` is asked by several threads
         h, w = self._reference.mask.shape
         x0, y0, x1, y1 = self._reference.box
         self._corner = max(x0 - MARGIN, 0), max(y0 - MARGIN, 0)
