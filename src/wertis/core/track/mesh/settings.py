@@ -328,7 +328,8 @@ class MeanTemplate:
     coarse_side : pixels; what a box of so many, twice, leaves of a picture is light as well, and stays the reference frame's.
     least_gain : of the reference's contrast, below which a frame adds no more.
     rounds : most times that the mean is taken, each by better maps.
-    settled : pixels, by which 98 of 100 places of vertices were moved the last time, from which it is not taken again.
+    settled : pixels, by which 98 of 100 places of vertices were moved the last time, from which it is not taken again. Twice that makes tracking
+        a seventh quicker, and left 0.072 px in place of 0.059 on a shot with grain and blur.
     most_frames : frames of a mean, spread evenly: their grain's variance is then a fortieth.
     least_frames : frames that a mean is made of.
     most_blur : pixels, by which those may be blurred otherwise than the reference frame, and that one itself: what is blurred by 15 came out worse.
