@@ -18,7 +18,7 @@ from wertis.core.imaging.pyramid import Pyramid
 from wertis.core.track.mesh import batch, mean_refinement, settings
 from wertis.core.track.mesh.alignment import MeshAlignment
 from wertis.core.track.mesh.batch import BatchRefinement
-from wertis.core.track.mesh.mean_template import MeanOfFrames, drowned_by_grain, reference_on_mean
+from wertis.core.track.mesh.mean_template import MeanOfFrames, noise_dominated, reference_on_mean
 from wertis.core.track.mesh.observation import Observation
 from wertis.core.track.mesh.reference import MeshReference
 from wertis.core.track.mesh.run import track_mesh
@@ -112,14 +112,14 @@ class MeanTest(unittest.TestCase):
 
     def _added(self, weight: np.ndarray) -> MeshAlignment:
         for frame in self.frames[1:]:
-            self.mean.add(*self.mean.detail_of(Pyramid(frame)[0], self.alignment.lattice.identity, self._seen(weight)))
+            self.mean.add(*self.mean.high_pass(Pyramid(frame)[0], self.alignment.lattice.identity, self._seen(weight)))
         found = self.mean.aligned_by_mean()
         assert found is not None
         return found
 
     def test_only_faint_tiles_are_drowned(self) -> None:
         grain = 9 * 0.14  # what the pyramid's smoothing leaves of it: 1 / (4 pi 0.75^2)
-        drowned = drowned_by_grain(self.tiles, grain)
+        drowned = noise_dominated(self.tiles, grain)
         clear = self.tiles.centre[:, 0] < 50
         self.assertLess(clear[drowned].mean(), 0.05)
         self.assertGreater(len(drowned), 0.9 * (self.tiles.centre[:, 0] > 120).sum())
@@ -143,8 +143,8 @@ class MeanTest(unittest.TestCase):
 
     def test_the_contrast_of_a_darker_frame_is_made_the_references(self) -> None:
         frame, weight = self.frames[0], np.ones(len(self.tiles.usable), np.float32)
-        full, _ = self.mean.detail_of(Pyramid(frame)[0], self.alignment.lattice.identity, self._seen(weight))
-        half, _ = self.mean.detail_of(Pyramid(0.5 * frame + 20)[0], self.alignment.lattice.identity, self._seen(weight, 0.5))
+        full, _ = self.mean.high_pass(Pyramid(frame)[0], self.alignment.lattice.identity, self._seen(weight))
+        half, _ = self.mean.high_pass(Pyramid(0.5 * frame + 20)[0], self.alignment.lattice.identity, self._seen(weight, 0.5))
         np.testing.assert_allclose(half[40:-40, 40:-40], full[40:-40, 40:-40], atol=0.05)
 
     def test_the_reference_frame_says_how_far_the_mean_lies_off(self) -> None:
@@ -152,7 +152,7 @@ class MeanTest(unittest.TestCase):
         weight = np.ones(len(self.tiles.usable), np.float32)
         values = self.alignment.lattice.identity
         for frame in self.frames[1:]:  # maps that are all off alike, so that the mean is displaced
-            self.mean.add(*self.mean.detail_of(Pyramid(frame)[0], values + shift, self._seen(weight)))
+            self.mean.add(*self.mean.high_pass(Pyramid(frame)[0], values + shift, self._seen(weight)))
         alignment = self.mean.aligned_by_mean()
         assert alignment is not None
         _, information, pull = reference_on_mean(alignment)[0]

@@ -303,7 +303,8 @@ PART double weighted_quantile(double *values, double *weights, long n, double ta
 
 /* The photometric equations of n tiles, as track/mesh/equations.py says: what `mesh_pass` measured of them, made equations for the picture's pixels.
  *
- * gain, pull (n, 2), variance, likeness, whole, held: what was measured. energy, structure (K, 3), count: of the K tiles. jacobian: (n, 2, 2).
+ * gain, pull (n, 2), variance, likeness, whole, held: what was measured. energy, structure (K, 3), count: of the K tiles; share (K): the variance
+ * of their grain as part of a frame's. jacobian: (n, 2, 2).
  * grains: (3, n) share of the grain that blur leaves in the reference, in the picture and in the slopes, or NULL for all of it. error: (K) pixels by
  * which the tiles may lie off, or NULL. room: (3, n). weight, relative (n), information (n, 3) and pulled (n, 2) are given.
  */

@@ -112,18 +112,18 @@ class BatchRefinement:
         found, offset = equations.solve(moved)
         if self._offset is None:
             self._offset = offset
-        basis, alone = map_basis(lattice, vertices), equations.deviations(vertices)
+        basis, deviations = map_basis(lattice, vertices), equations.deviations(vertices)
         del equations  # some tens of megabytes
-        surer, before = np.ones(len(vertices)), moved
+        smaller, before = np.ones(len(vertices)), moved
         if self._by_mean is not None and _comparable(tracker):
             again = self._by_mean.refined(tracker.alignment, frames, observed, found, vertices)
             if again is not None:
-                surer = again.deviations / alone
+                smaller = np.minimum(again.deviations / deviations, 1)
                 prior, before, found = again.prior, again.before, again.found
         steps, last_steps = displaced(basis, found - moved), displaced(basis, found - before)
         fixes = [self._fixes[f] for f in frames]
         told, measured = np.array([f.errors for f in fixes]) * self._scale, np.array([f.measured for f in fixes])
-        told = np.where(measured, told * np.minimum(surer, 1), told)
+        told = np.where(measured, told * smaller, told)
         # where a later template stands in for the reference's, its own place's error is in what is told, and it is no grain
         errors = told if tracker.templates.changed else joint_errors(told, measured, prior, np.asarray(basis @ prior.deviations.ravel()))
         for k, frame in enumerate(frames):
@@ -133,7 +133,6 @@ class BatchRefinement:
             if moves.any() and fix.places is not None:
                 sure = np.hypot(errors[k] / self._scale, BATCH.of_step * length)
                 yield frame, replace(fix, places=fix.places + moves[:, None] * step, errors=np.where(moves, sure, fix.errors))
-
 
 
 def _comparable(tracker: MeshTracker) -> bool:

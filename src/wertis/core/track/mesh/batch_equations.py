@@ -22,8 +22,11 @@ from wertis.core.track.mesh.reference import MeshTiles
 from wertis.core.track.mesh.settings import BATCH, BENDING, PHOTOMETRY, PREDICTION, UNCERTAINTY
 from wertis.core.track.mesh.trajectory_prior import TrajectoryPrior
 
-_SOLVED = 1e-22  # of the residual's square in the beginning, from which there is nothing left to solve
 ReferenceMeasure = tuple[np.ndarray, np.ndarray, np.ndarray]
+"""What the reference frame shows of a level when it is compared with a mean of frames: numbers (m,) among the level's usable tiles, information (m, 3)
+and pull (m, 2)."""
+
+_SOLVED = 1e-22  # of the residual's square in the beginning, from which there is nothing left to solve
 _REFERENCE_SHARE = 0.5  # of the variance of a frame's alignment: the reference frame's grain is as large as the frame's
 
 
@@ -62,8 +65,7 @@ class BatchEquations:
     observed : what each frame shows.
     prior : on the trajectories over those frames.
     offset : (rows, columns, 2) the apparent displacement, where that is known.
-    reference : level to what the reference frame shows when it is compared with a mean of frames: the tiles (m,) of those that are usable, information
-        (m, 3) and pull (m, 2); none where it is the template itself.
+    reference : level to what the reference frame shows; none where it is the template itself.
     """
 
     def __init__(self, alignment: MeshAlignment, observed: Sequence[Observation], prior: TrajectoryPrior, offset: np.ndarray | None,
@@ -222,7 +224,7 @@ class BatchEquations:
 
 
 def _share(tiles: MeshTiles, grain: float) -> np.ndarray:
-    """(n,) how many times as much tiles say when what grain their template has is told apart."""
+    """(n,) how many times as much information tiles give when their template's grain is an unknown of the equations, and no longer part of the noise."""
     other = 2 * PHOTOMETRY.interpolation_variance + PHOTOMETRY.model_error * tiles.energy
     return np.asarray(1 + grain * tiles.grain_share / (grain + other))
 

@@ -58,10 +58,14 @@ class SurfaceBlur:
         """Whether a surface whose map has derivatives (n, 2, 2) turns away so far that its tiles are blurred by it."""
         return bool(footprint(jacobian, 1.0).any())
 
-    def differs_by(self, motion: np.ndarray) -> float:
+    def blur_difference(self, motion: np.ndarray) -> float:
         """Pixels, the median difference between the blur of a frame that moves so (rows, columns, 2) and the reference frame's; 0 without a shutter."""
         own = self.reference_motion if self.reference_motion is not None else np.zeros_like(motion)
         return self.shutter * float(np.median(np.linalg.norm(motion - own, axis=-1)[1:-1, 1:-1]))
+
+    def forget_tiles(self) -> None:
+        """Blur tiles anew when they are asked for next: another picture is looked at."""
+        self._tiles = {}
 
     def set_motion(self, moved: np.ndarray) -> None:
         """The frame at hand moves so (rows, columns, 2) against the one before; its blur is modelled if it is long enough to matter."""

@@ -108,7 +108,7 @@ class MeanRefinement:
             before, (found, offset) = found, equations.solve(found)
             aligned = AlignedByMean(by_mean, equations.deviations(vertices), prior, before, found, offset)
             del equations  # before the next ones are made
-            if np.quantile(np.linalg.norm(displaced(basis, found - before), axis=-1), 0.98) < MEAN_TEMPLATE.settled:
+            if np.quantile(np.linalg.norm(displaced(basis, found - before), axis=-1), 0.98) < MEAN_TEMPLATE.converged:
                 break
         if aligned is not None:
             self._mean = aligned.alignment, aligned.offset
@@ -117,12 +117,12 @@ class MeanRefinement:
     def _mean_of(self, alignment: MeshAlignment, frames: Sequence[int], values: np.ndarray, motion: np.ndarray,
                  seen: Sequence[Observation]) -> MeshAlignment | None:
         """The alignment by the mean of frames that are blurred much as the reference frame is, spread evenly; values and motion (T, rows, columns, 2)."""
-        alike = np.flatnonzero([alignment.blur.differs_by(m) < MEAN_TEMPLATE.most_blur for m in motion])
-        if len(alike) < MEAN_TEMPLATE.least_frames or alignment.blur.differs_by(np.zeros_like(motion[0])) > MEAN_TEMPLATE.most_blur:
+        alike = np.flatnonzero([alignment.blur.blur_difference(m) < MEAN_TEMPLATE.most_blur for m in motion])
+        if len(alike) < MEAN_TEMPLATE.least_frames or alignment.blur.blur_difference(np.zeros_like(motion[0])) > MEAN_TEMPLATE.most_blur:
             return None
         mean = MeanOfFrames(alignment)
         some = alike[np.unique(np.linspace(0, len(alike) - 1, MEAN_TEMPLATE.most_frames).astype(int))]
-        for each in self._for_each(frames, some, lambda k, pyramid: mean.detail_of(pyramid[0], values[k], seen[k])):
+        for each in self._for_each(frames, some, lambda k, pyramid: mean.high_pass(pyramid[0], values[k], seen[k])):
             if each is None:
                 return None
             mean.add(*each)

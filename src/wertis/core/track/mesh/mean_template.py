@@ -1,6 +1,6 @@
-"""The surface's look as the mean of many frames, where one frame's grain drowns its texture.
+"""The mean of many frames as the template, where the signal-to-noise ratio of one frame is low.
 
-Tiles of faint texture have slopes that are mostly grain's on the reference frame, so that little can be told by them; on the mean of the frames, each
+Tiles of faint texture have gradients that are mostly grain's on the reference frame, so that little can be told by them; on the mean of the frames, each
 resampled into the reference frame's pixels by its map, the texture is what is left. Group-wise registration: S. Joshi, B. Davis, M. Jomier and
 G. Gerig, Unbiased diffeomorphic atlas construction for computational anatomy, NeuroImage 23, 2004. The mean lies where the frames' maps put it, which
 the reference frame's grain has displaced a little; the reference frame, compared with the mean like any other frame, says by how much.
@@ -21,8 +21,8 @@ from wertis.core.track.mesh.settings import MEAN_TEMPLATE, PHOTOMETRY
 from wertis.core.track.mesh.templates import MARGIN, TileTemplates, resampled
 
 
-def drowned_by_grain(tiles: MeshTiles, grain: float) -> np.ndarray:
-    """(n,) the numbers of usable tiles of the finest level whose squared slopes are the grain's, of a luma variance, to a large part."""
+def noise_dominated(tiles: MeshTiles, grain: float) -> np.ndarray:
+    """(n,) the numbers of the finest level's usable tiles whose squared gradients are largely grain's, of a luma variance."""
     slopes = tiles.structure[tiles.usable, 0] + tiles.structure[tiles.usable, 2]
     of_grain = PHOTOMETRY.grain_slopes[0] * grain * tiles.count[tiles.usable]
     return tiles.usable[of_grain > MEAN_TEMPLATE.slopes_of_grain * slopes]
@@ -31,7 +31,7 @@ def drowned_by_grain(tiles: MeshTiles, grain: float) -> np.ndarray:
 class MeanOfFrames:
     """Adds up frames of a surface in the reference frame's pixels.
 
-    What is coarser than some tiles, which light may change, stays the reference frame's.
+    Only the high-pass part is averaged; the low-pass part, which light may change, stays the reference frame's.
 
     Parameters
     ----------
@@ -40,17 +40,17 @@ class MeanOfFrames:
 
     def __init__(self, alignment: MeshAlignment) -> None:
         self._alignment, self._reference = alignment, alignment.reference
-        self._reference.tiles(0)  # made here, since `detail_of` is asked by several threads
+        self._reference.tiles(0)  # made here, since `high_pass` is asked by several threads
         h, w = self._reference.mask.shape
         x0, y0, x1, y1 = self._reference.box
         self._corner = max(x0 - MARGIN, 0), max(y0 - MARGIN, 0)
         self._window = slice(self._corner[1], min(y1 + MARGIN, h)), slice(self._corner[0], min(x1 + MARGIN, w))
         first = self._reference.pyramid[0][self._window]
-        self._coarse = _coarse_part(first)
+        self._coarse = _low_pass(first)
         self._sum, self._weight = first - self._coarse, np.ones_like(first)
 
-    def detail_of(self, picture: np.ndarray, values: np.ndarray, seen: Observation) -> tuple[np.ndarray, np.ndarray]:
-        """What is finer than light of a frame, in the reference frame's pixels and contrast, and its weights (both (height, width) float32, to `add`).
+    def high_pass(self, picture: np.ndarray, values: np.ndarray, seen: Observation) -> tuple[np.ndarray, np.ndarray]:
+        """A frame's high-pass part in the reference frame's pixels and contrast, and its weights (both (height, width) float32, to `add`).
 
         Parameters
         ----------
@@ -62,7 +62,7 @@ class MeanOfFrames:
         tiles = self._reference.tiles(0)
         contrast = np.sqrt(tiles.energy[tiles.usable]) * seen.weight
         gain = float(np.average(seen.gain, weights=contrast)) if contrast.any() else 1.0
-        return (frame - _coarse_part(frame)) / np.float32(max(gain, MEAN_TEMPLATE.least_gain)), self._on_pixels(seen.weight)
+        return (frame - _low_pass(frame)) / np.float32(max(gain, MEAN_TEMPLATE.least_gain)), self._on_pixels(seen.weight)
 
     def add(self, detail: np.ndarray, weight: np.ndarray) -> None:
         """Add a frame's."""
@@ -87,9 +87,9 @@ class MeanOfFrames:
         return out
 
     def aligned_by_mean(self) -> MeshAlignment | None:
-        """The alignment with the mean in place of the reference frame for the tiles whose texture grain drowns; None where that would change little."""
+        """The alignment with the mean in place of the reference frame for the tiles that noise dominates; None where that would change little."""
         alignment, fine = self._alignment, self._reference.tiles(0)
-        tiles = drowned_by_grain(fine, alignment.grain)
+        tiles = noise_dominated(fine, alignment.grain)
         x, y = (fine.centre[tiles] - self._corner).astype(int).T
         share = 1 / self._weight[y, x]
         enough = share < MEAN_TEMPLATE.most_grain_share
@@ -121,6 +121,6 @@ def with_templates(alignment: MeshAlignment, templates: TileTemplates) -> MeshAl
     return other
 
 
-def _coarse_part(picture: np.ndarray) -> np.ndarray:
-    side = (MEAN_TEMPLATE.coarse_side, MEAN_TEMPLATE.coarse_side)
+def _low_pass(picture: np.ndarray) -> np.ndarray:
+    side = (MEAN_TEMPLATE.low_pass_side, MEAN_TEMPLATE.low_pass_side)
     return cv2.blur(cv2.blur(picture, side), side)

@@ -322,13 +322,13 @@ class MeanTemplate:
 
     Attributes
     ----------
-    slopes_of_grain : part of a tile's squared slopes that is grain's, from which it does. Tiles of clear texture lose a little by resampling.
+    slopes_of_grain : part of a tile's squared gradients that is grain's, from which it does. Tiles of clear texture lose a little by resampling.
     most_grain_share : of a frame's grain variance, that the mean may have: about five frames that show the tile.
     least_share : of all tiles, that must gain.
-    coarse_side : pixels; what a box of so many, twice, leaves of a picture is light as well, and stays the reference frame's.
+    low_pass_side : pixels, of the box that is applied twice: what it leaves of a picture may be light, and stays the reference frame's.
     least_gain : of the reference's contrast, below which a frame adds no more.
     rounds : most times that the mean is taken, each by better maps.
-    settled : pixels, by which 98 of 100 places of vertices were moved the last time, from which it is not taken again. Twice that makes tracking
+    converged : pixels, by which 98 of 100 places of vertices were moved the last time, from which it is not taken again. Twice that makes tracking
         a seventh quicker, and left 0.072 px in place of 0.059 on a shot with grain and blur.
     most_frames : frames of a mean, spread evenly: their grain's variance is then a fortieth.
     least_frames : frames that a mean is made of.
@@ -339,10 +339,10 @@ class MeanTemplate:
     slopes_of_grain: float = 0.1
     most_grain_share: float = 0.2
     least_share: float = 0.02
-    coarse_side: int = 25
+    low_pass_side: int = 25
     least_gain: float = 0.3
     rounds: int = 5
-    settled: float = 0.05
+    converged: float = 0.05
     most_frames: int = 40
     least_frames: int = 8
     most_blur: float = 9.0

@@ -192,8 +192,7 @@ class TileTemplates:
     # -- inside ---------------------------------------------------------------------------------------------------
 
     def _mixed_tiles(self, base: MeshTiles, template: np.ndarray, error: np.ndarray, share: np.ndarray) -> MeshTiles:
-        copies = {f.name: getattr(base, f.name).copy() for f in fields(base) if f.name not in _FIXED}
-        out = replace(base, **copies, template=template, template_error=error, grain_share=share)
+        out = replace(_copied(base), template=template, template_error=error, grain_share=share)
         out.__dict__["usable"] = base.usable
         for k in np.unique(template[template > 0]):
             other = self._all[k].reference.tiles_at(base)
@@ -204,9 +203,15 @@ class TileTemplates:
 
 def replaced(tiles: MeshTiles, chosen: np.ndarray, part: MeshTiles) -> MeshTiles:
     """Tiles with the pictures of others (n of them) in the place of those of chosen ones (n,)."""
+    out = _copied(tiles)
+    _put(out, chosen, part)
+    return out
+
+
+def _copied(tiles: MeshTiles) -> MeshTiles:
+    """The same tiles, with pictures of their own to be written over."""
     out = replace(tiles, **{f.name: getattr(tiles, f.name).copy() for f in fields(tiles) if f.name not in _FIXED})
     out.__dict__["usable"] = tiles.usable
-    _put(out, chosen, part)
     return out
 
 

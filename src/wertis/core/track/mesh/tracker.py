@@ -159,6 +159,7 @@ class MeshTracker:
         errors : (V,) expected errors of those, pixels.
         """
         values = bspline.fitted(self.lattice, self.vertices, to_centred(places))
+        self.blur.forget_tiles()
         look = self.alignment.linearise(Pyramid(luma, held), 0, values)
         self._added(luma, values, look, (look.relative_correlation < TEMPLATE_UPDATE.as_before) | ~self.templates.rich[look.chosen], errors)
 
