@@ -139,11 +139,11 @@ class SplineTest(unittest.TestCase):
     def test_the_covariance_is_the_dense_inverses(self) -> None:
         made = self._equations(self.lattice)
         found = made.solve()
-        size = made.bands.shape[1]
+        size = len(made.bands)
         dense = np.zeros((size, size))
-        for k in range(made.bands.shape[0]):
+        for k in range(made.bands.shape[1]):
             at = np.arange(size - k)
-            dense[at + k, at] = dense[at, at + k] = made.bands[k, :size - k]
+            dense[at + k, at] = dense[at, at + k] = made.bands[:size - k, k]
         np.testing.assert_allclose(dense @ made._in_order(found), made.right, atol=1e-8)
         inverse = np.linalg.inv(dense)
         basis = np.zeros((5, self.lattice.rows * self.lattice.columns))

@@ -13,7 +13,7 @@
 
 #define PART static inline __attribute__((always_inline))
 
-enum { MOST_SIDE = 16, ROOM = MOST_SIDE * MOST_SIDE + MOST_SIDE, MOST_COLUMNS = 16, LIGHT = 4 };
+enum { MOST_SIDE = 16, ROOM = MOST_SIDE * MOST_SIDE + MOST_SIDE, MOST_POINTS = 16, LIGHT = 4 };
 
 typedef struct { const double *values; double ox, oy, step; int nx, ny; } Lattice;
 
@@ -133,20 +133,20 @@ void spline_inverse(const double *values, double ox, double oy, double step, int
 
 /* Where the map takes the pixels of a square tile, `shrink` apart from (x0, y0): `base`, and how far each lies beyond it, in pixels of the level.
  *
- * Rows are worked out MOST_SIDE wide, so that all of one is done at once; px and py have room for what the last one has too many.
+ * Each row of control points is mixed along x for all of the tile's columns, and these along y. Rows are worked out MOST_SIDE wide, so that all of one
+ * is done at once; px and py have room for what the last one has too many.
  */
 PART void tile_places(const Lattice *l, double x0, double y0, double shrink, int side, double *base, float *px, float *py)
 {
-    float weight[MOST_COLUMNS][MOST_SIDE], mixed[2][MOST_COLUMNS];
-    double exact[2 * MOST_COLUMNS];
-    int column[MOST_SIDE];
+    float weight[MOST_POINTS][MOST_SIDE], mixed[2][MOST_POINTS][MOST_SIDE];
     const double per = 1 / shrink;
-    double f;
+    double f, w[4];
     const int first = cell_of((x0 - l->ox) / l->step, l->nx, &f), last = cell_of((x0 + (side - 1) * shrink - l->ox) / l->step, l->nx, &f);
-    const int count = last + 4 - first, top = cell_of((y0 - l->oy) / l->step, l->ny, &f);
+    const int top = cell_of((y0 - l->oy) / l->step, l->ny, &f), low = cell_of((y0 + (side - 1) * shrink - l->oy) / l->step, l->ny, &f);
+    const int columns = last + 4 - first, rows = low + 4 - top;
     const double *start = l->values + 2 * ((ptrdiff_t)top * l->nx + first);
     base[0] = per * start[0], base[1] = per * start[1];
-    if (count > MOST_COLUMNS) {  /* control points closer than the tile's pixels */
+    if (columns > MOST_POINTS || rows > MOST_POINTS) {  /* control points closer than the tile's pixels */
         for (int i = 0; i < side * side; i++) {
             double value[2];
             at_place(l, x0 + i % side * shrink, y0 + i / side * shrink, value, NULL);
@@ -154,31 +154,35 @@ PART void tile_places(const Lattice *l, double x0, double y0, double shrink, int
         }
         return;
     }
-    memset(weight, 0, sizeof(float) * MOST_SIDE * count);
+    memset(weight, 0, sizeof(float) * MOST_SIDE * columns);
     for (int i = 0; i < side; i++) {
-        double w[4];
-        column[i] = cell_of((x0 + i * shrink - l->ox) / l->step, l->nx, &f) - first;
+        const int column = cell_of((x0 + i * shrink - l->ox) / l->step, l->nx, &f) - first;
         weights_at(f, w);
         for (int c = 0; c < 4; c++)
-            weight[column[i] + c][i] = (float)w[c];
+            weight[column + c][i] = (float)w[c];
+    }
+    for (int r = 0; r < rows; r++) {
+        const double *v = start + 2 * (ptrdiff_t)r * l->nx;
+        float x[MOST_SIDE] = {0}, y[MOST_SIDE] = {0};
+        for (int c = 0; c < columns; c++) {
+            const float vx = (float)(per * v[2 * c] - base[0]), vy = (float)(per * v[2 * c + 1] - base[1]);
+            for (int i = 0; i < MOST_SIDE; i++) {
+                x[i] += weight[c][i] * vx;
+                y[i] += weight[c][i] * vy;
+            }
+        }
+        memcpy(mixed[0][r], x, sizeof x);
+        memcpy(mixed[1][r], y, sizeof y);
     }
     for (int j = 0; j < side; j++) {
-        double wy[4];
-        const int row = cell_of((y0 + j * shrink - l->oy) / l->step, l->ny, &f);
-        weights_at(f, wy);
-        const double *v = l->values + 2 * ((ptrdiff_t)row * l->nx + first);
-        for (int i = 0; i < 2 * count; i++)
-            exact[i] = wy[0] * v[i] + wy[1] * v[i + 2 * l->nx] + wy[2] * v[i + 4 * l->nx] + wy[3] * v[i + 6 * l->nx];
-        for (int c = 0; c < count; c++) {
-            mixed[0][c] = (float)(per * exact[2 * c] - base[0]);
-            mixed[1][c] = (float)(per * exact[2 * c + 1] - base[1]);
+        const int r = cell_of((y0 + j * shrink - l->oy) / l->step, l->ny, &f) - top;
+        weights_at(f, w);
+        const float w0 = (float)w[0], w1 = (float)w[1], w2 = (float)w[2], w3 = (float)w[3];
+        float x[MOST_SIDE], y[MOST_SIDE];
+        for (int i = 0; i < MOST_SIDE; i++) {
+            x[i] = w0 * mixed[0][r][i] + w1 * mixed[0][r + 1][i] + w2 * mixed[0][r + 2][i] + w3 * mixed[0][r + 3][i];
+            y[i] = w0 * mixed[1][r][i] + w1 * mixed[1][r + 1][i] + w2 * mixed[1][r + 2][i] + w3 * mixed[1][r + 3][i];
         }
-        float x[MOST_SIDE] = {0}, y[MOST_SIDE] = {0};
-        for (int c = 0; c < count; c++)
-            for (int i = 0; i < MOST_SIDE; i++) {
-                x[i] += weight[c][i] * mixed[0][c];
-                y[i] += weight[c][i] * mixed[1][c];
-            }
         memcpy(px + j * side, x, sizeof x);
         memcpy(py + j * side, y, sizeof y);
     }
@@ -467,39 +471,70 @@ PART long number_of(int i, int j, int nx, int ny)
     return 2 * (nx <= ny ? (long)j * nx + i : (long)i * ny + j);  /* the shorter side inside, for narrow bands */
 }
 
-/* Adds to bands and right-hand side what places (n, 2) say by their information (n, 3: xx, xy, yy) and pull (n, 2). */
-void spline_normal(double ox, double oy, double step, int nx, int ny, const double *places, const double *information, const double *pull, long n,
-                   double *bands, double *right)
+enum { POINTS = 16 };  /* control points that reach a place */
+
+/* By itself, since compilers that see the loops round it shuffle their sums between registers for longer than these take. */
+static __attribute__((noinline)) void add_row(double *restrict sum, const double *restrict weight, double by)
 {
-    const long N = 2L * nx * ny;
-    for (long k = 0; k < n; k++) {
-        const double bx = fmin(fmax((places[2 * k] - ox) / step, 1), nx - 2), by = fmin(fmax((places[2 * k + 1] - oy) / step, 1), ny - 2);
-        double fx, fy, wx[4], wy[4];
-        const int i = cell_of(bx, nx, &fx), j = cell_of(by, ny, &fy);
-        weights_at(fx, wx), weights_at(fy, wy);
-        long number[16];
-        double weight[16];
-        for (int b = 0; b < 4; b++)
-            for (int a = 0; a < 4; a++) {  /* in the order of the unknowns, so that only half of the products are needed */
-                const int c = nx <= ny ? a : b, r = nx <= ny ? b : a;
-                number[4 * b + a] = number_of(i + c, j + r, nx, ny);
-                weight[4 * b + a] = wx[c] * wy[r];
+    for (int q = 0; q < POINTS; q++)
+        sum[q] += by * weight[q];
+}
+
+/* Adds to bands and right-hand side what places (n, 2) say by their information (n, 3: xx, xy, yy) and pull (n, 2).
+ *
+ * bands: (N, width), row j the entries (j, j), (j + 1, j), ... of a symmetric matrix of all unknowns. All places between the same sixteen control
+ * points are summed before they go into them, which are large. next: (n + nx ny) of room.
+ */
+void spline_normal(double ox, double oy, double step, int nx, int ny, const double *places, const double *information, const double *pull, long n,
+                   double *bands, long width, double *right, long *next)
+{
+    long *first = next + n;
+    double fx, fy, wx[4], wy[4];
+    for (long c = 0; c < nx * (long)ny; c++)
+        first[c] = -1;
+    for (long k = n - 1; k >= 0; k--) {  /* lists of the places of each cell, in their order */
+        const double tx = (places[2 * k] - ox) / step, ty = (places[2 * k + 1] - oy) / step;
+        const long c = (long)cell_of(fmin(fmax(ty, 1), ny - 2), ny, &fy) * nx + cell_of(fmin(fmax(tx, 1), nx - 2), nx, &fx);
+        next[k] = first[c];
+        first[c] = k;
+    }
+    for (int j = 0; j + 3 < ny; j++)
+        for (int i = 0; i + 3 < nx; i++) {
+            if (first[(long)j * nx + i] < 0)
+                continue;
+            double sum[3][POINTS][POINTS] = {0}, drawn[2][POINTS] = {0}, weight[POINTS];
+            for (long k = first[(long)j * nx + i]; k >= 0; k = next[k]) {
+                cell_of(fmin(fmax((places[2 * k] - ox) / step, 1), nx - 2), nx, &fx);
+                cell_of(fmin(fmax((places[2 * k + 1] - oy) / step, 1), ny - 2), ny, &fy);
+                weights_at(fx, wx), weights_at(fy, wy);
+                for (int b = 0; b < 4; b++)
+                    for (int a = 0; a < 4; a++)
+                        weight[4 * b + a] = nx <= ny ? wx[a] * wy[b] : wx[b] * wy[a];
+                for (int p = 0; p < POINTS; p++)
+                    for (int c = 0; c < 3; c++)
+                        add_row(sum[c][p], weight, weight[p] * information[3 * k + c]);
+                for (int p = 0; p < POINTS; p++) {
+                    drawn[0][p] += weight[p] * pull[2 * k];
+                    drawn[1][p] += weight[p] * pull[2 * k + 1];
+                }
             }
-        const double xx = information[3 * k], xy = information[3 * k + 1], yy = information[3 * k + 2];
-        for (int p = 0; p < 16; p++) {
-            right[number[p]] += weight[p] * pull[2 * k];
-            right[number[p] + 1] += weight[p] * pull[2 * k + 1];
-            for (int q = 0; q <= p; q++) {
-                const double both = weight[p] * weight[q];
-                double *at = bands + (number[p] - number[q]) * N + number[q];
-                at[0] += both * xx;
-                at[N] += both * xy;
-                at[1] += both * yy;
-                if (q < p)
-                    at[1 - N] += both * xy;
+            long number[POINTS];
+            for (int b = 0; b < 4; b++)
+                for (int a = 0; a < 4; a++)  /* in the order of the unknowns, so that only half of the products are needed */
+                    number[4 * b + a] = nx <= ny ? number_of(i + a, j + b, nx, ny) : number_of(i + b, j + a, nx, ny);
+            for (int p = 0; p < POINTS; p++) {
+                right[number[p]] += drawn[0][p];
+                right[number[p] + 1] += drawn[1][p];
+                for (int q = 0; q <= p; q++) {
+                    double *at = bands + number[q] * width + number[p] - number[q];
+                    at[0] += sum[0][p][q];
+                    at[1] += sum[1][p][q];
+                    at[width] += sum[2][p][q];
+                    if (q < p)
+                        at[width - 1] += sum[1][p][q];
+                }
             }
         }
-    }
 }
 
 /* The control points of one kind of difference, `signs` (height, width) of each, as steps in the order of the unknowns from that of the first one. */
@@ -518,32 +553,32 @@ PART Stencil stencil_of(const double *signs, int width, int height, int nx, int 
     return s;
 }
 
-PART void add_difference(double *bands, long N, long first, const Stencil *s, double weight)
+PART void add_difference(double *bands, long room, long first, const Stencil *s, double weight)
 {
     for (int p = 0; p < s->count; p++)
         for (int q = 0; q < s->count; q++)
             if (s->step[p] >= s->step[q]) {
-                double *at = bands + (s->step[p] - s->step[q]) * N + first + s->step[q];
+                double *at = bands + (first + s->step[q]) * room + s->step[p] - s->step[q];
                 at[0] += weight * s->sign[p] * s->sign[q];
-                at[1] += weight * s->sign[p] * s->sign[q];
+                at[room] += weight * s->sign[p] * s->sign[q];
             }
 }
 
-/* Adds to the bands the weights (ny - height + 1, nx - width + 1) of one kind of difference of the control points, `signs` (height, width) of each. */
-void spline_difference(int nx, int ny, const double *signs, int width, int height, const double *weights, double *bands)
+/* Adds to bands (N, room) the weights (ny - height + 1, nx - width + 1) of one kind of difference of the control points, `signs` (height, width) of each. */
+void spline_difference(int nx, int ny, const double *signs, int width, int height, const double *weights, double *bands, long room)
 {
     const Stencil s = stencil_of(signs, width, height, nx, ny);
     for (int j = 0; j + height <= ny; j++)
         for (int i = 0; i + width <= nx; i++)
-            add_difference(bands, 2L * nx * ny, number_of(i, j, nx, ny), &s, weights[(ptrdiff_t)j * (nx - width + 1) + i]);
+            add_difference(bands, room, number_of(i, j, nx, ny), &s, weights[(ptrdiff_t)j * (nx - width + 1) + i]);
 }
 
-/* Adds to bands and right-hand side what is expected of one kind of difference of a surface, as track/mesh/equations.py says.
+/* Adds to bands (N, room) and right-hand side what is expected of one kind of difference of a surface, as track/mesh/equations.py says.
  *
  * values, moves: (ny, nx, 2) control values, and how far they are from those predicted. hidden, known: (ny, nx) 0..1. factor: how often this kind counts.
  */
 void spline_prior(int nx, int ny, const double *signs, int width, int height, double factor, const double *values, const double *moves,
-                  const double *hidden, const double *known, const double *constants, double *bands, double *right)
+                  const double *hidden, const double *known, const double *constants, double *bands, long room, double *right)
 {
     const double share = constants[0], usual = constants[1], freedom = constants[2], fixed = constants[3];
     const double innovation = constants[4], least_innovation = constants[5];
@@ -574,7 +609,7 @@ void spline_prior(int nx, int ny, const double *signs, int width, int height, do
                 drawn[0] -= more * change[0], drawn[1] -= more * change[1];
             }
             const long first = number_of(i, j, nx, ny);
-            add_difference(bands, 2L * nx * ny, first, &s, weight);
+            add_difference(bands, room, first, &s, weight);
             for (int p = 0; p < s.count; p++) {
                 right[first + s.step[p]] += s.sign[p] * drawn[0];
                 right[first + s.step[p] + 1] += s.sign[p] * drawn[1];

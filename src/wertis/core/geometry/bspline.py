@@ -189,14 +189,19 @@ class NormalEquations:
     Parameters
     ----------
     order : the highest order of differences that is added, 3 or more: the width of the bands goes by it.
+
+    Attributes
+    ----------
+    bands : (N, width) of N unknowns, row j the entries (j, j), (j + 1, j), ... of the matrix: transposed, LAPACK's lower band storage.
+    right : (N,) the right-hand side.
     """
 
     def __init__(self, lattice: Lattice, order: int = 3) -> None:
         self.lattice = lattice
         self._order = order
         short = min(lattice.columns, lattice.rows)
-        self.bands = np.zeros((2 * (order * short + 3) + 2, 2 * lattice.rows * lattice.columns))
-        self.right = np.zeros(self.bands.shape[1])
+        self.bands = np.zeros((2 * lattice.rows * lattice.columns, 2 * (order * short + 3) + 2))
+        self.right = np.zeros(len(self.bands))
 
     def copy(self) -> "NormalEquations":
         """The same equations, to go on with."""
@@ -208,9 +213,10 @@ class NormalEquations:
         """What is known at places (n, 2): `information` (n, 3: xx, xy, yy) per square pixel, and `pull` (n, 2), information times the value wanted."""
         places, information, pull = (np.ascontiguousarray(a, np.float64) for a in (places, information, pull))
         if compiled.LIBRARY is not None:
-            f = np.float64
+            f, room = np.float64, np.empty(len(places) + self.lattice.rows * self.lattice.columns, np.int64)
             compiled.LIBRARY.spline_normal(*geometry_arguments(self.lattice), address(places, f), address(information, f), address(pull, f),
-                                           compiled.long(len(places)), address(self.bands, f), address(self.right, f))
+                                           compiled.long(len(places)), address(self.bands, f), compiled.long(self.bands.shape[1]), address(self.right, f),
+                                           address(room, np.int64))
             return
         held = np.clip(places, self.lattice.box[0], self.lattice.box[2])
         index, weights = self.lattice.local_basis(held)
@@ -242,7 +248,8 @@ class NormalEquations:
         height, width = kernel.shape
         if compiled.LIBRARY is not None:
             f = np.float64
-            compiled.LIBRARY.spline_difference(columns, rows, address(kernel, f), width, height, address(weights, f), address(self.bands, f))
+            compiled.LIBRARY.spline_difference(columns, rows, address(kernel, f), width, height, address(weights, f), address(self.bands, f),
+                                               compiled.long(self.bands.shape[1]))
             return
         point = np.arange(rows * columns).reshape(rows, columns)
         taps = [(kernel[j, i], point[j:rows - height + 1 + j, i:columns - width + 1 + i]) for j in range(height) for i in range(width)]
@@ -260,7 +267,7 @@ class NormalEquations:
     def add_diagonal(self, weights: np.ndarray) -> None:
         """Weights (rows, columns) that draw each control value to 0."""
         order = weights if self.lattice.columns <= self.lattice.rows else weights.T
-        self.bands[0] += np.repeat(np.ascontiguousarray(order).ravel(), 2)
+        self.bands[:, 0] += np.repeat(np.ascontiguousarray(order).ravel(), 2)
 
     def add_right(self, values: np.ndarray) -> None:
         """(rows, columns, 2) onto the right-hand side."""
@@ -286,7 +293,7 @@ class NormalEquations:
         numpy.linalg.LinAlgError
             When the equations do not determine a solution.
         """
-        self.factor, bad = scipy.linalg.lapack.dpbtrf(self.bands, lower=1)
+        self.factor, bad = scipy.linalg.lapack.dpbtrf(self.bands.T, lower=1)
         if bad:
             raise np.linalg.LinAlgError("the lattice is not determined")
 
@@ -298,7 +305,7 @@ class NormalEquations:
         """(rows, columns, k, 2) the solutions for k right-hand sides (rows, columns, k, 2); after `solve` or `factorise`."""
         turned = self.lattice.columns > self.lattice.rows
         order = (1, 0, 3, 2) if turned else (0, 1, 3, 2)
-        flat = np.asfortranarray(right.transpose(order).reshape(self.bands.shape[1], -1))
+        flat = np.asfortranarray(right.transpose(order).reshape(len(self.bands), -1))
         found = scipy.linalg.lapack.dpbtrs(self.factor, flat, lower=1)[0].reshape(*(right.shape[k] for k in order))
         return found.transpose((1, 0, 3, 2) if turned else (0, 1, 3, 2))
 
@@ -307,7 +314,7 @@ class NormalEquations:
 
         Of the inverse only what lies within the band is worked out, which holds all that the four by four control points of one place need.
         """
-        width, size = self.bands.shape
+        size, width = self.bands.shape
         factor = np.ascontiguousarray(self.factor.T)
         inverse = np.empty_like(factor)
         if compiled.LIBRARY is not None:
@@ -334,7 +341,7 @@ class NormalEquations:
 
     def _add(self, row: np.ndarray, column: np.ndarray, value: np.ndarray) -> None:
         low = row >= column
-        np.add.at(self.bands, ((row - column)[low], column[low]), value[low])
+        np.add.at(self.bands, (column[low], (row - column)[low]), value[low])
 
     def _in_order(self, values: np.ndarray) -> np.ndarray:
         return np.asarray((values if self.lattice.columns <= self.lattice.rows else values.transpose(1, 0, 2)).reshape(-1))

@@ -1,5 +1,6 @@
 """Work on many frames or samples side by side; OpenCV, NumPy and the compiled loops let other threads go on meanwhile."""
 
+import threading
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from typing import TypeVar
@@ -8,6 +9,7 @@ _WORTH_TWO = 200  # pieces each, tiles of a picture, from which two threads are 
 
 _threads = 2
 _waiting = ThreadPoolExecutor(2, thread_name_prefix="wertis-halves")  # kept, since what is halved takes a few milliseconds
+_inside = threading.local()  # `busy` in a thread beside which others do the same work, so that nothing is gained by halving it
 _T = TypeVar("_T")
 _R = TypeVar("_R")
 
@@ -22,7 +24,11 @@ def side_by_side(work: Callable[[_T], _R], over: list[_T]) -> list[_R]:
     """The work done on each, on several threads."""
     if _threads == 1:
         return [work(each) for each in over]
-    with ThreadPoolExecutor(_threads) as pool:
+
+    def busy() -> None:
+        _inside.busy = True
+
+    with ThreadPoolExecutor(_threads, initializer=busy) as pool:
         return list(pool.map(work, over))
 
 
@@ -34,7 +40,11 @@ def in_halves(work: Callable[[slice], None], count: int, worth: int = _WORTH_TWO
     worth : pieces each, from which two threads are quicker.
     """
     half = count // 2
-    if _threads > 1 and half > worth:
-        list(_waiting.map(work, [slice(0, half), slice(half, count)]))
-    else:
+    if _threads == 1 or half <= worth or getattr(_inside, "busy", False):
         work(slice(0, count))
+        return
+    other = _waiting.submit(work, slice(half, count))
+    try:
+        work(slice(0, half))
+    finally:
+        other.result()

@@ -19,6 +19,8 @@ from wertis.core.track.mesh.settings import BENDING, OCCLUSION, PHOTOMETRY, PRED
 from wertis.core.track.mesh.templates import TileTemplates
 from wertis.core.track.mesh.tile_pass import mesh_pass
 
+_ALL = slice(None)
+
 
 @dataclass(frozen=True)
 class CoarserEquations:
@@ -88,13 +90,14 @@ class MeshAlignment:
     def linearise(self, pyramid: Pyramid, level: int, values: np.ndarray, part: np.ndarray | None = None) -> Linearisation:
         """The equations of a level's usable tiles, or of a `part` (n,) of them, about control values."""
         tiles = self.templates.tiles(level)
-        if part is not None:
-            tiles = tiles.part(tiles.usable[part])
-        chosen = tiles.usable
+        chosen = tiles.usable if part is None else tiles.usable[part]
         _, jacobian = evaluate(self.lattice, values, tiles.centre[chosen], slopes=True)
         assert jacobian is not None
         along, left = None, None
         if self.blur.modelled or self.blur.foreshortened(jacobian):
+            if part is not None:
+                tiles = tiles.part(chosen)
+                chosen = tiles.usable
             tiles, along, left = self.blur.applied(tiles, jacobian, part is not None)
         measured = mesh_pass(pyramid[level], tiles, chosen, self.lattice, values, pyramid.held[level] if pyramid.held is not None else None, along)
         return photometric_equations(tiles, chosen, measured, jacobian, self.grain, left, bool(self.templates.changed),
@@ -130,7 +133,8 @@ class MeshAlignment:
             if len(part) < PHOTOMETRY.least_coarser:
                 break
             coarse, share = self.linearise(pyramid, level, values, part), unknown[part]
-            found.append(CoarserEquations(level, part, coarse.tiles.centre, coarse.information * share[:, None], coarse.pull * share[:, None]))
+            found.append(CoarserEquations(level, part, coarse.tiles.centre[coarse.chosen], coarse.information * share[:, None],
+                                          coarse.pull * share[:, None]))
             total = total + basis[:, part] @ ((coarse.information[:, 0] + coarse.information[:, 2]) * share)
         return found
 
@@ -152,28 +156,33 @@ class MeshAlignment:
             step = bspline.refined(step, finer.shape)
         return step
 
-    def fine_system(self, look: Linearisation, values: np.ndarray, predicted: np.ndarray, scale: float,
-                    part: np.ndarray | None = None) -> NormalEquations:
-        """The equations of a step at the finest level; of a `part` (n,) of its tiles alone, without what coarser levels say, when there is one.
+    def fine_system(self, look: Linearisation, values: np.ndarray, predicted: np.ndarray, scale: float) -> NormalEquations:
+        """The equations of a step at the finest level.
 
         Where the surface is seen its fourth differences are expected to be small (its third beside an occluder), so that a gentle wave goes on through
         a spot without texture.
         """
-        orders = self._orders
-        system = NormalEquations(self.lattice, max(orders))
-        which = slice(None) if part is None else part
-        system.add_places(look.tiles.centre[look.chosen[which]], look.information[which], look.pull[which])
-        for coarser in self._coarser if part is None else ():
+        hidden, known = self.occlusion(look), self.known(look)
+        system = self._without_bending(look, values, predicted, hidden, known)
+        for coarser in self._coarser:
             system.add_places(coarser.places, coarser.information, coarser.pull)
-        hidden = self.occlusion(look)
-        prior, known = SurfacePrior(orders, scale, self.fixed_bending_scale is not None, self.innovation_scale), self.known(look)
-        prior.add(system, values, predicted, hidden, known)
+        self._bending(scale).add(system, values, predicted, hidden, known)
+        return system
+
+    def _without_bending(self, look: Linearisation, values: np.ndarray, predicted: np.ndarray, hidden: np.ndarray, known: np.ndarray,
+                         part: np.ndarray | slice = _ALL) -> NormalEquations:
+        """The equations of a part (n,) of the finest level's tiles, with all that is expected of the surface but how far it bends."""
+        system = NormalEquations(self.lattice, max(self._orders))
+        system.add_places(look.tiles.centre[look.chosen[part]], look.information[part], look.pull[part])
         for kernel, weight in extrapolation_prior(values, hidden, known):
             system.add_difference(kernel, weight, values)
         damping = PREDICTION.damping + hidden * PREDICTION.damping_occluded
         system.add_diagonal(damping)
         system.add_right(-damping[..., None] * (values - predicted))
         return system
+
+    def _bending(self, scale: float) -> SurfacePrior:
+        return SurfacePrior(self._orders, scale, self.fixed_bending_scale is not None, self.innovation_scale)
 
     @property
     def _orders(self) -> dict[int, float]:
@@ -211,21 +220,22 @@ class MeshAlignment:
 
         Coarser levels show the grain of the tiles that are left out as well, and would foretell it.
         """
-        row = np.floor(look.tiles.centre[look.chosen] / (2 * look.tiles.side)).astype(int)
-        side = (row.sum(1) % 2).astype(bool)
-        loss = []
+        places = look.tiles.centre[look.chosen]
+        side = np.floor(places / (2 * look.tiles.side)).astype(int).sum(1) % 2 > 0
+        hidden, known = self.occlusion(look), self.known(look)
         options = [self.bending_scale * k for k in (0.5, 1.0, 2.0)]
-        for bend in options:
-            total = 0.0
-            for kept in (side, ~side):
-                step = self.fine_system(look, values, predicted, bend, np.flatnonzero(kept)).solve()
-                out = np.flatnonzero(~kept)
-                moved, _ = evaluate(self.lattice, step, look.tiles.centre[look.chosen[out]])
-                xx, xy, yy = look.information[out].T
+        loss = np.zeros(len(options))
+        for kept in (side, ~side):
+            apart = self._without_bending(look, values, predicted, hidden, known, np.flatnonzero(kept))
+            out = np.flatnonzero(~kept)
+            xx, xy, yy = look.information[out].T
+            for k, bend in enumerate(options):
+                system = apart.copy()
+                self._bending(bend).add(system, values, predicted, hidden, known)
+                moved, _ = evaluate(self.lattice, system.solve(), places[out])
                 x, y = moved.T
                 each = xx * x * x + 2 * xy * x * y + yy * y * y - 2 * (look.pull[out] * moved).sum(1)
-                total += float(np.minimum(each, 50).sum())
-            loss.append(total)
+                loss[k] += float(np.minimum(each, 50).sum())
         best = int(np.argmin(loss))
         self.bending_scale = float(np.clip(options[best], BENDING.least_scale, BENDING.most_scale))
 

@@ -173,13 +173,14 @@ class SurfacePrior:
         d = np.float64
         arrays = [np.ascontiguousarray(a, d) for a in (values, values - predicted, hidden, known)]
         rows, columns = system.lattice.shape
+        into = address(system.bands, d), compiled.long(system.bands.shape[1]), address(system.right, d)
         for order, share in self.orders.items():
             constants = np.array([share, self.scale, BENDING.degrees_of_freedom, float(self.fixed), self.innovation_scale if order == 2 else 0.0,
                                   PREDICTION.least_innovation_prior])
             for kernel, count in DIFFERENCES[order]:
                 height, width = kernel.shape
                 compiled.LIBRARY.spline_prior(columns, rows, address(kernel, d), width, height, compiled.double(count), *(address(a, d) for a in arrays),
-                                              address(constants, d), address(system.bands, d), address(system.right, d))
+                                              address(constants, d), *into)
 
     def add_plainly(self, system: NormalEquations, values: np.ndarray, predicted: np.ndarray, hidden: np.ndarray, known: np.ndarray) -> None:
         """`add` in NumPy."""
