@@ -385,21 +385,28 @@ PART void clear_of_light(const float *light, int rows, int P, double *row)
         }
 }
 
-/* Tiles of a picture (h, w), averaged along a line through each pixel at J places evenly, described as track/mesh/reference.py says.
+/* Chosen tiles (n) of a picture (h, w), averaged along a line through each pixel at J places evenly, described as track/mesh/reference.py says.
  *
- * first: (n, 2) column and row of each tile's first pixel; along: (n, 2) length and direction of the lines, in pixels of the picture. inside: (n, P).
- * Slopes are per pixel of level 0, `shrink` times smaller. light: (n, LIGHT, P); gx, gy: (n, P); out: (n, 4) the length of the tile's own luma before it
- * was made 1, and the structure tensor xx, xy, yy.
+ * first: (K, 2) column and row of each tile's first pixel; along: (K, 2) length and direction of the lines, in pixels of the picture; a tile whose line
+ * has no length is copied. inside: (K, P). Slopes are per pixel of level 0, `shrink` times smaller. light: (K, LIGHT, P); gx, gy: (K, P), of the tiles as
+ * they are, and to_... as they become; out: (K, 4) the length of a blurred tile's own luma before it was made 1, and its structure tensor xx, xy, yy.
  */
-void blurred_mesh_tiles(const float *picture, int h, int w, double shrink, const int64_t *first, int side, const float *inside, const float *along, int J,
-                   int n, float *light, float *gx, float *gy, double *out)
+void blurred_mesh_tiles(const float *picture, int h, int w, double shrink, const int64_t *first, int side, const float *inside, const float *light,
+                        const float *gx, const float *gy, const float *along, int J, const int64_t *chosen, int n, float *to_light, float *to_gx,
+                        float *to_gy, double *out)
 {
     const int P = side * side, wide = side + 2, all = wide * wide;
-    float ramp[MOST_SIDE];
-    for (int i = 0; i < side; i++)
-        ramp[i] = (float)((i - (side - 1) / 2.0) / side);
-    for (int k = 0; k < n; k++) {
-        const float *in = inside + (ptrdiff_t)k * P, dx = along[2 * k], dy = along[2 * k + 1];
+    for (int c = 0; c < n; c++) {
+        const ptrdiff_t k = chosen[c];
+        float *b = to_light + k * LIGHT * P, *slope[2] = {to_gx + k * P, to_gy + k * P};
+        const float *in = inside + k * P, dx = along[2 * k], dy = along[2 * k + 1];
+        const int moved = dx != 0 || dy != 0;
+        memcpy(b, light + k * LIGHT * P, sizeof(float) * P * (moved ? LIGHT - 1 : LIGHT));  /* what light may change is no matter of blur */
+        if (!moved) {
+            memcpy(slope[0], gx + k * P, sizeof(float) * P);
+            memcpy(slope[1], gy + k * P, sizeof(float) * P);
+            continue;
+        }
         float mean[(MOST_SIDE + 2) * (MOST_SIDE + 2)] = {0};
         for (int t = 0; t < J; t++) {
             const float part = (float)t / (J - 1) - 0.5f, sx = part * dx, sy = part * dy;
@@ -425,27 +432,19 @@ void blurred_mesh_tiles(const float *picture, int h, int w, double shrink, const
         }
         for (int i = 0; i < all; i++)
             mean[i] *= 1.0f / J;
-        float *b = light + (ptrdiff_t)k * LIGHT * P;
-        double row[MOST_SIDE * MOST_SIDE], own = 0;
-        for (int r = 0; r < LIGHT; r++) {
-            for (int j = 0; j < side; j++)
-                for (int i = 0; i < side; i++) {
-                    const int at = j * side + i;
-                    row[at] = in[at] * (r == 0 ? 1 : r == 1 ? ramp[i] : r == 2 ? ramp[j] : mean[(j + 1) * wide + i + 1]);
-                }
-            clear_of_light(b, r, P, row);
-            double square = 0;
-            for (int i = 0; i < P; i++)
-                square += row[i] * row[i];
-            own = sqrt(square);
-            const double per = own > 1e-6 ? 1 / own : 0;
-            for (int i = 0; i < P; i++)
-                b[r * P + i] = (float)(row[i] * per);
-        }
-        float *slope[2] = {gx + (ptrdiff_t)k * P, gy + (ptrdiff_t)k * P};
+        double row[MOST_SIDE * MOST_SIDE], square = 0;
+        for (int j = 0; j < side; j++)
+            for (int i = 0; i < side; i++)
+                row[j * side + i] = in[j * side + i] * mean[(j + 1) * wide + i + 1];
+        clear_of_light(b, LIGHT - 1, P, row);
+        for (int i = 0; i < P; i++)
+            square += row[i] * row[i];
+        const double own = sqrt(square), per = own > 1e-6 ? 1 / own : 0;
+        for (int i = 0; i < P; i++)
+            b[(LIGHT - 1) * P + i] = (float)(row[i] * per);
         const float unit = (float)(1 / (32 * shrink));
-        for (int c = 0; c < 2; c++) {
-            const int step = c ? wide : 1, across = c ? 1 : wide;
+        for (int d = 0; d < 2; d++) {
+            const int step = d ? wide : 1, across = d ? 1 : wide;
             for (int j = 0; j < side; j++)
                 for (int i = 0; i < side; i++) {
                     const float *m = mean + (j + 1) * wide + i + 1;
@@ -454,9 +453,9 @@ void blurred_mesh_tiles(const float *picture, int h, int w, double shrink, const
                 }
             clear_of_light(b, LIGHT, P, row);
             for (int i = 0; i < P; i++)
-                slope[c][i] = (float)row[i];
+                slope[d][i] = (float)row[i];
         }
-        double *o = out + 4 * (ptrdiff_t)k;
+        double *o = out + 4 * k;
         o[0] = own, o[1] = o[2] = o[3] = 0;
         for (int i = 0; i < P; i++) {
             const double x = slope[0][i], y = slope[1][i];

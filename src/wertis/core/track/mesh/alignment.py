@@ -95,10 +95,7 @@ class MeshAlignment:
         assert jacobian is not None
         along, left = None, None
         if self.blur.modelled or self.blur.foreshortened(jacobian):
-            if part is not None:
-                tiles = tiles.part(chosen)
-                chosen = tiles.usable
-            tiles, along, left = self.blur.applied(tiles, jacobian, part is not None)
+            tiles, along, left = self.blur.applied(tiles, chosen, jacobian, part is not None)
         measured = mesh_pass(pyramid[level], tiles, chosen, self.lattice, values, pyramid.held[level] if pyramid.held is not None else None, along)
         return photometric_equations(tiles, chosen, measured, jacobian, self.grain, left, bool(self.templates.changed),
                                      self.visible_share)

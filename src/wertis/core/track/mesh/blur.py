@@ -14,7 +14,7 @@ from wertis.core.imaging.pyramid import SMOOTHING
 from wertis.core.track.mesh.equations import GrainLeft, Linearisation
 from wertis.core.track.mesh.reference import MeshTiles
 from wertis.core.track.mesh.settings import BLUR, PHOTOMETRY
-from wertis.core.track.mesh.templates import TileTemplates, replaced
+from wertis.core.track.mesh.templates import TileTemplates
 from wertis.core.track.mesh.tile_pass import TAPS
 
 
@@ -80,23 +80,23 @@ class SurfaceBlur:
         visible = longest * BLUR.usual_shutter > BLUR.least_length
         self._motion = now if visible and other * BLUR.usual_shutter > 0.2 * BLUR.least_length else None
 
-    def applied(self, tiles: MeshTiles, jacobian: np.ndarray, partly: bool) -> tuple[MeshTiles, np.ndarray | None, GrainLeft | None]:
-        """Tiles blurred as the frame at hand is, the lines (n, 2) along which it is blurred as the reference is, and what grain that leaves.
+    def applied(self, tiles: MeshTiles, chosen: np.ndarray, jacobian: np.ndarray, partly: bool) -> tuple[MeshTiles, np.ndarray | None, GrainLeft | None]:
+        """Chosen tiles (n,) blurred as the frame at hand is, the lines (n, 2) along which it is blurred as the reference is, and what grain that leaves.
 
         The lines are None where no blur by motion is modelled, the grain where nothing is blurred.
 
         Parameters
         ----------
-        jacobian : (n, 2, 2) of the map at the usable tiles.
-        partly : whether they are a part of their level, which is not worth keeping.
+        jacobian : (n, 2, 2) of the map at them.
+        partly : whether they are a part of the usable ones, which is not worth keeping.
         """
         made = self._tiles.get(tiles.level) if not partly else None
         if made is None:
-            made = self._blurred(tiles, jacobian)
+            made = self._blurred(tiles, chosen, jacobian)
             if not partly:  # made once for each level and frame
                 self._tiles[tiles.level] = made
         blurred, length = made
-        chosen, per = blurred.usable, 2.0 ** -tiles.level
+        per = 2.0 ** -tiles.level
         if not self.modelled or self.reference_motion is None:
             if not length.any():
                 return tiles, None, None
@@ -143,20 +143,17 @@ class SurfaceBlur:
         both = (np.linalg.norm(evaluate(self._lattice, m, places)[0], axis=1) for m in (self._motion, self.reference_motion) if m is not None)
         return np.maximum(*both)
 
-    def _blurred(self, tiles: MeshTiles, jacobian: np.ndarray) -> tuple[MeshTiles, np.ndarray]:
-        """The reference's tiles blurred as the frame at hand is, and over how many pixels (K,)."""
+    def _blurred(self, tiles: MeshTiles, chosen: np.ndarray, jacobian: np.ndarray) -> tuple[MeshTiles, np.ndarray]:
+        """Chosen tiles (n,) of the reference blurred as the frame at hand is, and over how many pixels (K,)."""
         along = np.zeros((len(tiles), 2))
-        along[tiles.usable] = footprint(jacobian, 2.0 ** tiles.level)
+        along[chosen] = footprint(jacobian, 2.0 ** tiles.level)
         if self.modelled and self._motion is not None:
-            moved = evaluate(self._lattice, self._motion, tiles.centre[tiles.usable])[0]
+            moved = evaluate(self._lattice, self._motion, tiles.centre[chosen])[0]
             sound = np.abs(np.linalg.det(jacobian)) > 0.05
             back = np.linalg.inv(np.where(sound[:, None, None], jacobian, np.eye(2)))
-            along[tiles.usable] = _both(self.shutter * (back @ moved[..., None])[..., 0], along[tiles.usable])
+            along[chosen] = _both(self.shutter * (back @ moved[..., None])[..., 0], along[chosen])
         length = np.linalg.norm(along, axis=1)
-        some = np.flatnonzero(length > 0)
-        if len(some) == len(tiles):
-            return self._templates.blurred(tiles, along, TAPS), length
-        return replaced(tiles, some, self._templates.blurred(tiles.part(some), along[some], TAPS)) if len(some) else tiles, length
+        return self._templates.blurred(tiles, chosen, along, TAPS) if length.any() else tiles, length
 
 
 def footprint(jacobian: np.ndarray, pixel: float) -> np.ndarray:

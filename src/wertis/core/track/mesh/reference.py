@@ -73,6 +73,25 @@ class MeshTiles:
         return np.flatnonzero((self.own > 1e-3) & (self.structure[:, 0] + self.structure[:, 2] > 1e-6)).astype(np.int64)
 
 
+_FIXED = {"level", "side", "corner", "centre", "inside", "count", "template", "template_error", "grain_share"}
+"""What tiles that stand in the same places have in common whatever their pictures are, or is set apart."""
+
+
+def put(into: MeshTiles, chosen: np.ndarray, part: MeshTiles) -> None:
+    """Put the pictures of some tiles in the place of those of chosen ones (n,)."""
+    for f in fields(into):
+        if f.name not in _FIXED:
+            getattr(into, f.name)[chosen] = getattr(part, f.name)
+
+
+def with_own_pictures(tiles: MeshTiles, copied: bool = True) -> MeshTiles:
+    """The same tiles, with pictures of their own to be written over; with nothing in them yet unless they are `copied`."""
+    own = {f.name: getattr(tiles, f.name) for f in fields(tiles) if f.name not in _FIXED}
+    made = replace(tiles, **{name: array.copy() if copied or array.size <= 3 * len(tiles) else np.empty_like(array) for name, array in own.items()})
+    made.__dict__["usable"] = tiles.usable
+    return made
+
+
 class MeshReference:
     """The surface as seen on a reference frame.
 
@@ -111,44 +130,53 @@ class MeshReference:
         image = self.pyramid[tiles.level]
         return _described(tiles.level, tiles.side, tiles.corner, tiles.inside, *(p[py, px] for p in (image, *_slopes(image, scale))))
 
-    def blurred(self, tiles: MeshTiles, along: np.ndarray, taps: int) -> MeshTiles:
-        """Tiles blurred along straight lines (K, 2), in level-0 pixels of the reference, of which the tile's own place is the middle."""
+    def blur_into(self, made: MeshTiles, tiles: MeshTiles, chosen: np.ndarray, along: np.ndarray, taps: int) -> None:
+        """Put chosen tiles (n,) into others, blurred along straight lines (K, 2) of which the tile's own place is the middle.
+
+        Parameters
+        ----------
+        tiles : as they are, of this picture.
+        along : in level-0 pixels of the reference; a tile whose line has no length stays as it is.
+        """
         if compiled.LIBRARY is None:
-            return self.plainly_blurred(tiles, along, taps)
-        scale, f = 2.0 ** tiles.level, np.float32
+            self.plainly_blur_into(made, tiles, chosen, along, taps)
+            return
+        scale, f, d = 2.0 ** tiles.level, np.float32, np.float64
         image, first = self.pyramid[tiles.level], np.ascontiguousarray(tiles.corner / scale, np.int64)
-        lines, count = np.ascontiguousarray(along / scale, f), len(tiles)
-        light, slope_x, slope_y, found = np.empty_like(tiles.light), np.empty_like(tiles.slope_x), np.empty_like(tiles.slope_y), np.empty((count, 4))
+        lines, found = np.ascontiguousarray(along / scale, f), np.empty((len(tiles), 4))
+        chosen = np.ascontiguousarray(chosen, np.int64)
 
         def part(span: slice) -> None:
             assert compiled.LIBRARY is not None
-            ours = [a[span] for a in (first, tiles.inside, lines, light, slope_x, slope_y, found)]
-            compiled.LIBRARY.blurred_mesh_tiles(address(image, f), *image.shape, compiled.double(scale), address(ours[0], np.int64), tiles.side,
-                                           address(ours[1], f), address(ours[2], f), taps, len(ours[0]), *(address(a, f) for a in ours[3:6]),
-                                           address(ours[6], np.float64))
+            mine = chosen[span]
+            compiled.LIBRARY.blurred_mesh_tiles(
+                address(image, f), *image.shape, compiled.double(scale), address(first, np.int64), tiles.side,
+                *(address(a, f) for a in (tiles.inside, tiles.light, tiles.slope_x, tiles.slope_y, lines)), taps, address(mine, np.int64), len(mine),
+                *(address(a, f) for a in (made.light, made.slope_x, made.slope_y)), address(found, d))
 
-        in_halves(part, count)
-        own = found[:, 0]
-        made = replace(tiles, light=light, own=own, slope_x=slope_x, slope_y=slope_y, energy=own ** 2 / np.maximum(tiles.count, 1), structure=found[:, 1:])
-        made.__dict__["usable"] = tiles.usable  # the same ones, whatever the blur leaves of them
-        return made
+        in_halves(part, len(chosen))
+        moved = chosen[lines[chosen].any(1)]
+        own = found[moved, 0]
+        made.own[moved], made.energy[moved], made.structure[moved] = own, own ** 2 / np.maximum(tiles.count[moved], 1), found[moved, 1:]
 
-    def plainly_blurred(self, tiles: MeshTiles, along: np.ndarray, taps: int) -> MeshTiles:
-        """`blurred` with NumPy and OpenCV."""
+    def plainly_blur_into(self, made: MeshTiles, tiles: MeshTiles, chosen: np.ndarray, along: np.ndarray, taps: int) -> None:
+        """`blur_into` with NumPy and OpenCV."""
         level = tiles.level
         image, scale = self.pyramid[level], 2.0 ** level
         layers = np.dstack([image, *_slopes(image, scale)])
-        ox, oy = (tiles.corner / scale).astype(int).T
+        moved = chosen[np.any(along[chosen] != 0, axis=1)]
+        put(made, chosen, tiles.part(chosen))
+        if not len(moved):
+            return
+        ox, oy = (tiles.corner[moved] / scale).astype(int).T
         px, py = _pixels(ox, oy, tiles.side)
         total = np.zeros((*px.shape, 3), np.float32)
         for part in np.linspace(-0.5, 0.5, taps):
-            shift = (part * along / scale).astype(np.float32)
+            shift = (part * along[moved] / scale).astype(np.float32)
             total += cv2.remap(layers, (px + shift[:, :1]).astype(np.float32), (py + shift[:, 1:]).astype(np.float32),
                                cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
         luma, slope_x, slope_y = np.moveaxis(total / taps, -1, 0)
-        made = _described(level, tiles.side, tiles.corner, tiles.inside, luma, slope_x, slope_y)
-        made.__dict__["usable"] = tiles.usable
-        return made
+        put(made, moved, _described(level, tiles.side, tiles.corner[moved], tiles.inside[moved], luma, slope_x, slope_y))
 
 
 def _made(reference: MeshReference, level: int) -> MeshTiles:

@@ -6,7 +6,7 @@ S. Baker, IEEE PAMI 26, 2004).
 """
 
 from collections.abc import Callable
-from dataclasses import dataclass, fields, replace
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 import cv2
@@ -14,13 +14,11 @@ import numpy as np
 import scipy
 
 from wertis.core.imaging.pyramid import Pyramid
-from wertis.core.track.mesh.reference import MeshReference, MeshTiles
+from wertis.core.track.mesh.reference import MeshReference, MeshTiles, put, with_own_pictures
 from wertis.core.track.mesh.settings import TEMPLATE_UPDATE
 
 _COARSE = 4  # pixels between the places at which the map is evaluated for resampling; cubic between them
 MARGIN = 48  # pixels round the region that are resampled as well, for the coarser levels
-# what the tiles of all templates share, or is set apart
-_FIXED = {"level", "side", "corner", "centre", "inside", "count", "template", "template_error", "grain_share"}
 
 Map = Callable[[np.ndarray], np.ndarray]
 """Takes points (n, 2) of the reference frame to another frame, both with the first pixel's centre at 0."""
@@ -93,14 +91,13 @@ class TileTemplates:
             self._mixed[level] = self._mixed_tiles(base, template, error, share)
         return self._mixed[level]
 
-    def blurred(self, tiles: MeshTiles, along: np.ndarray, taps: int) -> MeshTiles:
-        """`MeshReference.blurred` of tiles in several templates."""
-        out = self._all[0].reference.blurred(tiles, along, taps)
-        for k in np.unique(tiles.template[tiles.template > 0]):
-            mine = np.flatnonzero(tiles.template == k)
-            part = tiles.part(mine)
-            _put(out, mine, self._all[k].reference.blurred(part, along[mine], taps))
-        return out
+    def blurred(self, tiles: MeshTiles, chosen: np.ndarray, along: np.ndarray, taps: int) -> MeshTiles:
+        """Chosen tiles (n,) blurred as `MeshReference.blur_into` says, each in the template that it has; there is nothing in the others' pictures."""
+        made = with_own_pictures(tiles, copied=False)
+        template = tiles.template[chosen]
+        for k in np.unique(template):
+            self._all[k].reference.blur_into(made, tiles, chosen[template == k], along, taps)
+        return made
 
     def to_update(self, chosen: np.ndarray, correlation: np.ndarray, matched: np.ndarray) -> np.ndarray | None:
         """Take note of a frame; the usable tiles (n,), as a mask, whose templates to update, or None while that is not due.
@@ -192,34 +189,13 @@ class TileTemplates:
     # -- inside ---------------------------------------------------------------------------------------------------
 
     def _mixed_tiles(self, base: MeshTiles, template: np.ndarray, error: np.ndarray, share: np.ndarray) -> MeshTiles:
-        out = replace(_copied(base), template=template, template_error=error, grain_share=share)
+        out = replace(with_own_pictures(base), template=template, template_error=error, grain_share=share)
         out.__dict__["usable"] = base.usable
         for k in np.unique(template[template > 0]):
             other = self._all[k].reference.tiles_at(base)
             mine = np.flatnonzero((template == k) & (other.own > 1e-3))
-            _put(out, mine, other.part(mine))
+            put(out, mine, other.part(mine))
         return out
-
-
-def replaced(tiles: MeshTiles, chosen: np.ndarray, part: MeshTiles) -> MeshTiles:
-    """Tiles with the pictures of others (n of them) in the place of those of chosen ones (n,)."""
-    out = _copied(tiles)
-    _put(out, chosen, part)
-    return out
-
-
-def _copied(tiles: MeshTiles) -> MeshTiles:
-    """The same tiles, with pictures of their own to be written over."""
-    out = replace(tiles, **{f.name: getattr(tiles, f.name).copy() for f in fields(tiles) if f.name not in _FIXED})
-    out.__dict__["usable"] = tiles.usable
-    return out
-
-
-def _put(into: MeshTiles, chosen: np.ndarray, part: MeshTiles) -> None:
-    """Put the templates of some tiles in the place of those of chosen ones (n,)."""
-    for f in fields(into):
-        if f.name not in _FIXED:
-            getattr(into, f.name)[chosen] = getattr(part, f.name)
 
 
 def resampled(luma: np.ndarray, where: Map, reference: MeshReference) -> np.ndarray:
