@@ -1,6 +1,7 @@
 """All frames of a bending surface aligned together, once each has been aligned by itself: `batch_equations`, over blocks of frames.
 
-Then once more by the mean of the frames where that shows more than the reference frame does: `mean_refinement`.
+Then once more by the mean of the frames where that shows more than the reference frame does: `mean_refinement`; and with those frames on which little
+is measured, once they were completed: `occluded_frames`.
 """
 
 import logging
@@ -10,12 +11,14 @@ from dataclasses import replace
 import numpy as np
 
 from wertis.core.geometry.bspline import evaluate
-from wertis.core.geometry.conventions import to_centred
+from wertis.core.geometry.conventions import from_centred, to_centred
 from wertis.core.geometry.mesh import MeshFix
 from wertis.core.track.mesh.batch_equations import BatchEquations, displaced, joint_errors, map_basis
-from wertis.core.track.mesh.mean_refinement import MeanRefinement, ReadAgain
+from wertis.core.track.mesh.frame_pictures import FramePictures, ReadAgain
+from wertis.core.track.mesh.mean_refinement import AlignedByMean, MeanRefinement
 from wertis.core.track.mesh.observation import Observation, last_observation
-from wertis.core.track.mesh.settings import BATCH
+from wertis.core.track.mesh.occluded_frames import with_completed_frames
+from wertis.core.track.mesh.settings import BATCH, UNCERTAINTY
 from wertis.core.track.mesh.tracker import MeshTracker
 from wertis.core.track.mesh.trajectory_prior import learned_prior
 
@@ -33,6 +36,7 @@ class BatchRefinement:
         self._fixes: dict[int, MeshFix] = {}
         self._tracker: MeshTracker | None = None
         self._offset: np.ndarray | None = None
+        self._pictures: FramePictures | None = None
         self._by_mean: MeanRefinement | None = None
         self._scale = 1.0
 
@@ -42,15 +46,15 @@ class BatchRefinement:
         Parameters
         ----------
         scale : the tracker's pixels for one of the answer's.
-        read : gives frames once more; without it they are not compared with their mean.
+        read : gives frames once more; without it they are not compared with their mean, nor completed.
         """
         if fix.places is None:
             return
         self._tracker, self._scale = tracker, scale
         self._observed[frame], self._fixes[frame] = last_observation(tracker.alignment, tracker.values), fix
         if read is not None:
-            self._by_mean = self._by_mean or MeanRefinement()
-            self._by_mean.keep(frame, tracker.luma, read)
+            self._pictures = self._pictures or FramePictures()
+            self._pictures.keep(frame, tracker.luma, read)
 
     def better(self, frame: int, fix: MeshFix) -> None:
         """A frame's answer has become another one, while the tracker's equations are those of its second look."""
@@ -92,8 +96,8 @@ class BatchRefinement:
             yield from better
         kept = [] if last else list(self._observed)[-(self._most // BATCH.shared_part):]
         self._observed, self._fixes = {f: self._observed[f] for f in kept}, {f: self._fixes[f] for f in kept}
-        if self._by_mean is not None:
-            self._by_mean.let_go(kept)
+        if self._pictures is not None:
+            self._pictures.let_go(kept)
 
     def _mostly_measured(self) -> list[int]:
         """The frames on which most of the surface is measured that ever is: on others what is hidden would count as trajectories."""
@@ -114,8 +118,9 @@ class BatchRefinement:
             self._offset = offset
         basis, deviations = map_basis(lattice, vertices), equations.deviations(vertices)
         del equations  # some tens of megabytes
-        smaller, before = np.ones(len(vertices)), moved
-        if self._by_mean is not None and _comparable(tracker):
+        smaller, before, again = np.ones(len(vertices)), moved, None
+        if self._pictures is not None and _comparable(tracker):
+            self._by_mean = self._by_mean or MeanRefinement(self._pictures)
             again = self._by_mean.refined(tracker.alignment, frames, observed, found, vertices)
             if again is not None:
                 smaller = np.minimum(again.deviations / deviations, 1)
@@ -126,13 +131,57 @@ class BatchRefinement:
         told = np.where(measured, told * smaller, told)
         # where a later template stands in for the reference's, its own place's error is in what is told, and it is no grain
         errors = told if tracker.templates.changed else joint_errors(told, measured, prior, np.asarray(basis @ prior.deviations.ravel()))
+        better = {}
         for k, frame in enumerate(frames):
             fix, step = fixes[k], steps[:, k] / self._scale
             length = np.linalg.norm(step, axis=1)
             moves = (np.linalg.norm(last_steps[:, k], axis=1) < BATCH.most_moved) & self._near(observed[k], fix)
             if moves.any() and fix.places is not None:
                 sure = np.hypot(errors[k] / self._scale, BATCH.of_step * length)
-                yield frame, replace(fix, places=fix.places + moves[:, None] * step, errors=np.where(moves, sure, fix.errors))
+                better[frame] = replace(fix, places=fix.places + moves[:, None] * step, errors=np.where(moves, sure, fix.errors))
+        if _comparable(tracker):
+            better |= self._completed(self._fixes | better, dict(zip(frames, found, strict=True)), tracker, again)
+        yield from sorted(better.items())
+
+    def _completed(self, fixes: dict[int, MeshFix], found: dict[int, np.ndarray], tracker: MeshTracker,
+                   by_mean: AlignedByMean | None) -> dict[int, MeshFix]:
+        """Better answers once the frames of which little is measured were completed; none where all are measured.
+
+        Parameters
+        ----------
+        fixes : of all frames.
+        found : (rows, columns, 2) displacements, of the frames that were aligned together.
+        """
+        assert self._offset is not None
+        if self._pictures is None:
+            return {}
+        scale, frames = self._scale, sorted(self._observed)
+        observed, ours = [self._observed[f] for f in frames], [_scaled(fixes[f], scale) for f in frames]
+        values = np.array([tracker.lattice.identity + found[f] if f in found else o.values for f, o in zip(frames, observed, strict=True)])
+        alignment, offset = (by_mean.alignment, by_mean.offset) if by_mean is not None else (tracker.alignment, self._offset)
+        done = with_completed_frames(alignment, offset, self._pictures, tracker.vertices, frames, observed, values, ours)
+        if done is None:
+            return {}
+        last_steps = np.linalg.norm(displaced(map_basis(tracker.lattice, tracker.vertices), done.found - done.before), axis=-1)
+        better = {}
+        for k, (frame, fix) in enumerate(zip(frames, ours, strict=True)):
+            assert fix.places is not None
+            places = from_centred(evaluate(tracker.lattice, done.found[k], tracker.vertices)[0])
+            moves = done.poor[k] | (last_steps[:, k] < BATCH.most_moved)
+            errors, measured = np.hypot(fix.errors, BATCH.of_step * np.linalg.norm(places - fix.places, axis=1)), fix.measured
+            if done.poor[k]:
+                now = tracker.measured_vertices(done.observed[k].weight)
+                errors = np.where(now & ~measured, np.hypot(UNCERTAINTY.least, UNCERTAINTY.factor * done.deviations[k]), errors)
+                measured = measured | now
+            places, errors = np.where(moves[:, None], places, fix.places), np.where(moves, errors, fix.errors)
+            better[frame] = replace(fixes[frame], places=places / scale, errors=errors / scale, measured=measured)
+        return better
+
+
+def _scaled(fix: MeshFix, scale: float) -> MeshFix:
+    """A fix that has places, in pixels of which one of its own has `scale`."""
+    assert fix.places is not None
+    return replace(fix, places=fix.places * scale, errors=fix.errors * scale)
 
 
 def _comparable(tracker: MeshTracker) -> bool:

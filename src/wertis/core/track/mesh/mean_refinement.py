@@ -1,27 +1,19 @@
 """Frames aligned together once more, by their mean in place of the reference frame: `mean_template`, `batch_equations`."""
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import TypeVar
 
 import numpy as np
 
-from wertis.core.errors import PlateError
-from wertis.core.imaging.parallel import side_by_side
 from wertis.core.imaging.pyramid import Pyramid
 from wertis.core.phases import tell
 from wertis.core.track.mesh.alignment import MeshAlignment
 from wertis.core.track.mesh.batch_equations import BatchEquations, displaced, map_basis
+from wertis.core.track.mesh.frame_pictures import FramePictures
 from wertis.core.track.mesh.mean_template import MeanOfFrames, reference_on_mean
 from wertis.core.track.mesh.observation import Observation, observed_again
 from wertis.core.track.mesh.settings import MEAN_TEMPLATE
 from wertis.core.track.mesh.trajectory_prior import TrajectoryPrior, learned_prior
-
-ReadAgain = Callable[[int, np.ndarray | None], Pyramid | None]
-"""Gives a frame's pyramid as the tracker looks at it, from its luma where that is kept; None when tracking is stopped. Raises PlateError."""
-
-_TOGETHER = 8  # frames in hand at once
-_T = TypeVar("_T")
 
 
 @dataclass(frozen=True)
@@ -46,22 +38,16 @@ class AlignedByMean:
 
 
 class MeanRefinement:
-    """Remembers the pictures of frames as far as memory allows, and aligns the frames by their mean, block after block."""
+    """Aligns frames by their mean, block after block.
 
-    def __init__(self) -> None:
-        self._lumas: dict[int, np.ndarray] = {}
-        self._read: ReadAgain
+    Parameters
+    ----------
+    pictures : of the frames.
+    """
+
+    def __init__(self, pictures: FramePictures) -> None:
+        self._pictures = pictures
         self._mean: tuple[MeshAlignment, np.ndarray] | None = None
-
-    def keep(self, frame: int, luma: np.ndarray, read: ReadAgain) -> None:
-        """Remember a frame's picture (height, width), and how it is read again where there is no room for it."""
-        self._read = read
-        if luma.nbytes * (len(self._lumas) + 1) <= MEAN_TEMPLATE.most_kept:
-            self._lumas[frame] = luma
-
-    def let_go(self, but: Iterable[int]) -> None:
-        """Forget the pictures of all frames but some."""
-        self._lumas = {frame: self._lumas[frame] for frame in but if frame in self._lumas}
 
     def refined(self, alignment: MeshAlignment, frames: Sequence[int], observed: Sequence[Observation], found: np.ndarray,
                 vertices: np.ndarray) -> AlignedByMean | None:
@@ -98,7 +84,7 @@ class MeanRefinement:
                 return observed_again(by_mean, pyramid, observed[k], values[k], motion[k], float(visible[k]))
 
             seen = []
-            for each in self._for_each(frames, range(len(frames)), again):
+            for each in self._pictures.for_each(frames, range(len(frames)), again):
                 tell(f"aligning all frames by their mean, pass {number + 1}", len(seen), len(frames))
                 if each is None:
                     return aligned
@@ -122,24 +108,8 @@ class MeanRefinement:
             return None
         mean = MeanOfFrames(alignment)
         some = alike[np.unique(np.linspace(0, len(alike) - 1, MEAN_TEMPLATE.most_frames).astype(int))]
-        for each in self._for_each(frames, some, lambda k, pyramid: mean.high_pass(pyramid[0], values[k], seen[k])):
+        for each in self._pictures.for_each(frames, some, lambda k, pyramid: mean.high_pass(pyramid[0], values[k], seen[k])):
             if each is None:
                 return None
             mean.add(*each)
         return mean.aligned_by_mean()
-
-    def _for_each(self, frames: Sequence[int], which: Sequence[int] | np.ndarray, work: Callable[[int, Pyramid], _T]) -> Iterator[_T | None]:
-        """What is made of the pictures of some frames, by their numbers in the list, in order; None, and no more, where one cannot be had."""
-
-        def one(k: int) -> _T | None:
-            try:
-                pyramid = self._read(frames[k], self._lumas.get(frames[k]))
-            except PlateError:
-                return None
-            return work(k, pyramid) if pyramid is not None else None
-
-        for first in range(0, len(which), _TOGETHER):
-            for made in side_by_side(one, [int(k) for k in which[first:first + _TOGETHER]]):
-                yield made
-                if made is None:
-                    return

@@ -349,6 +349,44 @@ class MeanTemplate:
     most_kept: int = 128_000_000
 
 
+@dataclass(frozen=True)
+class Completion:
+    """Completing frames of which much is hidden or bare.
+
+    Attributes
+    ----------
+    poorly_measured : part of what is measured of the best frames, below which a frame is completed.
+    least_reliable : frames by which basis shapes are begun, at least.
+    known_information : part of a control point's photometric information that is believed where its vertices state a large error: what was matched
+        there may be something else.
+    least_deviation : pixels, of what was measured.
+    most_shapes : basis shapes beside the affine motion.
+    least_shape : pixels, rms of a basis shape's motion over the frames, from which it is one.
+    beside_basis : pixels by which a control point may lie off the basis shapes.
+    usual_difference : the same, of those that are interpolated between control points.
+    bending : pixels, second difference of that between control points.
+    least_acceleration : pixels a frame and frame, of a basis shape's coefficient.
+    robust_cut : deviations at which what was found counts half.
+    rounds, reweighted : times that basis and robust weights are worked out.
+    steps : Gauss-Newton steps from where a completed frame is expected.
+    """
+
+    poorly_measured: float = 0.9
+    least_reliable: int = 12
+    known_information: float = 0.05
+    least_deviation: float = 0.05
+    most_shapes: int = 16
+    least_shape: float = 0.05
+    beside_basis: float = 0.3
+    usual_difference: float = 1.0
+    bending: float = 1.0
+    least_acceleration: float = 0.01
+    robust_cut: float = 2.0
+    rounds: int = 4
+    reweighted: int = 5
+    steps: int = 4
+
+
 COARSE_TO_FINE = CoarseToFine()
 FAILURE = Failure()
 PHOTOMETRY = Photometry()
@@ -361,3 +399,4 @@ UNCERTAINTY = Uncertainty()
 TEMPLATE_UPDATE = TemplateUpdate()
 BATCH = Batch()
 MEAN_TEMPLATE = MeanTemplate()
+COMPLETION = Completion()

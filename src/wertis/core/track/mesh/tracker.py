@@ -138,8 +138,7 @@ class MeshTracker:
         if share > OCCLUSION.mostly_visible and not self._turned:
             self.shapes.learn(self.direction * self._count, found)
         places = evaluate(self.lattice, found, self.vertices)[0]
-        near = self._vertex_weights @ (look.weight * np.sqrt(look.tiles.energy[look.chosen]))
-        measured = near > 0.5 * self._vertex_weights @ np.sqrt(look.tiles.energy[look.chosen])
+        measured = self.measured_vertices(look.weight, look.tiles.energy[look.chosen])
         self._occluded_for = np.where(measured, 0, self._occluded_for + 1)
         growth = np.full(len(measured), UNCERTAINTY.drift_surrounded)
         if not measured.all():
@@ -356,6 +355,13 @@ class MeshTracker:
         blurred = UNCERTAINTY.of_blur * self.blur.shutter * self.blur.motion_lengths(self.vertices)
         return np.asarray(np.sqrt(UNCERTAINTY.least ** 2 + (UNCERTAINTY.factor * self._deviations) ** 2 + self._occluded_error ** 2 + blurred ** 2
                                   + self._template_errors() ** 2))
+
+    def measured_vertices(self, weight: np.ndarray, energy: np.ndarray | None = None) -> np.ndarray:
+        """(V,) whether more than half of the texture round each vertex matches, by the usable tiles' robust weights (n,) and luma variances (n,)."""
+        if energy is None:
+            fine = self.templates.tiles(0)
+            energy = fine.energy[fine.usable]
+        return np.asarray(self._vertex_weights @ (weight * np.sqrt(energy)) > 0.5 * self._vertex_weights @ np.sqrt(energy))
 
     def _template_errors(self) -> np.ndarray:
         """(V,) pixels by which each vertex may lie off since the tiles round it are compared with a later look."""
