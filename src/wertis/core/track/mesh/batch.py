@@ -139,7 +139,7 @@ class BatchRefinement:
             if moves.any() and fix.places is not None:
                 sure = np.hypot(errors[k] / self._scale, BATCH.of_step * length)
                 better[frame] = replace(fix, places=fix.places + moves[:, None] * step, errors=np.where(moves, sure, fix.errors))
-        if _comparable(tracker):
+        if self._pictures is not None:
             better |= self._completed(self._fixes | better, dict(zip(frames, found, strict=True)), tracker, again)
         yield from sorted(better.items())
 
@@ -152,14 +152,12 @@ class BatchRefinement:
         fixes : of all frames.
         found : (rows, columns, 2) displacements, of the frames that were aligned together.
         """
-        assert self._offset is not None
-        if self._pictures is None:
-            return {}
+        assert self._offset is not None and self._pictures is not None
         scale, frames = self._scale, sorted(self._observed)
         observed, ours = [self._observed[f] for f in frames], [_scaled(fixes[f], scale) for f in frames]
         values = np.array([tracker.lattice.identity + found[f] if f in found else o.values for f, o in zip(frames, observed, strict=True)])
         alignment, offset = (by_mean.alignment, by_mean.offset) if by_mean is not None else (tracker.alignment, self._offset)
-        done = with_completed_frames(alignment, offset, self._pictures, tracker.vertices, frames, observed, values, ours)
+        done = with_completed_frames(alignment, offset, by_mean is not None, self._pictures, tracker.vertices, frames, observed, values, ours)
         if done is None:
             return {}
         last_steps = np.linalg.norm(displaced(map_basis(tracker.lattice, tracker.vertices), done.found - done.before), axis=-1)
@@ -171,7 +169,8 @@ class BatchRefinement:
             errors, measured = np.hypot(fix.errors, BATCH.of_step * np.linalg.norm(places - fix.places, axis=1)), fix.measured
             if done.poor[k]:
                 now = tracker.measured_vertices(done.observed[k].weight)
-                errors = np.where(now & ~measured, np.hypot(UNCERTAINTY.least, UNCERTAINTY.factor * done.deviations[k]), errors)
+                sure = np.sqrt(UNCERTAINTY.least ** 2 + (UNCERTAINTY.factor * done.deviations[k]) ** 2 + tracker.template_errors() ** 2)
+                errors = np.where(now & ~measured, sure, errors)
                 measured = measured | now
             places, errors = np.where(moves[:, None], places, fix.places), np.where(moves, errors, fix.errors)
             better[frame] = replace(fixes[frame], places=places / scale, errors=errors / scale, measured=measured)

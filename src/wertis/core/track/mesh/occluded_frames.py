@@ -47,14 +47,15 @@ class CompletedFrames:
     deviations: np.ndarray
 
 
-def with_completed_frames(alignment: MeshAlignment, offset: np.ndarray, pictures: FramePictures, vertices: np.ndarray, frames: list[int],
-                          observed: list[Observation], values: np.ndarray, fixes: list[MeshFix]) -> CompletedFrames | None:
+def with_completed_frames(alignment: MeshAlignment, offset: np.ndarray, by_mean: bool, pictures: FramePictures, vertices: np.ndarray,
+                          frames: list[int], observed: list[Observation], values: np.ndarray, fixes: list[MeshFix]) -> CompletedFrames | None:
     """All frames aligned anew, with those completed of which little is measured; None where there are none, or when pictures cannot be had.
 
     Parameters
     ----------
     alignment : by the mean of the frames, or by the reference frame.
     offset : (rows, columns, 2) the apparent displacement that its template's grain causes on all frames.
+    by_mean : whether it is by the mean.
     vertices : (V, 2) of the mesh, as the tracker has them.
     frames : (T,) in their order.
     values : (T, rows, columns, 2) control values of the frames.
@@ -68,8 +69,9 @@ def with_completed_frames(alignment: MeshAlignment, offset: np.ndarray, pictures
     lattice, identity = alignment.lattice, alignment.lattice.identity
     deviations = _deviations(alignment, vertices, observed, fixes)
     measured = (1 / (1 + deviations ** 2)).mean((1, 2))
-    poor = measured < COMPLETION.poorly_measured * np.quantile(measured, 0.9)
-    if not poor.any() or np.count_nonzero(~poor) < COMPLETION.least_reliable:
+    measured /= np.quantile(measured, 0.9)
+    poor = measured < COMPLETION.poorly_measured
+    if measured.min() > COMPLETION.little_measured or np.count_nonzero(~poor) < COMPLETION.least_reliable:
         return None
     start = completed(lattice, frames, np.array([_through(alignment, v, vertices, fix) for v, fix in zip(values, fixes, strict=True)]), deviations, ~poor)
     times = np.array(frames, np.float64)
@@ -93,15 +95,20 @@ def with_completed_frames(alignment: MeshAlignment, offset: np.ndarray, pictures
         if each is None:
             return None
         before[k], left[k] = each
-    motion = np.gradient(before, times, axis=0)
-    seen = list(pictures.for_each(frames, range(len(frames)),
-                                  lambda k, pyramid: observed_again(alignment, pyramid, observed[k], before[k], motion[k], float(visible[k]))))
-    if seen[-1] is None:
-        return None
-    again = [o for o in seen if o is not None]
-    prior = learned_prior(before - identity, np.array([o.known for o in again]))
-    equations = BatchEquations(alignment, again, prior, offset, reference_on_mean(alignment) or None)
-    return CompletedFrames(poor, again, before, identity + equations.solve(before - identity)[0], left)
+    for _ in range(COMPLETION.joint_rounds if by_mean else 1):
+        motion = np.gradient(before, times, axis=0)
+
+        def looked(k: int, pyramid: Pyramid, values: np.ndarray = before, motion: np.ndarray = motion) -> Observation:
+            return observed_again(alignment, pyramid, observed[k], values[k], motion[k], float(visible[k]))
+
+        seen = list(pictures.for_each(frames, range(len(frames)), looked))
+        if seen[-1] is None:
+            return None
+        again = [o for o in seen if o is not None]
+        prior = learned_prior(before - identity, np.array([o.known for o in again]))
+        equations = BatchEquations(alignment, again, prior, offset, reference_on_mean(alignment) if by_mean else None)
+        last, before = before, identity + equations.solve(before - identity)[0]
+    return CompletedFrames(poor, again, last, before, left)
 
 
 def _deviations(alignment: MeshAlignment, vertices: np.ndarray, observed: list[Observation], fixes: list[MeshFix]) -> np.ndarray:

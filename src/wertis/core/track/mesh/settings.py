@@ -355,7 +355,9 @@ class Completion:
 
     Attributes
     ----------
-    poorly_measured : part of what is measured of the best frames, below which a frame is completed.
+    little_measured : part of what is measured of the best frames, below which a frame must be for frames to be completed; where grain or foreshortening
+        leave a little less than on other frames nothing was gained.
+    poorly_measured : the same, below which a frame is completed then.
     least_reliable : frames by which basis shapes are begun, at least.
     known_information : part of a control point's photometric information that is believed where its vertices state a large error: what was matched
         there may be something else.
@@ -369,8 +371,10 @@ class Completion:
     robust_cut : deviations at which what was found counts half.
     rounds, reweighted : times that basis and robust weights are worked out.
     steps : Gauss-Newton steps from where a completed frame is expected.
+    joint_rounds : times that all frames are aligned together after it by their mean; by the reference frame alone what is bare drifts from the second on.
     """
 
+    little_measured: float = 0.8
     poorly_measured: float = 0.9
     least_reliable: int = 12
     known_information: float = 0.05
@@ -385,6 +389,7 @@ class Completion:
     rounds: int = 4
     reweighted: int = 5
     steps: int = 4
+    joint_rounds: int = 2
 
 
 COARSE_TO_FINE = CoarseToFine()

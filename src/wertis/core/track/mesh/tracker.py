@@ -354,7 +354,7 @@ class MeshTracker:
             self._deviations = np.sqrt(np.trace(self.alignment.fine.system.covariance(self.vertices), axis1=1, axis2=2))
         blurred = UNCERTAINTY.of_blur * self.blur.shutter * self.blur.motion_lengths(self.vertices)
         return np.asarray(np.sqrt(UNCERTAINTY.least ** 2 + (UNCERTAINTY.factor * self._deviations) ** 2 + self._occluded_error ** 2 + blurred ** 2
-                                  + self._template_errors() ** 2))
+                                  + self.template_errors() ** 2))
 
     def measured_vertices(self, weight: np.ndarray, energy: np.ndarray | None = None) -> np.ndarray:
         """(V,) whether more than half of the texture round each vertex matches, by the usable tiles' robust weights (n,) and luma variances (n,)."""
@@ -363,7 +363,7 @@ class MeshTracker:
             energy = fine.energy[fine.usable]
         return np.asarray(self._vertex_weights @ (weight * np.sqrt(energy)) > 0.5 * self._vertex_weights @ np.sqrt(energy))
 
-    def _template_errors(self) -> np.ndarray:
+    def template_errors(self) -> np.ndarray:
         """(V,) pixels by which each vertex may lie off since the tiles round it are compared with a later look."""
         if not self.templates.changed:
             return np.zeros(len(self.vertices))
