@@ -108,6 +108,7 @@ def with_completed_frames(alignment: MeshAlignment, offset: np.ndarray, by_mean:
         prior = learned_prior(before - identity, np.array([o.known for o in again]))
         equations = BatchEquations(alignment, again, prior, offset, reference_on_mean(alignment) if by_mean else None)
         last, before = before, identity + equations.solve(before - identity)[0]
+        del equations  # before the next ones are made
     return CompletedFrames(poor, again, last, before, left)
 
 
