@@ -165,7 +165,8 @@ class BatchRefinement:
         for k, (frame, fix) in enumerate(zip(frames, ours, strict=True)):
             assert fix.places is not None
             places = from_centred(evaluate(tracker.lattice, done.found[k], tracker.vertices)[0])
-            moves = done.poor[k] | (last_steps[:, k] < BATCH.most_moved)
+            # without a mean what is left wrong on completed frames is not outweighed, and would displace the others
+            moves = done.poor[k] | ((last_steps[:, k] < BATCH.most_moved) & (by_mean is not None))
             errors, measured = np.hypot(fix.errors, BATCH.of_step * np.linalg.norm(places - fix.places, axis=1)), fix.measured
             if done.poor[k]:
                 now = tracker.measured_vertices(done.observed[k].weight)
