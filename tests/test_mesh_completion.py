@@ -183,6 +183,12 @@ class OccludedFramesTest(unittest.TestCase):
             for frame, fix in without.items():
                 np.testing.assert_array_equal(fix.places, found[frame].places)
 
+    def test_where_nothing_can_be_completed_the_answers_of_the_other_frames_stand(self) -> None:
+        with patch.object(occluded_frames, "completed", side_effect=np.linalg.LinAlgError), self.assertLogs("wertis", "WARNING"):
+            found = answered()
+        for frame, fix in incomplete().items():
+            np.testing.assert_array_equal(fix.places, found[frame].places)
+
     def test_it_says_what_it_does(self) -> None:
         told: list[tuple[str, int, int]] = []
         with listening(lambda *what: told.append(what)):

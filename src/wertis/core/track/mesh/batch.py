@@ -140,7 +140,10 @@ class BatchRefinement:
                 sure = np.hypot(errors[k] / self._scale, BATCH.of_step * length)
                 better[frame] = replace(fix, places=fix.places + moves[:, None] * step, errors=np.where(moves, sure, fix.errors))
         if self._pictures is not None:
-            better |= self._completed(self._fixes | better, dict(zip(frames, found, strict=True)), tracker, again)
+            try:
+                better |= self._completed(self._fixes | better, dict(zip(frames, found, strict=True)), tracker, again)
+            except np.linalg.LinAlgError:  # those that were aligned together stand
+                _log.warning("hidden parts of frames %d to %d of a mesh cannot be completed: their equations determine nothing", frames[0], frames[-1])
         yield from sorted(better.items())
 
     def _completed(self, fixes: dict[int, MeshFix], found: dict[int, np.ndarray], tracker: MeshTracker,
