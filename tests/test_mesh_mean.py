@@ -1,6 +1,7 @@
 """A mesh's frames compared with their mean: faint texture that one frame's grain drowns."""
 
 import unittest
+from collections.abc import Callable
 from dataclasses import replace
 from functools import cache
 from unittest.mock import patch
@@ -15,7 +16,7 @@ from wertis.core.errors import PlateError
 from wertis.core.geometry.bspline import Lattice
 from wertis.core.geometry.mesh import MeshFix
 from wertis.core.imaging.pyramid import Pyramid
-from wertis.core.track.mesh import batch, mean_refinement, settings
+from wertis.core.track.mesh import batch, frame_pictures, mean_refinement, settings
 from wertis.core.track.mesh.alignment import MeshAlignment
 from wertis.core.track.mesh.batch import BatchRefinement
 from wertis.core.track.mesh.mean_template import MeanOfFrames, noise_dominated, reference_on_mean
@@ -26,9 +27,10 @@ from wertis.core.track.mesh.run import track_mesh
 FAINT = 0.03  # of the contrast elsewhere
 
 
-def answered(together: BatchRefinement) -> dict[int, MeshFix]:
+def answered(together: BatchRefinement, once_tracked: Callable[[], object] = lambda: None) -> dict[int, MeshFix]:
     with single_threaded():
         each = dict(track_mesh(filmed(False, FAINT), MESH, MASK, 0, range(1, COUNT), batch=together))
+        once_tracked()
         return each | dict(together.answers())
 
 
@@ -58,8 +60,9 @@ class TrackedByMeanTest(unittest.TestCase):
 
     def test_pictures_that_are_read_again_give_what_kept_ones_give(self) -> None:
         kept = by_mean()
-        with patch.object(mean_refinement, "MEAN_TEMPLATE", replace(settings.MEAN_TEMPLATE, most_kept=3 * SIZE[0] * SIZE[1])):
-            read = answered(BatchRefinement())
+        together = BatchRefinement()
+        with patch.object(frame_pictures, "BATCH", replace(settings.BATCH, most_kept=3 * SIZE[0] * SIZE[1])):
+            read = answered(together, lambda: self.assertLessEqual(len(together._pictures._lumas), 3))
         for frame, fix in kept.items():
             np.testing.assert_array_equal(fix.places, read[frame].places)
 

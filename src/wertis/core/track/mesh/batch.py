@@ -164,15 +164,16 @@ class BatchRefinement:
         if done is None:
             return {}
         last_steps = np.linalg.norm(displaced(map_basis(tracker.lattice, tracker.vertices), done.found - done.before), axis=-1)
-        better = {}
+        better, fine = {}, tracker.templates.tiles(0)
         for k, (frame, fix) in enumerate(zip(frames, ours, strict=True)):
+            if not done.poor[k] and by_mean is None:
+                continue  # what is left wrong on completed frames is not outweighed without a mean, and would displace the others
             assert fix.places is not None
             places = from_centred(evaluate(tracker.lattice, done.found[k], tracker.vertices)[0])
-            # without a mean what is left wrong on completed frames is not outweighed, and would displace the others
-            moves = done.poor[k] | ((last_steps[:, k] < BATCH.most_moved) & (by_mean is not None))
+            moves = done.poor[k] | (last_steps[:, k] < BATCH.most_moved)
             errors, measured = np.hypot(fix.errors, BATCH.of_step * np.linalg.norm(places - fix.places, axis=1)), fix.measured
             if done.poor[k]:
-                now = tracker.measured_vertices(done.observed[k].weight)
+                now = tracker.measured_vertices(done.observed[k].weight, fine.energy[fine.usable])
                 sure = np.sqrt(UNCERTAINTY.least ** 2 + (UNCERTAINTY.factor * done.deviations[k]) ** 2 + tracker.template_errors() ** 2)
                 errors = np.where(now & ~measured, sure, errors)
                 measured = measured | now

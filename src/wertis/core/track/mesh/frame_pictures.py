@@ -8,7 +8,7 @@ import numpy as np
 from wertis.core.errors import PlateError
 from wertis.core.imaging.parallel import side_by_side
 from wertis.core.imaging.pyramid import Pyramid
-from wertis.core.track.mesh.settings import MEAN_TEMPLATE
+from wertis.core.track.mesh.settings import BATCH
 
 ReadAgain = Callable[[int, np.ndarray | None], Pyramid | None]
 """Gives a frame's pyramid as the tracker looks at it, from its luma where that is kept; None when tracking is stopped. Raises PlateError."""
@@ -27,7 +27,7 @@ class FramePictures:
     def keep(self, frame: int, luma: np.ndarray, read: ReadAgain) -> None:
         """Remember a frame's picture (height, width), and how it is read again where there is no room for it."""
         self._read = read
-        if luma.nbytes * (len(self._lumas) + 1) <= MEAN_TEMPLATE.most_kept:
+        if luma.nbytes * (len(self._lumas) + 1) <= BATCH.most_kept:
             self._lumas[frame] = luma
 
     def let_go(self, but: Iterable[int]) -> None:

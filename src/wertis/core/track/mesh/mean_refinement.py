@@ -5,13 +5,11 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from wertis.core.imaging.pyramid import Pyramid
-from wertis.core.phases import tell
 from wertis.core.track.mesh.alignment import MeshAlignment
 from wertis.core.track.mesh.batch_equations import BatchEquations, displaced, map_basis
 from wertis.core.track.mesh.frame_pictures import FramePictures
 from wertis.core.track.mesh.mean_template import MeanOfFrames, reference_on_mean
-from wertis.core.track.mesh.observation import Observation, observed_again
+from wertis.core.track.mesh.observation import Observation, all_observed_again
 from wertis.core.track.mesh.settings import MEAN_TEMPLATE
 from wertis.core.track.mesh.trajectory_prior import TrajectoryPrior, learned_prior
 
@@ -67,28 +65,19 @@ class MeanRefinement:
             When the equations determine nothing.
         """
         basis = map_basis(alignment.lattice, vertices)
-        known = np.array([o.known.sum() for o in observed])
-        visible = known / known.max()
         seen, aligned, rounds = list(observed), None, MEAN_TEMPLATE.rounds if self._mean is None else 1
         for number in range(rounds):
-            values, motion = alignment.lattice.identity + found, np.gradient(found, np.array(frames, np.float64), axis=0)
             if self._mean is not None:
                 by_mean, offset = self._mean
             else:
-                mean = self._mean_of(alignment, frames, values, motion, seen)
+                mean = self._mean_of(alignment, frames, found, seen)
                 if mean is None:
                     return aligned
                 by_mean, offset = mean, None
-
-            def again(k: int, pyramid: Pyramid, by_mean: MeshAlignment = by_mean, values: np.ndarray = values, motion: np.ndarray = motion) -> Observation:
-                return observed_again(by_mean, pyramid, observed[k], values[k], motion[k], float(visible[k]))
-
-            seen = []
-            for each in self._pictures.for_each(frames, range(len(frames)), again):
-                tell(f"aligning all frames by their mean, pass {number + 1}", len(seen), len(frames))
-                if each is None:
-                    return aligned
-                seen.append(each)
+            again = all_observed_again(by_mean, self._pictures, frames, observed, found, f"aligning all frames by their mean, pass {number + 1}")
+            if again is None:
+                return aligned
+            seen = again
             prior = learned_prior(found, np.array([o.known for o in seen]))
             equations = BatchEquations(by_mean, seen, prior, offset, reference_on_mean(by_mean))
             before, (found, offset) = found, equations.solve(found)
@@ -100,9 +89,9 @@ class MeanRefinement:
             self._mean = aligned.alignment, aligned.offset
         return aligned
 
-    def _mean_of(self, alignment: MeshAlignment, frames: Sequence[int], values: np.ndarray, motion: np.ndarray,
-                 seen: Sequence[Observation]) -> MeshAlignment | None:
-        """The alignment by the mean of frames that are blurred much as the reference frame is, spread evenly; values and motion (T, rows, columns, 2)."""
+    def _mean_of(self, alignment: MeshAlignment, frames: Sequence[int], found: np.ndarray, seen: Sequence[Observation]) -> MeshAlignment | None:
+        """The alignment by the mean of frames that are blurred much as the reference frame is, spread evenly; displacements (T, rows, columns, 2)."""
+        values, motion = alignment.lattice.identity + found, np.gradient(found, np.array(frames, np.float64), axis=0)
         alike = np.flatnonzero([alignment.blur.blur_difference(m) < MEAN_TEMPLATE.most_blur for m in motion])
         if len(alike) < MEAN_TEMPLATE.least_frames or alignment.blur.blur_difference(np.zeros_like(motion[0])) > MEAN_TEMPLATE.most_blur:
             return None

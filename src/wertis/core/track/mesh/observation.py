@@ -7,8 +7,10 @@ from dataclasses import dataclass
 import numpy as np
 
 from wertis.core.imaging.pyramid import Pyramid
+from wertis.core.phases import tell
 from wertis.core.track.mesh.alignment import CoarserEquations, MeshAlignment
 from wertis.core.track.mesh.equations import Linearisation
+from wertis.core.track.mesh.frame_pictures import FramePictures
 
 
 @dataclass(frozen=True)
@@ -74,3 +76,25 @@ def observed_again(alignment: MeshAlignment, pyramid: Pyramid, before: Observati
     mine.blur, mine.visible_share = alignment.blur.with_templates(alignment.templates, motion), visible
     look = mine.linearise(pyramid, 0, values)
     return observation(mine, look, mine.coarser_equations(pyramid, look, values), values, values, before.orders, before.scale)
+
+
+def all_observed_again(alignment: MeshAlignment, pictures: FramePictures, frames: Sequence[int], before: Sequence[Observation], found: np.ndarray,
+                       doing: str) -> list[Observation] | None:
+    """What all frames say linearised about other displacements; None when a picture cannot be had.
+
+    Parameters
+    ----------
+    frames : (T,) their numbers.
+    found : (T, rows, columns, 2) displacements from the reference frame.
+    doing : what is told of it as it goes on.
+    """
+    values, motion = alignment.lattice.identity + found, np.gradient(found, np.array(frames, np.float64), axis=0)
+    known = np.array([o.known.sum() for o in before])
+    visible, seen = known / known.max(), list[Observation]()
+    for each in pictures.for_each(frames, range(len(frames)),
+                                  lambda k, pyramid: observed_again(alignment, pyramid, before[k], values[k], motion[k], float(visible[k]))):
+        tell(doing, len(seen), len(frames))
+        if each is None:
+            return None
+        seen.append(each)
+    return seen

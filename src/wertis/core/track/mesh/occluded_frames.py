@@ -20,7 +20,7 @@ from wertis.core.track.mesh.alignment import MeshAlignment
 from wertis.core.track.mesh.batch_equations import BatchEquations
 from wertis.core.track.mesh.frame_pictures import FramePictures
 from wertis.core.track.mesh.mean_template import reference_on_mean
-from wertis.core.track.mesh.observation import Observation, observed_again
+from wertis.core.track.mesh.observation import Observation, all_observed_again
 from wertis.core.track.mesh.settings import BATCH, COMPLETION, PHOTOMETRY
 from wertis.core.track.mesh.shape_completion import completed
 from wertis.core.track.mesh.trajectory_prior import learned_prior
@@ -73,9 +73,9 @@ def with_completed_frames(alignment: MeshAlignment, offset: np.ndarray, by_mean:
     poor = measured < COMPLETION.poorly_measured
     if measured.min() > COMPLETION.little_measured or np.count_nonzero(~poor) < COMPLETION.least_reliable:
         return None
-    start = completed(lattice, frames, np.array([_through(alignment, v, vertices, fix) for v, fix in zip(values, fixes, strict=True)]), deviations, ~poor)
-    times = np.array(frames, np.float64)
-    motion = np.gradient(start, times, axis=0)
+    merged = np.array([_through_vertices(alignment, v, vertices, fix) for v, fix in zip(values, fixes, strict=True)])
+    start = completed(lattice, frames, merged, deviations, ~poor)
+    motion = np.gradient(start, np.array(frames, np.float64), axis=0)
     known = np.array([o.known.sum() for o in observed])
     visible = known / known.max()
     left = np.full((len(frames), len(vertices)), np.nan)
@@ -95,21 +95,18 @@ def with_completed_frames(alignment: MeshAlignment, offset: np.ndarray, by_mean:
         if each is None:
             return None
         before[k], left[k] = each
-    for _ in range(COMPLETION.joint_rounds if by_mean else 1):
-        motion = np.gradient(before, times, axis=0)
-
-        def looked(k: int, pyramid: Pyramid, values: np.ndarray = before, motion: np.ndarray = motion) -> Observation:
-            return observed_again(alignment, pyramid, observed[k], values[k], motion[k], float(visible[k]))
-
-        seen = list(pictures.for_each(frames, range(len(frames)), looked))
-        if seen[-1] is None:
+    seen, last = observed, before
+    for number in range(COMPLETION.joint_rounds if by_mean else 1):
+        found = before - identity
+        again = all_observed_again(alignment, pictures, frames, observed, found, f"aligning all frames with the completed ones, pass {number + 1}")
+        if again is None:
             return None
-        again = [o for o in seen if o is not None]
-        prior = learned_prior(before - identity, np.array([o.known for o in again]))
-        equations = BatchEquations(alignment, again, prior, offset, reference_on_mean(alignment) if by_mean else None)
-        last, before = before, identity + equations.solve(before - identity)[0]
+        seen = again
+        prior = learned_prior(found, np.array([o.known for o in seen]))
+        equations = BatchEquations(alignment, seen, prior, offset, reference_on_mean(alignment) if by_mean else None)
+        last, before = before, identity + equations.solve(found)[0]
         del equations  # before the next ones are made
-    return CompletedFrames(poor, again, last, before, left)
+    return CompletedFrames(poor, seen, last, before, left)
 
 
 def _deviations(alignment: MeshAlignment, vertices: np.ndarray, observed: list[Observation], fixes: list[MeshFix]) -> np.ndarray:
@@ -122,7 +119,7 @@ def _deviations(alignment: MeshAlignment, vertices: np.ndarray, observed: list[O
     return np.asarray(1 / np.sqrt(COMPLETION.known_information * information + 1 / stated ** 2)).reshape(len(fixes), *alignment.lattice.shape)
 
 
-def _through(alignment: MeshAlignment, values: np.ndarray, vertices: np.ndarray, fix: MeshFix) -> np.ndarray:
+def _through_vertices(alignment: MeshAlignment, values: np.ndarray, vertices: np.ndarray, fix: MeshFix) -> np.ndarray:
     """Control values (rows, columns, 2) whose map goes through a fix' vertices also where that was put together from two sides."""
     assert fix.places is not None
     off = to_centred(fix.places) - evaluate(alignment.lattice, values, vertices)[0]

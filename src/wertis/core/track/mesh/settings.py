@@ -299,6 +299,7 @@ class Batch:
     same_place : pixels within which a vertex' place is the one that a frame's equations are about.
     most_moved : pixels by which a vertex may be moved by the last equations: about as far as they hold.
     of_step : part of what a vertex is moved by that its expected error takes in: what contradicts the other frames may have moved so.
+    most_kept : bytes of pictures that are kept for looking at them again; the others are read again.
     """
 
     least_frames: int = 12
@@ -314,6 +315,7 @@ class Batch:
     same_place: float = 0.05
     most_moved: float = 2.0
     of_step: float = 0.3
+    most_kept: int = 128_000_000
 
 
 @dataclass(frozen=True)
@@ -333,7 +335,6 @@ class MeanTemplate:
     most_frames : frames of a mean, spread evenly: their grain's variance is then a fortieth.
     least_frames : frames that a mean is made of.
     most_blur : pixels, by which those may be blurred otherwise than the reference frame, and that one itself: what is blurred by 15 came out worse.
-    most_kept : bytes of pictures that are kept for it; the others are read again.
     """
 
     slopes_of_grain: float = 0.1
@@ -346,7 +347,6 @@ class MeanTemplate:
     most_frames: int = 40
     least_frames: int = 8
     most_blur: float = 9.0
-    most_kept: int = 128_000_000
 
 
 @dataclass(frozen=True)
@@ -364,8 +364,8 @@ class Completion:
     least_deviation : pixels, of what was measured.
     most_shapes : basis shapes beside the affine motion.
     least_shape : pixels, rms of a basis shape's motion over the frames, from which it is one.
-    beside_basis : pixels by which a control point may lie off the basis shapes.
-    usual_difference : the same, of those that are interpolated between control points.
+    beside_basis : pixels by which a control point may lie off the basis shapes: the noise of probabilistic principal component analysis.
+    usual_difference : the same, where that is interpolated between control points.
     bending : pixels, second difference of that between control points.
     least_acceleration : pixels a frame and frame, of a basis shape's coefficient.
     robust_cut : deviations at which what was found counts half.

@@ -26,10 +26,7 @@ class ShapeBasis:
 
     def __init__(self, identity: np.ndarray) -> None:
         self._identity = identity
-        grid = identity.reshape(-1, 2)
-        size = np.ptp(grid, axis=0).max()
-        rows = np.column_stack([np.ones(len(grid)), (grid - grid.mean(0)) / size])
-        self._affine = np.kron(rows, np.eye(2))  # (2 n, 6)
+        self._affine = affine_changes(identity)
         self._shapes: dict[int, np.ndarray] = {}
         self._basis: np.ndarray | None = None
         self._affine_before = np.zeros(6)
@@ -86,3 +83,10 @@ class ShapeBasis:
                     spread = np.full(basis.shape[1], 2.0)
             self._basis, self._spread = basis, spread
         return self._basis, self._spread
+
+
+def affine_changes(identity: np.ndarray) -> np.ndarray:
+    """(2 n, 6) changes of n control points, which lie at `identity` (rows, columns, 2), by affine motions of the whole of about a pixel."""
+    grid = identity.reshape(-1, 2)
+    size = np.ptp(grid, axis=0).max()
+    return np.kron(np.column_stack([np.ones(len(grid)), (grid - grid.mean(0)) / size]), np.eye(2))

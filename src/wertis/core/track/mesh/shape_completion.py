@@ -13,6 +13,7 @@ import scipy
 
 from wertis.core.geometry.bspline import Lattice, NormalEquations
 from wertis.core.track.mesh.settings import COMPLETION
+from wertis.core.track.mesh.shape_basis import affine_changes
 
 
 def completed(lattice: Lattice, frames: Sequence[int], values: np.ndarray, deviations: np.ndarray, reliable: np.ndarray) -> np.ndarray:
@@ -33,7 +34,7 @@ def completed(lattice: Lattice, frames: Sequence[int], values: np.ndarray, devia
     count = len(frames)
     moved = (values - lattice.identity).reshape(count, -1)
     variance = np.repeat((COMPLETION.least_deviation ** 2 + deviations ** 2).reshape(count, -1), 2, axis=1)
-    affine = _affine_basis(lattice)
+    affine = np.linalg.qr(affine_changes(lattice.identity))[0]
     times = np.asarray(frames, np.float64)
     shapes, at = moved[reliable], times[reliable]
     for _ in range(COMPLETION.rounds):
@@ -42,13 +43,6 @@ def completed(lattice: Lattice, frames: Sequence[int], values: np.ndarray, devia
         shapes = expected + _interpolated(lattice, moved - expected, weight / variance)
         at = times
     return lattice.identity + shapes.reshape(values.shape)
-
-
-def _affine_basis(lattice: Lattice) -> np.ndarray:
-    """(2 n, 6) orthonormal changes of n control points by an affine motion of the whole."""
-    grid = lattice.identity.reshape(-1, 2)
-    rows = np.column_stack([np.ones(len(grid)), grid - grid.mean(0)])
-    return np.asarray(np.linalg.qr(np.kron(rows, np.eye(2)))[0])
 
 
 def _basis_shapes(affine: np.ndarray, shapes: np.ndarray) -> np.ndarray:
@@ -77,7 +71,7 @@ def _accelerations(times: np.ndarray, coefficients: np.ndarray) -> np.ndarray:
 
 def _smoothed(basis: np.ndarray, moved: np.ndarray, variance: np.ndarray, roughness: "scipy.sparse.csr_array",
               acceleration: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """(T, 2 n) the most likely changes within the basis (2 n, k), and the robust weights 0..1 of those that were found.
+    """(T, 2 n) the most likely changes within the span of the basis (2 n, k), and the robust weights 0..1 of those that were found.
 
     Parameters
     ----------

@@ -356,11 +356,8 @@ class MeshTracker:
         return np.asarray(np.sqrt(UNCERTAINTY.least ** 2 + (UNCERTAINTY.factor * self._deviations) ** 2 + self._occluded_error ** 2 + blurred ** 2
                                   + self.template_errors() ** 2))
 
-    def measured_vertices(self, weight: np.ndarray, energy: np.ndarray | None = None) -> np.ndarray:
+    def measured_vertices(self, weight: np.ndarray, energy: np.ndarray) -> np.ndarray:
         """(V,) whether more than half of the texture round each vertex matches, by the usable tiles' robust weights (n,) and luma variances (n,)."""
-        if energy is None:
-            fine = self.templates.tiles(0)
-            energy = fine.energy[fine.usable]
         return np.asarray(self._vertex_weights @ (weight * np.sqrt(energy)) > 0.5 * self._vertex_weights @ np.sqrt(energy))
 
     def template_errors(self) -> np.ndarray:
