@@ -134,13 +134,13 @@ class SeriesTest(unittest.TestCase):
         return np.array([np.linalg.norm(s.slip - truth[i], axis=1).max() for i, s in drift.items() if np.isfinite(s.slip).all()])
 
     def test_a_shaken_camera_is_measured_through_its_blur(self) -> None:
-        shot = PlaneShot(n=24, shake=7.0, shutter=0.5)
+        shot = PlaneShot(n=16, shake=7.0, shutter=0.5)
         alone, drift, truth = over_the_shot(shot, "corner")
         away = self.far(drift, truth)
         self.assertGreaterEqual(len(away), 0.9 * len(drift))
         self.assertGreaterEqual((away < 0.3).mean(), 0.9)
         self.assertLess(np.median(away), 0.15)
-        self.assertGreater(sum(s.worst != drift[i].worst for i, s in alone.items()), 10)  # it was the second look that said so
+        self.assertGreater(sum(s.worst != drift[i].worst for i, s in alone.items()), 6)  # it was the second look that said so
 
     def test_a_shake_so_strong_that_few_frames_are_measured_by_themselves(self) -> None:
         """Steps of twenty to thirty pixels from frame to frame, over half of which the shutter is open, on another picture than usual."""
@@ -152,7 +152,7 @@ class SeriesTest(unittest.TestCase):
         self.assertLess(np.median(away), 0.2)
 
     def test_behind_a_reflection(self) -> None:
-        shot = PlaneShot(n=30, mirrored=0.5)
+        shot = PlaneShot(n=20, mirrored=0.5)
         alone, drift, truth = over_the_shot(shot, "jump")
         away = self.far(drift, truth)
         self.assertGreaterEqual(len(away), 0.9 * len(drift))

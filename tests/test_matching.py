@@ -3,6 +3,7 @@
 import tempfile
 import unittest
 from collections.abc import Callable
+from functools import cache
 from pathlib import Path
 from unittest import mock
 
@@ -61,6 +62,7 @@ def swung(time: float) -> np.ndarray:
     return np.array([[1, 0, 26.0 * (1 - np.cos(0.55 * (time - 1)))], [0, 1, 5.0 * np.sin(0.4 * (time - 1)) ** 2], [0, 0, 1.0]])
 
 
+@cache
 def plate(frame: int, shutter: float = 0.5, place: Callable[[float], np.ndarray] = placed, lit: bool = True) -> np.ndarray:
     """(h, w, 3) 0..1: a wall that moves while the shutter is open, under the light of the frame, with grain."""
     wall = linear(texture(size=(SIZE[0] + 200, SIZE[1] + 100)).astype(np.float32) / 255) * 0.6 + 0.02
@@ -70,7 +72,9 @@ def plate(frame: int, shutter: float = 0.5, place: Callable[[float], np.ndarray]
         onto = place(time) @ np.array([[1, 0, -100.0], [0, 1, -50.0], [0, 0, 1]])
         total += cv2.warpPerspective(wall.astype(np.float32), homography_to_centred(onto), SIZE, flags=cv2.INTER_CUBIC, borderMode=cv2.BORDER_REFLECT)
     out = coded(np.clip(total / 15 * (gain(frame) if lit else 1), 0, 1)) + made(SIZE, 0.6, (3, frame)) * SIGMA
-    return np.clip(out, 0, 1)
+    out = np.clip(out, 0, 1)
+    out.flags.writeable = False  # it is given to whoever asks
+    return out
 
 
 class GrainTest(unittest.TestCase):

@@ -167,23 +167,23 @@ class AdviceTest(unittest.TestCase):
 
 class AwningTest(unittest.TestCase):
     def test_the_demo_shot_behind_an_awning_needs_its_hold_out(self) -> None:
-        scene = Scene(FILMS["tea_crate_awning"])
-        frames = [scene.frame(i) for i in range(32)]
-        first = scene.truth(0)
+        scene, half = Scene(FILMS["tea_crate_awning"]), 0.5  # of the size, a fifth of the time
+        frames = [cv2.resize(scene.frame(i), None, fx=half, fy=half, interpolation=cv2.INTER_AREA) for i in range(22)]
+        first = half * scene.truth(0)
         region = homography.apply(homography.from_unit_square(first), np.array([[.04, .05], [.96, .05], [.96, .95], [.04, .95]]))
 
         def held(frame: int) -> np.ndarray:
-            corners = scene._seen(scene.awning(frame), frame)
-            return polygon.fill(corners.mean(0) + 1.04 * (corners - corners.mean(0)), (WIDTH, HEIGHT))
+            corners = half * scene._seen(scene.awning(frame), frame)
+            return polygon.fill(corners.mean(0) + 1.04 * (corners - corners.mean(0)), (WIDTH // 2, HEIGHT // 2))
 
         worst = []
         for mask in (None, held):
-            found = dict(track_plane(FramesPlate(frames), region, 0, range(1, 32), held=mask))
-            truth = {f: homography.apply(homography.from_points(first, scene.truth(f)), region) for f in found}
+            found = dict(track_plane(FramesPlate(frames), region, 0, range(1, 22), held=mask))
+            truth = {f: homography.apply(homography.from_points(first, half * scene.truth(f)), region) for f in found}
             worst.append(max(float(np.linalg.norm(homography.apply(fix.matrix, region) - truth[f], axis=1).mean()) if fix.matrix is not None
                              else np.inf for f, fix in found.items()))
-        self.assertGreater(worst[0], 4)
-        self.assertLess(worst[1], 3)
+        self.assertGreater(worst[0], 2)
+        self.assertLess(worst[1], 1)
 
 
 class DrawingTest(WindowCase):

@@ -239,9 +239,13 @@ def backed(picture: np.ndarray) -> np.ndarray:
 def coded(picture: np.ndarray) -> np.ndarray:
     """Linear light (h, w, 3 or 4) as 8-bit display values with the soft shoulder that film has; alpha as it is."""
     colour = np.power(np.clip(picture[..., :3] * np.float32(1.25), 0, 4), np.float32(1 / 2.2))
-    colour = np.where(colour > 0.8, 0.8 + (1 - np.exp(-(colour - 0.8) / 0.2)) * 0.2, colour)
+    bright = colour > 0.8
+    colour[bright] = 0.8 + (1 - np.exp(-(colour[bright] - 0.8) / 0.2)) * 0.2
     if picture.shape[2] == 4:
-        colour = np.concatenate([np.minimum(colour, 1) * np.where(picture[..., 3:] < 1, picture[..., 3:] ** np.float32(0.55), 1), picture[..., 3:]], 2)
+        alpha, colour = picture[..., 3:], np.minimum(colour, 1)
+        if (alpha < 1).any():
+            colour *= np.where(alpha < 1, alpha ** np.float32(0.55), 1)
+        colour = np.concatenate([colour, alpha], 2)
     return (np.clip(colour, 0, 1) * 255 + 0.5).astype(np.uint8)
 
 

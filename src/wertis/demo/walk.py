@@ -4,6 +4,7 @@ Everything is still, and the camera is known, so that what a solved camera says 
 """
 
 from dataclasses import dataclass
+from functools import cache
 
 import cv2
 import numpy as np
@@ -49,19 +50,7 @@ class Walk:
 
     def __init__(self, film: WalkFilm) -> None:
         self.film = film
-        rng = np.random.default_rng(83)
-        brick = textures.setts(rng, (2600, 900), 30) * np.array([1.25, 0.66, 0.5], np.float32)
-        self._shore = coded(textures.harbour(rng, (2400, 760)))
-        self._still = [
-            _Face(np.array([[_WALL, 0, 13.0], [6.5, 0, 13.0], [6.5, 0, 1.7], [_WALL, 0, 1.7]]), backed(textures.setts(rng, (1700, 2000), 34))),
-            _Face(np.array([[_WALL, -3.4, 1.7], [_WALL, -3.4, 13.0], [_WALL, 0, 13.0], [_WALL, 0, 1.7]]), backed(np.clip(brick, 0.002, 1))),
-            _Face(_SIGN, backed(_sign(rng)))]
-        fronts = [backed(textures.crate_front(rng, (640, 480))) for _ in range(2)]
-        woods = [backed(textures.wood(rng, (520, 480), 5, colour) * np.float32(shade))
-                 for colour, shade in (((158, 117, 76), 0.34), ((178, 137, 92), 1.05))]
-        iron = backed(np.clip(textures.noise(rng, (160, 320), (24, 24))[..., None] * 0.03 + textures.linear((92, 78, 66)), 0.002, 1).astype(np.float32))
-        self._boxes = [box for k, stack in enumerate(_STACKS) for box in _stack(*stack, fronts[k % 2], *woods)]
-        self._boxes += [_box(np.array([x, 0, z]), 0.22, 0.5, 0.22, 45.0, iron, iron, iron) for x, z in _BOLLARDS]
+        self._shore, self._still, self._boxes = surroundings()
         self._grain = film_grain(np.random.default_rng(film.seed + 100))
         self._vignette = vignette()
 
@@ -126,6 +115,25 @@ class Walk:
                 if (eye - face.corners[0]) @ face.normal > 0:
                     painted(canvas, face.picture, self.seen(face.corners, time))
         return canvas
+
+
+@cache
+def surroundings() -> tuple[np.ndarray, list[_Face], list[list[_Face]]]:
+    """What every walk passes: the shore, the faces that stand still, and the boxes, each of its faces."""
+    rng = np.random.default_rng(83)
+    brick = textures.setts(rng, (2600, 900), 30) * np.array([1.25, 0.66, 0.5], np.float32)
+    shore = coded(textures.harbour(rng, (2400, 760)))
+    still = [
+        _Face(np.array([[_WALL, 0, 13.0], [6.5, 0, 13.0], [6.5, 0, 1.7], [_WALL, 0, 1.7]]), backed(textures.setts(rng, (1700, 2000), 34))),
+        _Face(np.array([[_WALL, -3.4, 1.7], [_WALL, -3.4, 13.0], [_WALL, 0, 13.0], [_WALL, 0, 1.7]]), backed(np.clip(brick, 0.002, 1))),
+        _Face(_SIGN, backed(_sign(rng)))]
+    fronts = [backed(textures.crate_front(rng, (640, 480))) for _ in range(2)]
+    woods = [backed(textures.wood(rng, (520, 480), 5, colour) * np.float32(shade))
+             for colour, shade in (((158, 117, 76), 0.34), ((178, 137, 92), 1.05))]
+    iron = backed(np.clip(textures.noise(rng, (160, 320), (24, 24))[..., None] * 0.03 + textures.linear((92, 78, 66)), 0.002, 1).astype(np.float32))
+    boxes = [box for k, stack in enumerate(_STACKS) for box in _stack(*stack, fronts[k % 2], *woods)]
+    boxes += [_box(np.array([x, 0, z]), 0.22, 0.5, 0.22, 45.0, iron, iron, iron) for x, z in _BOLLARDS]
+    return shore, still, boxes
 
 
 def _stack(x: float, z: float, width: float, height: float, turn: float, count: int, front: np.ndarray, side: np.ndarray,

@@ -85,6 +85,8 @@ class SolvedCamera:
         """The way back of `distorted`, by iteration."""
         flat = seen.copy()
         k1, k2 = self.radial
+        if k1 == k2 == 0:
+            return flat
         for _ in range(20):
             square = (flat ** 2).sum(-1, keepdims=True)
             flat = seen / (1 + k1 * square + k2 * square ** 2)

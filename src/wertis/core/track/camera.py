@@ -6,7 +6,7 @@ the features that are seen from there are one unit away, as the median has it.
 """
 
 import tempfile
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -183,13 +183,18 @@ def _taken(found: Any, tracks: FeatureTracks, size: tuple[int, int], zoom: bool)
     place = dict(zip(which, solved.points, strict=True))
     for frame in tracks.frames:
         if frame not in poses:
-            seen = [(place[n], tracks.places[n][frame]) for n in tracks.on(frame)[0] if n in place]
-            if len(seen) >= _PLACED:
-                at, was = (np.array(x) for x in zip(*seen, strict=True))
+            _, at, was = _seen(tracks, place, frame)
+            if len(at) >= _PLACED:
                 pose = _placed(solved, at, was, min(poses, key=lambda f, frame=frame: abs(f - frame)))  # type: ignore[misc]
                 if pose is not None:
                     poses[frame] = pose
     return replace(solved, poses=dict(sorted(poses.items())), zoom={f: solved.zoom[f] for f in sorted(poses)} if zoom else {})
+
+
+def _seen(tracks: FeatureTracks, space: Mapping[int, np.ndarray], frame: int) -> tuple[list[int], np.ndarray, np.ndarray]:
+    """Numbers (n) of the tracks that are on a frame and have a place in `space`, those places (n, 3), and where they are seen (n, 2)."""
+    numbers = [n for n, places in enumerate(tracks.places) if frame in places and n in space]
+    return (numbers, np.array([space[n] for n in numbers]).reshape(-1, 3), np.array([tracks.places[n][frame] for n in numbers]).reshape(-1, 2))
 
 
 def adjusted(solved: SolvedCamera, tracks: FeatureTracks, focal: bool, radial: int) -> SolvedCamera:
@@ -203,8 +208,12 @@ def adjusted(solved: SolvedCamera, tracks: FeatureTracks, focal: bool, radial: i
 
     for least in _LEAST_FITS:
         space = {n: x for n in range(len(tracks.places)) if (x := triangulated(solved, tracks.places[n])) is not None}
-        off = {n: {f: float(np.linalg.norm(solved.project(space[n][None], f)[0] - p)) for f, p in tracks.places[n].items() if f in solved.poses}
-               for n in space}
+        off: dict[int, dict[int, float]] = {n: {} for n in space}
+        for f in solved.poses:
+            numbers, at, was = _seen(tracks, space, f)
+            away = np.linalg.norm(solved.project(at, f) - was, axis=1)
+            for n, e in zip(numbers, away.tolist(), strict=True):
+                off[n][f] = e
         good = {n: {f for f, e in on.items() if e < least} for n, on in off.items() if float(np.median(list(on.values()))) < least / 2}
         good = {n: frames for n, frames in good.items() if len(frames) >= _LEAST_SIGHTS}
         if len(good) < _PLACED:
@@ -213,9 +222,8 @@ def adjusted(solved: SolvedCamera, tracks: FeatureTracks, focal: bool, radial: i
     errors = {}
     place = dict(zip(solved.numbers.tolist(), solved.points, strict=True))
     for frame in solved.poses:
-        seen = [(place[n], tracks.places[n][frame]) for n in tracks.on(frame)[0] if n in place]
-        if seen:
-            at, was = (np.array(x) for x in zip(*seen, strict=True))
+        _, at, was = _seen(tracks, place, frame)
+        if len(at):
             away = np.linalg.norm(solved.project(at, frame) - was, axis=1)
             errors[frame] = float(np.mean(away[away < _ERROR])) if (away < _ERROR).any() else float(np.median(away))
     poses, points = _from_first(solved.poses, solved.points)

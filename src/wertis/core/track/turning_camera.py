@@ -5,6 +5,8 @@ vectors, 1976), and the focal length is the one with which they agree best (for 
 1997).
 """
 
+from collections.abc import Sequence
+
 import numpy as np
 import scipy
 
@@ -35,7 +37,8 @@ def turning_camera(tracks: FeatureTracks, size: tuple[int, int], focal: float | 
         return None
     if focal is None:
         tried = np.geomspace(_WIDEST, _NARROWEST, _TRIED) * size[0]
-        costs = [_pair_cost(f, pairs, on, middle) for f in tried]
+        shared = [[np.array([on[f][n] for n in sorted(on[a].keys() & on[b].keys())]) for f in (a, b)] for a, b in pairs]
+        costs = [_pair_cost(f, shared, middle) for f in tried]
         k = int(np.argmin(costs))
         low, high = tried[max(k - 1, 0)], tried[min(k + 1, _TRIED - 1)]
         best = scipy.optimize.minimize_scalar(lambda f: _joined(f, frames, on, middle)[2], bounds=(low, high), method="bounded", options={"xatol": 0.05})
@@ -76,16 +79,17 @@ def _far_apart(frames: list[int], on: dict[int, dict[int, np.ndarray]]) -> list[
         for b in frames[::step][k + 1:]:
             shared = on[a].keys() & on[b].keys()
             if len(shared) >= 2 * _LEAST_SHARED:
-                found.append((float(np.median([np.linalg.norm(on[a][n] - on[b][n]) for n in shared])), a, b))
+                moved = np.array([on[a][n] - on[b][n] for n in shared])
+                found.append((float(np.median(np.linalg.norm(moved, axis=1))), a, b))
     return [(a, b) for _, a, b in sorted(found, reverse=True)[:_PAIRS]]
 
 
-def _pair_cost(focal: float, pairs: list[tuple[int, int]], on: dict[int, dict[int, np.ndarray]], middle: np.ndarray) -> float:
+def _pair_cost(focal: float, pairs: Sequence[Sequence[np.ndarray]], middle: np.ndarray) -> float:
+    """How far, in pixels, what pairs of frames share, (n, 2) on both, is from one turn."""
     total = 0.0
-    for a, b in pairs:
-        shared = sorted(on[a].keys() & on[b].keys())
-        p, q = (_rays(np.array([on[f][n] for n in shared]), focal, middle) for f in (a, b))
-        weight = np.ones(len(shared))
+    for pair in pairs:
+        p, q = (_rays(places, focal, middle) for places in pair)
+        weight = np.ones(len(p))
         for _ in range(3):
             away = np.linalg.norm(p @ _turn(p, q, weight).T - q, axis=1) * focal
             weight = 1 / (1 + (away / (_CUT * max(float(np.median(away)), 0.05))) ** 2)
@@ -96,32 +100,31 @@ def _pair_cost(focal: float, pairs: list[tuple[int, int]], on: dict[int, dict[in
 def _joined(focal: float, frames: list[int], on: dict[int, dict[int, np.ndarray]],
             middle: np.ndarray) -> tuple[dict[int, np.ndarray], dict[int, np.ndarray], float]:
     """Frame to rotation (3, 3) from the world, track to direction (3,) in it, and the mean error in pixels."""
-    sight = {f: (np.array(list(on[f])), _rays(np.array(list(on[f].values())), focal, middle)) for f in frames}
-    turns = {frames[0]: np.eye(3)}
-    world = dict(zip(sight[frames[0]][0].tolist(), sight[frames[0]][1], strict=True))
-    for f in frames[1:]:  # one after the other first
-        numbers, rays = sight[f]
-        known = [k for k, n in enumerate(numbers.tolist()) if n in world]
-        if len(known) < _LEAST_SHARED:
+    tracks = sorted({n for f in frames for n in on[f]})
+    sight = {f: (np.searchsorted(tracks, list(on[f])), _rays(np.array(list(on[f].values())), focal, middle)) for f in frames}
+    turns: dict[int, np.ndarray] = {}
+    world, known = np.zeros((len(tracks), 3)), np.zeros(len(tracks), bool)
+    for f in frames:  # one after the other first
+        which, rays = sight[f]
+        old = known[which]
+        if turns and old.sum() < _LEAST_SHARED:
             continue
-        turns[f] = _turn(np.array([world[int(numbers[k])] for k in known]), rays[known], np.ones(len(known)))
-        for n, ray in zip(numbers.tolist(), rays, strict=True):
-            world.setdefault(n, turns[f].T @ ray)
+        turns[f] = _turn(world[which[old]], rays[old], np.ones(int(old.sum()))) if turns else np.eye(3)
+        world[which[~old]] = rays[~old] @ turns[f]
+        known[which] = True
     error = np.inf
     for _ in range(_ROUNDS):  # and then all together
-        total: dict[int, np.ndarray] = {}
+        world[:] = 0
         for f, r in turns.items():
-            numbers, rays = sight[f]
-            for n, ray in zip(numbers.tolist(), rays @ r, strict=True):
-                total[n] = total.get(n, 0) + ray
-        world = {n: v / np.linalg.norm(v) for n, v in total.items()}
+            which, rays = sight[f]
+            world[which] += rays @ r
+        world[known] /= np.linalg.norm(world[known], axis=1, keepdims=True)
         errors = []
         for f in turns:
-            numbers, rays = sight[f]
-            at = np.array([world[int(n)] for n in numbers])
-            away = np.linalg.norm(at @ turns[f].T - rays, axis=1) * focal
+            which, rays = sight[f]
+            away = np.linalg.norm(world[which] @ turns[f].T - rays, axis=1) * focal
             cut = _CUT * max(float(np.median(away)), 0.05)
-            turns[f] = _turn(at, rays, 1 / (1 + (away / cut) ** 2))
+            turns[f] = _turn(world[which], rays, 1 / (1 + (away / cut) ** 2))
             errors.append(float(np.mean(np.minimum(away, cut))))
         error = float(np.mean(errors))
-    return turns, world, error
+    return turns, {tracks[k]: world[k] for k in np.flatnonzero(known)}, error
