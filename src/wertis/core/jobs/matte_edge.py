@@ -78,10 +78,14 @@ class EdgeFinder:
     Parameters
     ----------
     read : reads a picture; `plate.read` when not given.
+
+    Attributes
+    ----------
+    size : width and height of the pictures.
     """
 
     def __init__(self, plate: Plate, read: Reader | None = None) -> None:
-        self._size, self._fetch = plate.size, read or plate.read
+        self.size, self._fetch = plate.size, read or plate.read
         self._pictures: dict[int, np.ndarray] = {}
 
     def measure(self, shot: Shot, matte: Matte, shape: MatteShape, frame: int, known: Sequence[int], reach: float) -> EdgeMeasure:
@@ -93,13 +97,13 @@ class EdgeFinder:
         if shape.stroke is not None:
             return EdgeMeasure(None, "it is a line, and has no edge of its own")
         try:
-            picture = self._picture(frame)
+            picture = self.picture(frame)
             frames = [k for k in (self._known(shot, matte, shape, f, frame) for f in known) if k is not None]
         except PlateError as why:
             return EdgeMeasure(None, str(why))
         rounds = np.array(shape.roundness)
         polygon, at = flattened(shape.curves(controls))
-        half = (matte.shutter or _USUAL_SHUTTER) / 720
+        half = self.shutter(matte) / 720
         ends = [carried.controls(shape, frame + sign * half) for sign in (-1, 1)]
         moved = None
         if ends[0] is not None and ends[1] is not None:
@@ -120,16 +124,21 @@ class EdgeFinder:
         if there is None or not len(corners):
             return points
         alpha, box = shape_alpha(shot, matte.but(grow=-1.0), shape.but(inner=(0.0,) * shape.count, outer=(0.0,) * shape.count, opacity=1.0), known,
-                                 self._size, False)
+                                 self.size, False)
         if box is None:
             return points
         x0, y0, x1, y1 = box
         for corner in corners.tolist():
-            colours = colours_near(self._picture(known)[y0:y1, x0:x1], alpha, there[corner] - [x0, y0])
-            points = with_length(self._picture(frame), points, corner, lambda p: flattened(bezier(p, rounds))[0], colours, reach)
+            colours = colours_near(self.picture(known)[y0:y1, x0:x1], alpha, there[corner] - [x0, y0])
+            points = with_length(self.picture(frame), points, corner, lambda p: flattened(bezier(p, rounds))[0], colours, reach)
         return points
 
-    def _picture(self, frame: int) -> np.ndarray:
+    @staticmethod
+    def shutter(matte: Matte) -> float:
+        """Degrees for which the shutter is open."""
+        return matte.shutter or _USUAL_SHUTTER
+
+    def picture(self, frame: int) -> np.ndarray:
         """(h, w, 3) float32 on a scale of 0..255, coded for the eye."""
         if frame not in self._pictures:
             picture = to_float(self._fetch(frame))[..., :3] * np.float32(255)
@@ -141,13 +150,13 @@ class EdgeFinder:
     def _known(self, shot: Shot, matte: Matte, shape: MatteShape, known: int, frame: int) -> KnownFrame | None:
         here, there = carrier(shot, matte, frame), carrier(shot, matte, known)
         none = (0.0,) * len(shape.inner)
-        alpha, box = shape_alpha(shot, matte.but(grow=-_INSET), shape.but(inner=none, outer=none, opacity=1.0), known, self._size, False)
+        alpha, box = shape_alpha(shot, matte.but(grow=-_INSET), shape.but(inner=none, outer=none, opacity=1.0), known, self.size, False)
         if here is None or there is None or box is None:
             return None
-        whole = np.zeros(self._size[::-1], np.float32)
+        whole = np.zeros(self.size[::-1], np.float32)
         x0, y0, x1, y1 = box
         whole[y0:y1, x0:x1] = alpha
-        return KnownFrame(self._picture(known), whole, lambda p: there.forward(here.inverse(p)))
+        return KnownFrame(self.picture(known), whole, lambda p: there.forward(here.inverse(p)))
 
 
 def nearest_keys(shape: MatteShape, frame: int, count: int = _KNOWN) -> list[int]:

@@ -8,8 +8,10 @@ import scipy
 
 from wertis.core.jobs.events import Counter, Event, Stop, stopped
 from wertis.core.jobs.matte_edge import EdgeFinder, EdgeMeasure
+from wertis.core.jobs.matte_exposure import ExposedFigure
 from wertis.core.matte.edge import Edge
 from wertis.core.matte.fitting import CORNER, with_tips
+from wertis.core.matte.outline import flattened
 from wertis.core.matte.outline_smoother import Measurement, curve_weights, smoothed
 from wertis.core.shot.document import Shot
 from wertis.core.shot.edits import as_points
@@ -22,6 +24,7 @@ _WINDOW = 9  # frames around one, from which its outline is predicted
 _LEAST_REACH = 4.0  # pixels to both sides of what is predicted, in which the edge is looked for
 _SIGMAS, _MOST = 3.0, 0.9  # standard deviations of what is predicted, in which it is looked for, and of so large a part of the outline
 _OFF, _BY_SMEAR = 0.5, 0.15  # pixels: deviation of one place along the edge, whose error its neighbours share; and per pixel that the shutter smears
+_LEAST_OFF, _LEAST_SPREAD = 0.15, 1.0  # pixels: of one place where figure and background tell it; and by which it is then expected to be off
 _TIP, _TIP_BY_SMEAR = 1.0, 0.3  # the same of a corner
 _AT_TIP = 4.0  # times less sure next to a corner, where there is no one way across
 _MOVED = 0.05  # pixels by which a corner's neighbours move from which they are drawn back with it
@@ -77,6 +80,7 @@ class OutlineSeries:
         self._points: dict[int, np.ndarray] = {}  # (N, 2) in the surface's picture
         self._spread: dict[int, np.ndarray] = {}  # (N,) and how sure they are
         self._measured: dict[int, Measurement] = {}
+        self._exposed = ExposedFigure(finder, shot, self._matte.with_shape(self._shape), self._shape, sorted({*self._frames, *self._keyed}))
         self._followed: set[int] = set()  # frames on which enough of the edge was found for the figure to be known by them
 
     @staticmethod
@@ -97,6 +101,8 @@ class OutlineSeries:
             del self._measured[frame]
         for number in range(1, self.ROUNDS):
             self._solve(sorted(self._measured))
+            if self._exposed.frames:
+                self._exposed.learn(self._outlines())
             for frame in sorted(self._measured):
                 if stopped(stop):
                     break
@@ -123,6 +129,10 @@ class OutlineSeries:
         lost = [sum(min(n, frame) < f < max(n, frame) for f in self._frames) for n in nearest]
         if min(lost) >= (_BETWEEN if len(lost) == 2 else _ONWARDS):
             return "its edge was lost on the way from where it is known"
+        if frame in self._exposed.frames:
+            self._exposed.learn(self._outlines(), frame)
+            if self._exposed.suits(frame):
+                return self._by_exposure(frame)
         reach = min(self._reach, FIRST + EACH * min(abs(n - frame) for n in nearest))
         self._points[frame] = self._shape.points_of(self._in_shape(self._with_keys(self._followed)).at(frame))
         for _ in range(2):  # by itself, where enough of its edge is found
@@ -130,7 +140,7 @@ class OutlineSeries:
             if look.edge is None:
                 return look.measure.reason
             if not look.measure.followed:
-                return self._with_neighbours(frame)
+                return self._with_neighbours(frame)[0]
             self._fit_alone(frame, look, look.edge)
         self._followed.add(frame)
         self._keep(frame, self._measure(frame, reach), tips_as_they_are=True)  # as they were just found
@@ -147,17 +157,34 @@ class OutlineSeries:
         assert back is not None
         self._points[frame] = shape.points_of(back)
 
-    def _with_neighbours(self, frame: int) -> str:
-        """Predict the outline on a frame on which little of the edge is found, from those around it, and keep what is; why it is left, if it is."""
-        near = sorted(self._keyed | set(self._measured), key=lambda f: (abs(f - frame), f))[:_WINDOW]
+    def _by_exposure(self, frame: int) -> str:
+        """Find the outline on a frame that the shutter smears, by what is known of figure and background; why it is left, or nothing."""
+        why, followed = self._with_neighbours(frame)
+        if followed:
+            self._solve(sorted({*self._near(frame), frame}), frame)
+            self._followed.add(frame)
+        return why
+
+    def _outlines(self) -> dict[int, np.ndarray]:
+        """Frame to outline (M, 2) in the surface's picture, where it is known."""
+        shape = self._in_shape(self._with_keys(self._followed))
+        return {f: flattened(shape.curves(shape.at(f)))[0] for f in self._keyed | self._followed}
+
+    def _near(self, frame: int) -> list[int]:
+        return sorted(self._keyed | set(self._measured), key=lambda f: (abs(f - frame), f))[:_WINDOW]
+
+    def _with_neighbours(self, frame: int) -> tuple[str, bool]:
+        """Predict the outline on a frame on which little of the edge is found, from those around it, and keep what is; why it is left, if it is, and
+        whether it was found well enough in the end for the figure to be known by it."""
+        near = self._near(frame)
         for _ in range(2):
             self._solve(sorted({*near, frame}), frame)
             look = self._measure(frame)
             if look.edge is None:
                 self._measured.pop(frame, None)
-                return look.measure.reason
+                return look.measure.reason, False
             self._keep(frame, look)
-        return ""
+        return "", look.measure.followed
 
     def _bridged(self, frame: int) -> bool:
         """Whether a frame was found well by itself, or lies between frames that were and that are near enough."""
@@ -206,6 +233,9 @@ class OutlineSeries:
         near = sorted((f for f in self._followed | self._keyed if f != frame), key=lambda f: (abs(f - frame), f))[:2]
         known = list(dict.fromkeys([*near, min(self._keyed, key=lambda f: (abs(f - frame), f))]))
         matte = self._with_keys([frame, *(f for f in known if f not in self._keyed)])
+        if self._exposed.suits(frame) and frame in self._spread:
+            spread = float(np.quantile(self._spread[frame], _MOST))
+            return _Look(self._exposed.measure(matte, self._in_shape(matte), frame, max(spread, _LEAST_SPREAD)), matte, known, self._reach)
         if reach is None:
             reach = min(self._reach, max(_LEAST_REACH, _SIGMAS * float(np.quantile(self._spread[frame], _MOST)) + 1))
         return _Look(self._finder.measure(self.shot, matte, self._in_shape(matte), frame, known, reach), matte, known, reach)
@@ -219,12 +249,18 @@ class OutlineSeries:
         count, at = shape.count, self._points[frame]
         jacobians = self._jacobians(look.matte, frame)
         usable = np.flatnonzero(edge.usable)
-        deviation = np.hypot(_OFF, _BY_SMEAR * edge.smeared[usable])
-        beside = np.abs(edge.along[usable, None] - np.array(self._corners)[None])
-        deviation[(np.minimum(beside, count - beside) < 1).any(1)] *= _AT_TIP
+        if edge.deviations is None:
+            deviation = np.hypot(_OFF, _BY_SMEAR * edge.smeared[usable])
+            beside = np.abs(edge.along[usable, None] - np.array(self._corners)[None])
+            deviation[(np.minimum(beside, count - beside) < 1).any(1)] *= _AT_TIP
+        else:
+            deviation = np.hypot(_LEAST_OFF, edge.deviations[usable])
         weights = curve_weights(edge.along[usable], np.array(shape.roundness), shape.handled)
         design, values = _design(weights, edge.normals[usable], jacobians), edge.offsets[usable]
-        tips, moved = (np.zeros_like(at), np.array(self._corners, int)) if tips_as_they_are else self._tips(frame, look)
+        if edge.deviations is not None:  # tips are told as the rest is
+            tips, moved = np.zeros_like(at), np.zeros(0, int)
+        else:
+            tips, moved = (np.zeros_like(at), np.array(self._corners, int)) if tips_as_they_are else self._tips(frame, look)
         if len(moved):
             beside = np.abs(edge.along[usable, None] - moved[None])
             sound = (np.minimum(beside, count - beside) >= 1).all(1)  # sides of a tip that is drawn back go round nothing

@@ -69,6 +69,7 @@ class Edge:
     usable : (n,) whether an outline is better moved there than left: where it is reliable, and where the shutter smears it too far to be told to some
         tenths of a pixel, but not too far to be found.
     smeared : (n,) pixels across the outline over which the shutter smears it.
+    deviations : (n,) standard deviations of the offsets, in pixels, where they are known.
     """
 
     places: np.ndarray
@@ -78,6 +79,7 @@ class Edge:
     reliable: np.ndarray
     usable: np.ndarray
     smeared: np.ndarray
+    deviations: np.ndarray | None = None
 
 
 def evenly_resampled(polygon: np.ndarray, at: np.ndarray, count: int, spacing: float = _SPACING) -> tuple[np.ndarray, np.ndarray, np.ndarray]:

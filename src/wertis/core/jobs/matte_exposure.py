@@ -1,0 +1,200 @@
+"""Outlines of a figure that the shutter smears, measured by what figure and background explain of each frame; see `matte.exposure`."""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+
+import cv2
+import numpy as np
+
+from wertis.core.geometry import homography
+from wertis.core.geometry.affine import affine_through
+from wertis.core.jobs.matte_edge import EdgeFinder, EdgeMeasure
+from wertis.core.matte.background import RegisteredBackground
+from wertis.core.matte.coverage import Box, box_round
+from wertis.core.matte.edge import Edge, evenly_resampled
+from wertis.core.matte.exposure import Exposure, Texture, blank_texture, explained_offsets, learned
+from wertis.core.matte.fitting import CORNER
+from wertis.core.matte.outline import flattened, outwards
+from wertis.core.shot.document import Shot
+from wertis.core.shot.matte_carry import Carrier
+from wertis.core.shot.mattes import Matte, MatteShape
+
+_SMEARED = 6.0  # pixels across the outline, on half of it, from which a frame is measured so; below it the edge itself is sharp enough
+_WORKED = 4.0  # pixels that the smear keeps at least at the resolution that is worked on
+_LARGEST = 1280  # pixels of a picture's longer side, that one
+_ROOM = 24.0  # pixels round the outline that keys say, in which it may be
+_PER_INSTANT = 2.0  # pixels at the worked resolution, that the figure moves between two instants
+_FEWEST, _MOST = 5, 40  # instants
+_LENGTH = 20.0  # pixels along an outline within which it goes together
+_SPACING = 4.0  # pixels between the places along it, at the worked resolution twice as close at least
+_USABLE = 3.0  # pixels, standard deviation up to which a place counts
+_FIRST_ROUNDS, _NEXT_ROUNDS, _ALL_ROUNDS = 10, 2, 3  # of learning the texture: from a keyed frame, with each further one, and from all
+_NEIGHBOURS, _OF_ALL = 5, 16  # frames that it is learnt from then
+_KEPT = 256_000_000  # bytes of pictures that are kept, and of boxes of them
+_LEAST_KNOWN = 0.5  # share of a box whose background must be known
+
+
+class ExposedFigure:
+    """One shape's figure on the frames of a series.
+
+    Parameters
+    ----------
+    shape : of the matte, with the keys that count as right.
+    frames : all of them, in their order, keyed ones too.
+
+    Attributes
+    ----------
+    frames : those on which the shutter smears it so far that it is measured here.
+    """
+
+    def __init__(self, finder: EdgeFinder, shot: Shot, matte: Matte, shape: MatteShape, frames: Sequence[int]) -> None:
+        self._finder, self._shot, self._matte, self._shape = finder, shot, matte, shape
+        self._carried = Carrier(shot, matte)
+        smears = {f: s for f in frames if (s := self._smear(f)) is not None}
+        self.frames = {f for f, s in smears.items() if s > _SMEARED}
+        typical = float(np.median([smears[f] for f in self.frames])) if self.frames else _SMEARED
+        halvings = max(int(np.log2(typical / _WORKED)), int(np.ceil(np.log2(max(finder.size) / _LARGEST))), 0)
+        self._scale = 0.5 ** halvings
+        self._background = RegisteredBackground(self._picture, self._covered, frames)
+        self._exposures: dict[int, Exposure | None] = {}
+        self._boxes: dict[int, Box] = {}
+        self._pictures: dict[int, np.ndarray] = {}
+        self._masks: dict[int, np.ndarray] = {}
+        self._texture: Texture | None = None
+
+    def suits(self, frame: int) -> bool:
+        """Whether a frame is measured here: it is smeared, what lies behind the figure is known there, and so is what the figure looks like."""
+        return frame in self.frames and self._texture is not None and self._exposure(frame) is not None
+
+    def learn(self, outlines: Mapping[int, np.ndarray], frame: int | None = None) -> None:
+        """Find out what the figure looks like from its `outlines` (M, 2) in the surface's picture on frames: from those near one, or from all."""
+        if not outlines:
+            return
+        if frame is None:
+            order = sorted(outlines)
+            chosen = [order[k] for k in np.unique(np.linspace(0, len(order) - 1, _OF_ALL).astype(int))]
+        else:
+            chosen = sorted(outlines, key=lambda f: (abs(f - frame), f))[:_NEIGHBOURS]
+        seen = [(e, outlines[f]) for f in chosen if (e := self._exposure(f)) is not None]
+        if not seen:
+            return
+        rounds = _NEXT_ROUNDS if frame is not None else _ALL_ROUNDS
+        if self._texture is None:
+            self._texture = blank_texture(np.concatenate([outline for _, outline in seen]), self._scale, 2 * _ROOM)
+            rounds = _FIRST_ROUNDS
+        self._texture = learned(self._texture, seen, rounds)
+
+    def measure(self, matte: Matte, shape: MatteShape, frame: int, spread: float) -> EdgeMeasure:
+        """A shape's outline on a frame against what the figure explains of it; `spread` is by how many pixels it is expected to be off."""
+        exposure = self._exposure(frame)
+        controls = Carrier(self._shot, matte).controls(shape, frame)
+        if exposure is None or controls is None or self._texture is None:
+            return EdgeMeasure(None, "its track has no answer here")
+        polygon, at = flattened(shape.curves(controls))
+        places, along, _ = evenly_resampled(polygon, at, shape.count, max(_SPACING, 2 / self._scale))
+        corners = []
+        for corner in np.flatnonzero(np.array(shape.roundness) < CORNER).tolist() if not shape.handled else []:
+            near = np.abs(along - corner)
+            k = int(np.argmin(np.minimum(near, shape.count - near)))
+            places[k], along[k] = shape.points_of(controls)[corner], corner
+            corners.append(k)
+        normals = outwards(places)
+        x0, y0, _, _ = self._boxes[frame]
+        offsets, deviations = explained_offsets(exposure, self._texture, places * self._scale - [x0, y0], spread * self._scale, _LENGTH * self._scale,
+                                                corners)
+        offsets, deviations = offsets / self._scale, deviations / self._scale
+        moved = homography.apply(exposure.moves[-1] @ np.linalg.inv(exposure.middle), places * self._scale - [x0, y0])
+        smeared = 2 * np.abs(((moved + [x0, y0]) / self._scale - places) * normals).sum(1)
+        order = np.argsort(along)
+        return EdgeMeasure(Edge(*(a[order] for a in (places, along, normals, offsets, np.zeros(len(places), bool), deviations < _USABLE, smeared,
+                                                     deviations))))
+
+    # -- inside -------------------------------------------------------------------------------------------------------
+
+    @property
+    def _half(self) -> float:
+        return self._finder.shutter(self._matte) / 720
+
+    def _smear(self, frame: int) -> float | None:
+        """Pixels across the outline over which the shutter smears half of it, or more."""
+        ends = [self._carried.smoothly(self._shape, frame, frame + sign * self._half) for sign in (-1, 1)]
+        here = self._carried.controls(self._shape, frame)
+        if here is None or ends[0] is None or ends[1] is None:
+            return None
+        moved = self._shape.points_of(ends[1] - ends[0])
+        if not np.isfinite(moved).all() or not np.isfinite(here).all():
+            return None
+        return float(np.median(np.abs((moved * outwards(self._shape.points_of(here))).sum(1))))
+
+    def _picture(self, frame: int) -> np.ndarray:
+        """(h, w, 3) float32 on a scale of 0..255, at the worked resolution; kept as eight bits."""
+        if frame not in self._pictures:
+            whole = self._finder.picture(frame)
+            small = cv2.resize(whole, None, fx=self._scale, fy=self._scale, interpolation=cv2.INTER_AREA) if self._scale < 1 else whole
+            self._pictures[frame] = small.astype(np.float16)
+            while len(self._pictures) * small.size * 2 > _KEPT:
+                self._pictures.pop(next(iter(self._pictures)))
+        return self._pictures[frame].astype(np.float32)
+
+    def _covered(self, frame: int) -> np.ndarray:
+        """(h, w) bool, where the figure may be on a frame at the worked resolution; everywhere if its track has no answer."""
+        if frame not in self._masks:
+            h, w = self._picture(frame).shape[:2]
+            mask, around = np.zeros((h, w), np.uint8), int(np.ceil(_ROOM * self._scale))
+            for time in np.linspace(frame - self._half, frame + self._half, 2 * _FEWEST - 1):
+                controls = self._carried.smoothly(self._shape, frame, time)
+                if controls is None:
+                    mask[:] = 1
+                    break
+                polygon = flattened(self._shape.curves(controls))[0] * self._scale - 0.5
+                cv2.fillPoly(mask, [np.round(polygon * 16).astype(np.int32)], (1,), cv2.LINE_8, 4)
+            self._masks[frame] = cv2.dilate(mask, np.ones((2 * around + 1, 2 * around + 1), np.uint8)) > 0
+        return self._masks[frame]
+
+    def _exposure(self, frame: int) -> Exposure | None:
+        if frame not in self._exposures:
+            made = self._made(frame)
+            if made is not None:  # kept in half the room, which is as exact as eight bits at least
+                made = replace(made, picture=made.picture.astype(np.float16), background=made.background.astype(np.float16))
+            self._exposures[frame] = made
+            sizes = [0 if e is None else e.picture.nbytes + e.background.nbytes for e in self._exposures.values()]
+            for oldest in list(self._exposures)[:-1]:
+                if sum(sizes) <= _KEPT:
+                    break
+                sizes.pop(0)
+                del self._exposures[oldest]
+        kept = self._exposures[frame]
+        return kept and replace(kept, picture=kept.picture.astype(np.float32), background=kept.background.astype(np.float32))
+
+    def _made(self, frame: int) -> Exposure | None:
+        ends = [e for u in (-self._half, 0.0, self._half) if (e := self._carried.smoothly(self._shape, frame, frame + u)) is not None]
+        if len(ends) < 3:
+            return None
+        outlines = np.concatenate([self._shape.points_of(e) for e in ends]) * self._scale
+        picture = self._picture(frame)
+        box = box_round(outlines, _ROOM * self._scale, picture.shape[1::-1])
+        if box is None:
+            return None
+        self._boxes[frame] = box
+        background, known = self._background.at(frame, box)
+        if known.mean() < _LEAST_KNOWN:
+            return None
+        travel = np.linalg.norm(self._shape.points_of(ends[2] - ends[0]), axis=1).max() * self._scale
+        count = int(np.clip(np.ceil(travel / _PER_INSTANT), _FEWEST, _MOST))
+        times = frame + self._half * ((np.arange(count) + 0.5) / count * 2 - 1)
+        into = homography.translation(-box[0], -box[1]) @ homography.scaling(self._scale)
+        moves = [m for t in [frame, *times] if (m := self._move(frame, t)) is not None]
+        if len(moves) <= count:
+            return None
+        x0, y0, x1, y1 = box
+        return Exposure(picture[y0:y1, x0:x1], background, known, into @ np.array(moves[1:]), into @ moves[0])
+
+    def _move(self, frame: int, time: float) -> np.ndarray | None:
+        """(3, 3) how the surface's picture is moved to that of a time near a frame, as far as the shape goes."""
+        source, target = self._shape.at(time), self._carried.smoothly(self._shape, frame, time)
+        if target is None or not np.isfinite(target).all():
+            return None
+        try:
+            return homography.from_points(source, target) if len(source) >= 4 else affine_through(source, target)
+        except ValueError:  # all on a line, say
+            return None
