@@ -104,7 +104,7 @@ class SmootherTest(unittest.TestCase):
         self.assertEqual(held[[0]].nnz and int((np.abs(held[[0]].toarray()) > 1e-12).sum()), 2)
 
 
-class SmearedFigureTest(unittest.TestCase):
+class SmearedFilm(unittest.TestCase):
     """A figure that goes to and fro so fast that the shutter smears its sides, and changes its outline as it goes."""
 
     FRAMES = range(1, 14)
@@ -155,6 +155,8 @@ class SmearedFigureTest(unittest.TestCase):
         edge = (true > 0.01) & (true < 0.99)
         return float(np.abs(matte.alpha(frame) - true)[edge].mean())
 
+
+class SmearedFigureTest(SmearedFilm):
     def test_between_keys_it_is_nearer_than_keys_alone(self) -> None:
         matte = self.figure()
         for key in (7, 13):

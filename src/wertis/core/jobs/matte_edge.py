@@ -82,10 +82,11 @@ class EdgeFinder:
     Attributes
     ----------
     size : width and height of the pictures.
+    frames : that the plate has.
     """
 
     def __init__(self, plate: Plate, read: Reader | None = None) -> None:
-        self.size, self._fetch = plate.size, read or plate.read
+        self.size, self.frames, self._fetch = plate.size, plate.frames, read or plate.read
         self._pictures: dict[int, np.ndarray] = {}
 
     def measure(self, shot: Shot, matte: Matte, shape: MatteShape, frame: int, known: Sequence[int], reach: float) -> EdgeMeasure:

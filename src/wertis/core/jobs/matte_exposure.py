@@ -6,6 +6,7 @@ from dataclasses import replace
 import cv2
 import numpy as np
 
+from wertis.core.errors import PlateError
 from wertis.core.geometry import homography
 from wertis.core.geometry.affine import affine_through
 from wertis.core.jobs.matte_edge import EdgeFinder, EdgeMeasure
@@ -23,6 +24,7 @@ _SMEARED = 6.0  # pixels across the outline, on half of it, from which a frame i
 _WORKED = 4.0  # pixels that the smear keeps at least at the resolution that is worked on
 _LARGEST = 1280  # pixels of a picture's longer side, that one
 _ROOM = 24.0  # pixels round the outline that keys say, in which it may be
+_AT_ONCE, _PER_FRAME = 4.0, 1.5  # of them at once, and for each frame between a keyed one and this
 _PER_INSTANT = 2.0  # pixels at the worked resolution, that the figure moves between two instants
 _FEWEST, _MOST = 5, 40  # instants
 _LENGTH = 20.0  # pixels along an outline within which it goes together
@@ -50,12 +52,14 @@ class ExposedFigure:
     def __init__(self, finder: EdgeFinder, shot: Shot, matte: Matte, shape: MatteShape, frames: Sequence[int]) -> None:
         self._finder, self._shot, self._matte, self._shape = finder, shot, matte, shape
         self._carried = Carrier(shot, matte)
-        smears = {f: s for f in frames if (s := self._smear(f)) is not None}
+        there = set(finder.frames)
+        smears = {f: s for f in frames if f in there and (s := self._smear(f)) is not None}
         self.frames = {f for f, s in smears.items() if s > _SMEARED}
         typical = float(np.median([smears[f] for f in self.frames])) if self.frames else _SMEARED
         halvings = max(int(np.log2(typical / _WORKED)), int(np.ceil(np.log2(max(finder.size) / _LARGEST))), 0)
         self._scale = 0.5 ** halvings
-        self._background = RegisteredBackground(self._picture, self._covered, frames)
+        self._sound = set(smears)  # frames that the plate and its track have
+        self._background = RegisteredBackground(self._picture, self._covered, list(smears))
         self._exposures: dict[int, Exposure | None] = {}
         self._boxes: dict[int, Box] = {}
         self._pictures: dict[int, np.ndarray] = {}
@@ -127,7 +131,7 @@ class ExposedFigure:
         return float(np.median(np.abs((moved * outwards(self._shape.points_of(here))).sum(1))))
 
     def _picture(self, frame: int) -> np.ndarray:
-        """(h, w, 3) float32 on a scale of 0..255, at the worked resolution; kept as eight bits."""
+        """(h, w, 3) float32 on a scale of 0..255, at the worked resolution; kept in half the room."""
         if frame not in self._pictures:
             whole = self._finder.picture(frame)
             small = cv2.resize(whole, None, fx=self._scale, fy=self._scale, interpolation=cv2.INTER_AREA) if self._scale < 1 else whole
@@ -140,7 +144,8 @@ class ExposedFigure:
         """(h, w) bool, where the figure may be on a frame at the worked resolution; everywhere if its track has no answer."""
         if frame not in self._masks:
             h, w = self._picture(frame).shape[:2]
-            mask, around = np.zeros((h, w), np.uint8), int(np.ceil(_ROOM * self._scale))
+            away = min(abs(frame - k) for k in self._shape.keys)
+            mask, around = np.zeros((h, w), np.uint8), int(np.ceil(min(_AT_ONCE + _PER_FRAME * away, _ROOM) * self._scale))
             for time in np.linspace(frame - self._half, frame + self._half, 2 * _FEWEST - 1):
                 controls = self._carried.smoothly(self._shape, frame, time)
                 if controls is None:
@@ -153,7 +158,10 @@ class ExposedFigure:
 
     def _exposure(self, frame: int) -> Exposure | None:
         if frame not in self._exposures:
-            made = self._made(frame)
+            try:
+                made = self._made(frame) if frame in self._sound else None
+            except PlateError:  # it, or one beside it, cannot be read; the edge itself is looked for, and says so
+                made = None
             if made is not None:  # kept in half the room, which is as exact as eight bits at least
                 made = replace(made, picture=made.picture.astype(np.float16), background=made.background.astype(np.float16))
             self._exposures[frame] = made
