@@ -108,7 +108,7 @@ class ExposedFigure:
                                                 corners)
         offsets, deviations = offsets / self._scale, deviations / self._scale
         moved = homography.apply(exposure.moves[-1] @ np.linalg.inv(exposure.middle), places * self._scale - [x0, y0])
-        smeared = 2 * np.abs(((moved + [x0, y0]) / self._scale - places) * normals).sum(1)
+        smeared = 2 * np.abs((((moved + [x0, y0]) / self._scale - places) * normals).sum(1))
         order = np.argsort(along)
         return EdgeMeasure(Edge(*(a[order] for a in (places, along, normals, offsets, np.zeros(len(places), bool), deviations < _USABLE, smeared,
                                                      deviations))))
@@ -117,6 +117,7 @@ class ExposedFigure:
 
     @property
     def _half(self) -> float:
+        """Frames for which the shutter is open before and after a frame's time."""
         return self._finder.shutter(self._matte) / 720
 
     def _smear(self, frame: int) -> float | None:
