@@ -21,8 +21,8 @@ from wertis.core.shot.matte_carry import Carrier
 from wertis.core.shot.mattes import Matte, MatteShape
 
 _SMEARED = 6.0  # pixels across the outline, on half of it, from which a frame is measured so; below it the edge itself is sharp enough
-_WORKED = 4.0  # pixels that the smear keeps at least at the resolution that is worked on
-_LARGEST = 1280  # pixels of a picture's longer side, that one
+_HALVED = 8.0  # pixels of smear, usual on those frames, from which half of the resolution will do; a quarter makes it up to twice as far off
+_LARGEST = 1280  # pixels of a picture's longer side, at the resolution that is worked on
 _ROOM = 24.0  # pixels round the outline that keys say, in which it may be
 _AT_ONCE, _PER_FRAME = 4.0, 1.5  # of them at once, and for each frame between a keyed one and this
 _PER_INSTANT = 2.0  # pixels at the worked resolution, that the figure moves between two instants
@@ -56,7 +56,7 @@ class ExposedFigure:
         smears = {f: s for f in frames if f in there and (s := self._smear(f)) is not None}
         self.frames = {f for f, s in smears.items() if s > _SMEARED}
         typical = float(np.median([smears[f] for f in self.frames])) if self.frames else _SMEARED
-        halvings = max(int(np.log2(typical / _WORKED)), int(np.ceil(np.log2(max(finder.size) / _LARGEST))), 0)
+        halvings = max(int(typical >= _HALVED), int(np.ceil(np.log2(max(finder.size) / _LARGEST))), 0)
         self._scale = 0.5 ** halvings
         self._sound = set(smears)  # frames that the plate and its track have
         self._background = RegisteredBackground(self._picture, self._covered, list(smears))
