@@ -242,7 +242,8 @@ class DrawnMatte(ItemHandle[Matte]):
     def fit(self, frames: Sequence[int], reach: float = 8.0, progress: Progress | None = None, stop: threading.Event | None = None) -> dict[int, str]:
         """Fit the outlines to the picture's edge on frames, each as a key; the frames that were left, and why.
 
-        Several frames are fitted together: what the shutter smears on one is known from those around it. Keys on other frames count as right.
+        Several frames are fitted together; those that the shutter smears far by what figure and background explain of them, for which the matte's
+        `shutter` must be right. Keys on other frames count as right.
         """
         return self._fitted("Fit to the edge", fit_matte(self.shot.document, self.id, self.shot.plate, list(frames), reach, stop=stop), progress)
 

@@ -17,6 +17,7 @@ from wertis.core.shot.matte_alpha import shape_alpha
 from wertis.core.shot.matte_carry import Carrier, carrier, points_on
 from wertis.core.shot.mattes import Matte, MatteShape, matte_of
 
+FIRST, EACH = 4.0, 1.5  # pixels by which an outline may differ from a known one at once, and for each frame between
 _KNOWN = 3  # keyed frames, the nearest, from which the figure is known
 _USUAL_SHUTTER = 180.0  # degrees, by common practice, where a matte has none of its own
 _INSET = 1.5  # pixels from the outline inwards, from which what lies on a known frame is surely the figure

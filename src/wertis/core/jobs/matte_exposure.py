@@ -9,7 +9,7 @@ import numpy as np
 from wertis.core.errors import PlateError
 from wertis.core.geometry import homography
 from wertis.core.geometry.affine import affine_through
-from wertis.core.jobs.matte_edge import EdgeFinder, EdgeMeasure
+from wertis.core.jobs.matte_edge import EACH, FIRST, EdgeFinder, EdgeMeasure
 from wertis.core.matte.background import RegisteredBackground
 from wertis.core.matte.coverage import Box, box_round
 from wertis.core.matte.edge import Edge, evenly_resampled
@@ -24,11 +24,11 @@ _SMEARED = 6.0  # pixels across the outline, on half of it, from which a frame i
 _HALVED = 8.0  # pixels of smear, usual on those frames, from which half of the resolution will do; a quarter makes it up to twice as far off
 _LARGEST = 1280  # pixels of a picture's longer side, at the resolution that is worked on
 _ROOM = 24.0  # pixels round the outline that keys say, in which it may be
-_AT_ONCE, _PER_FRAME = 4.0, 1.5  # of them at once, and for each frame between a keyed one and this
 _PER_INSTANT = 2.0  # pixels at the worked resolution, that the figure moves between two instants
 _FEWEST, _MOST = 5, 40  # instants
 _LENGTH = 20.0  # pixels along an outline within which it goes together
 _SPACING = 4.0  # pixels between the places along it, at the worked resolution twice as close at least
+_LEAST_OFF = 0.15  # pixels, deviation of a place at least
 _USABLE = 3.0  # pixels, standard deviation up to which a place counts
 _FIRST_ROUNDS, _NEXT_ROUNDS, _ALL_ROUNDS = 10, 2, 3  # of learning the texture: from a keyed frame, with each further one, and from all
 _NEIGHBOURS, _OF_ALL = 5, 16  # frames that it is learnt from then
@@ -110,8 +110,8 @@ class ExposedFigure:
         moved = homography.apply(exposure.moves[-1] @ np.linalg.inv(exposure.middle), places * self._scale - [x0, y0])
         smeared = 2 * np.abs((((moved + [x0, y0]) / self._scale - places) * normals).sum(1))
         order = np.argsort(along)
-        return EdgeMeasure(Edge(*(a[order] for a in (places, along, normals, offsets, np.zeros(len(places), bool), deviations < _USABLE, smeared,
-                                                     deviations))))
+        found = (places, along, normals, offsets, np.zeros(len(places), bool), deviations < _USABLE, smeared, np.hypot(_LEAST_OFF, deviations))
+        return EdgeMeasure(Edge(*(each[order] for each in found)))
 
     # -- inside -------------------------------------------------------------------------------------------------------
 
@@ -146,7 +146,7 @@ class ExposedFigure:
         if frame not in self._masks:
             h, w = self._picture(frame).shape[:2]
             away = min(abs(frame - k) for k in self._shape.keys)
-            mask, around = np.zeros((h, w), np.uint8), int(np.ceil(min(_AT_ONCE + _PER_FRAME * away, _ROOM) * self._scale))
+            mask, around = np.zeros((h, w), np.uint8), int(np.ceil(min(FIRST + EACH * away, _ROOM) * self._scale))
             for time in np.linspace(frame - self._half, frame + self._half, 2 * _FEWEST - 1):
                 controls = self._carried.smoothly(self._shape, frame, time)
                 if controls is None:
@@ -199,7 +199,7 @@ class ExposedFigure:
         return Exposure(picture[y0:y1, x0:x1], background, known, into @ np.array(moves[1:]), into @ moves[0])
 
     def _move(self, frame: int, time: float) -> np.ndarray | None:
-        """(3, 3) how the surface's picture is moved to that of a time near a frame, as far as the shape goes."""
+        """The homography (3, 3), or affinity, from the surface's picture to that of a time near a frame, through the shape's own points."""
         source, target = self._shape.at(time), self._carried.smoothly(self._shape, frame, time)
         if target is None or not np.isfinite(target).all():
             return None

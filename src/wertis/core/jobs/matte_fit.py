@@ -6,8 +6,8 @@ import numpy as np
 
 from wertis.core.errors import RegionError
 from wertis.core.jobs.events import Counter, Event, Stop, stopped
-from wertis.core.jobs.matte_edge import EdgeFinder, measure_edges, nearest_keys
-from wertis.core.jobs.matte_series import EACH, FIRST, OutlineSeries
+from wertis.core.jobs.matte_edge import EACH, FIRST, EdgeFinder, measure_edges, nearest_keys
+from wertis.core.jobs.matte_series import OutlineSeries
 from wertis.core.matte.edge import Edge
 from wertis.core.matte.fitting import fitted_points
 from wertis.core.plate.base import Plate, Reader

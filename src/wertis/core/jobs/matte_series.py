@@ -7,7 +7,7 @@ import numpy as np
 import scipy
 
 from wertis.core.jobs.events import Counter, Event, Stop, stopped
-from wertis.core.jobs.matte_edge import EdgeFinder, EdgeMeasure
+from wertis.core.jobs.matte_edge import EACH, FIRST, EdgeFinder, EdgeMeasure
 from wertis.core.jobs.matte_exposure import ExposedFigure
 from wertis.core.matte.edge import Edge
 from wertis.core.matte.fitting import CORNER, with_tips
@@ -19,14 +19,11 @@ from wertis.core.shot.items import set_item
 from wertis.core.shot.matte_carry import Carrier
 from wertis.core.shot.mattes import Matte, MatteShape, matte_of
 
-FIRST, EACH = 4.0, 1.5  # pixels by which an outline may differ from a known one at once, and for each frame between
 _WINDOW = 9  # frames around one, from which its outline is predicted
 _LEAST_REACH = 4.0  # pixels to both sides of what is predicted, in which the edge is looked for
 _SIGMAS, _MOST = 3.0, 0.9  # standard deviations of what is predicted, in which it is looked for, and of so large a part of the outline
-_OFF, _BY_SMEAR = 0.5, 0.15  # pixels: deviation of one place along the edge, whose error its neighbours share; and per pixel that the shutter smears
-_LEAST_OFF, _LEAST_SPREAD = 0.15, 1.0  # pixels: of one place where figure and background tell it; and by which it is then expected to be off
-_TIP, _TIP_BY_SMEAR = 1.0, 0.3  # the same of a corner
-_AT_TIP = 4.0  # times less sure next to a corner, where there is no one way across
+_LEAST_SPREAD = 1.0  # pixels by which the outline of a smeared figure is expected to be off at least
+_TIP, _TIP_BY_SMEAR = 1.0, 0.3  # pixels: deviation of a corner; and per pixel that the shutter smears
 _MOVED = 0.05  # pixels by which a corner's neighbours move from which they are drawn back with it
 _ONWARDS, _BETWEEN = 6, 12  # frames of which too little is told that may be bridged, onwards from what is known and towards what is known beyond
 _SURE = 1.5  # pixels, deviation from which a frame is left as it was
@@ -45,12 +42,14 @@ class _Look:
     matte : with the outline keyed there.
     known : frames by which the figure was known, the nearest first.
     reach : pixels to both sides in which the edge was looked for.
+    layered : whether figure and background told it, corners as well as the rest.
     """
 
     measure: EdgeMeasure
     matte: Matte
     known: list[int]
     reach: float
+    layered: bool = False
 
     @property
     def edge(self) -> Edge | None:
@@ -235,7 +234,7 @@ class OutlineSeries:
         matte = self._with_keys([frame, *(f for f in known if f not in self._keyed)])
         if self._exposed.suits(frame) and frame in self._spread:
             spread = float(np.quantile(self._spread[frame], _MOST))
-            return _Look(self._exposed.measure(matte, self._in_shape(matte), frame, max(spread, _LEAST_SPREAD)), matte, known, self._reach)
+            return _Look(self._exposed.measure(matte, self._in_shape(matte), frame, max(spread, _LEAST_SPREAD)), matte, known, self._reach, True)
         if reach is None:
             reach = min(self._reach, max(_LEAST_REACH, _SIGMAS * float(np.quantile(self._spread[frame], _MOST)) + 1))
         return _Look(self._finder.measure(self.shot, matte, self._in_shape(matte), frame, known, reach), matte, known, reach)
@@ -249,15 +248,10 @@ class OutlineSeries:
         count, at = shape.count, self._points[frame]
         jacobians = self._jacobians(look.matte, frame)
         usable = np.flatnonzero(edge.usable)
-        if edge.deviations is None:
-            deviation = np.hypot(_OFF, _BY_SMEAR * edge.smeared[usable])
-            beside = np.abs(edge.along[usable, None] - np.array(self._corners)[None])
-            deviation[(np.minimum(beside, count - beside) < 1).any(1)] *= _AT_TIP
-        else:
-            deviation = np.hypot(_LEAST_OFF, edge.deviations[usable])
+        deviation = edge.deviations[usable]
         weights = curve_weights(edge.along[usable], np.array(shape.roundness), shape.handled)
         design, values = _design(weights, edge.normals[usable], jacobians), edge.offsets[usable]
-        if edge.deviations is not None:  # tips are told as the rest is
+        if look.layered:
             tips, moved = np.zeros_like(at), np.zeros(0, int)
         else:
             tips, moved = (np.zeros_like(at), np.array(self._corners, int)) if tips_as_they_are else self._tips(frame, look)

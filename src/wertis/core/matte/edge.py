@@ -34,6 +34,8 @@ _LEAST_CONTRAST = 12.0  # on a scale of 0..255, between the two sides, from whic
 _SURE = 2.5  # by how much a place a few pixels away must be worse for an edge to count as told
 _AWAY = 2.5  # pixels; those
 _SMEARED = 6.0  # pixels across the outline over which the shutter may smear the edge for it to count as told
+_OFF, _BY_SMEAR = 0.5, 0.15  # pixels: deviation of one place along the edge, whose error its neighbours share; and per pixel that the shutter smears
+_AT_TIP = 4.0  # times less sure next to a corner, where there is no one way across
 _MOST_SMEARED = 10.0  # the same, for it to be followed: found to 0.2 to 0.8 px (rms) there, and no better than between keys beyond
 
 Sampler = Callable[[np.ndarray], np.ndarray]
@@ -69,7 +71,7 @@ class Edge:
     usable : (n,) whether an outline is better moved there than left: where it is reliable, and where the shutter smears it too far to be told to some
         tenths of a pixel, but not too far to be found.
     smeared : (n,) pixels across the outline over which the shutter smears it.
-    deviations : (n,) standard deviations of the offsets, in pixels, where they are known.
+    deviations : (n,) standard deviations of the offsets, in pixels, with what neighbours share.
     """
 
     places: np.ndarray
@@ -79,7 +81,7 @@ class Edge:
     reliable: np.ndarray
     usable: np.ndarray
     smeared: np.ndarray
-    deviations: np.ndarray | None = None
+    deviations: np.ndarray
 
 
 def evenly_resampled(polygon: np.ndarray, at: np.ndarray, count: int, spacing: float = _SPACING) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
@@ -150,7 +152,10 @@ def found_edge(picture: np.ndarray, polygon: np.ndarray, at: np.ndarray, count: 
     found = (contrast > _LEAST_CONTRAST) & (np.abs(rough) < reach - _STEP) & inside.all(1)
     usable = found & (_margin(unary, best, _AWAY + half) > _SURE) & (smeared < _MOST_SMEARED)
     reliable = usable & (_margin(unary, best, np.full(len(best), _AWAY)) > _SURE) & (smeared < _SMEARED)
-    return Edge(places, along, normals, np.where(usable, offsets, rough), reliable, usable, smeared)
+    deviations = np.hypot(_OFF, _BY_SMEAR * smeared)
+    beside = np.abs(along[:, None] - np.array(corners)[None])
+    deviations[(np.minimum(beside, count - beside) < 1).any(1)] *= _AT_TIP
+    return Edge(places, along, normals, np.where(usable, offsets, rough), reliable, usable, smeared, deviations)
 
 
 def _read(picture: np.ndarray, points: np.ndarray) -> np.ndarray:
