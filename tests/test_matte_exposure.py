@@ -10,7 +10,7 @@ from tests.test_outline_smoother import SmearedFilm
 from wertis.core.geometry import homography
 from wertis.core.jobs import matte_exposure
 from wertis.core.matte.background import RegisteredBackground
-from wertis.core.matte.exposure import Exposure, blank_texture, composed, explained_offsets, laid, learned, unexplained
+from wertis.core.matte.exposure import Exposure, Texture, blank_texture, composed, explained_offsets, laid, learned, unexplained
 
 SIZE = (160, 120)
 
@@ -45,12 +45,10 @@ def exposed(travel: tuple[float, float], at: tuple[float, float] = (0, 0), outli
     return Exposure(picture.astype(np.float32), behind, empty.known, moves(travel, at), empty.middle)
 
 
-def with_picture(texture):  # type: ignore[no-untyped-def]
+def with_picture(texture: Texture) -> Texture:
     """A texture that shows TEXTURE where that lies in the surface's picture."""
     h, w = texture.colours.shape[:2]
-    place = texture.place.copy()
-    shown = cv2.warpPerspective(TEXTURE, place, (w, h), borderMode=cv2.BORDER_REFLECT)
-    return type(texture)(shown, place)
+    return Texture(cv2.warpPerspective(TEXTURE, texture.place, (w, h), borderMode=cv2.BORDER_REFLECT), texture.place)
 
 
 class ComposedTest(unittest.TestCase):
