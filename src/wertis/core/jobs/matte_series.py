@@ -291,7 +291,7 @@ class OutlineSeries:
         return np.stack(columns, axis=-1)
 
 
-def _design(weights: scipy.sparse.csr_array, normals: np.ndarray, jacobians: np.ndarray) -> scipy.sparse.csr_array:
+def _design(weights: "scipy.sparse.csr_array", normals: np.ndarray, jacobians: np.ndarray) -> "scipy.sparse.csr_array":
     """(m, 2 N) sparse: how far places go along `normals` (m, 2) in a frame's picture when points move in the surface's.
 
     Parameters

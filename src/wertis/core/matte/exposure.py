@@ -178,7 +178,7 @@ def explained_offsets(exposure: Exposure, texture: Texture, places: np.ndarray, 
     return offsets, 1 / np.sqrt(np.maximum(normal.diagonal(), 1e-12))
 
 
-def _stiffness(spacing: np.ndarray, length: float, corners: Sequence[int]) -> scipy.sparse.csr_array:
+def _stiffness(spacing: np.ndarray, length: float, corners: Sequence[int]) -> "scipy.sparse.csr_array":
     """(n, n) of a closed line's offsets with places `spacing` (n,) apart: their squares, and those of their second derivatives times length squared."""
     n = len(spacing)
     index, weight = np.arange(n), (length / spacing) ** 2
@@ -190,7 +190,7 @@ def _stiffness(spacing: np.ndarray, length: float, corners: Sequence[int]) -> sc
 
 
 def _equations(exposure: Exposure, texture: Texture, instants: Sequence[np.ndarray], outline: np.ndarray, normals: np.ndarray,
-               spacing: np.ndarray, home: np.ndarray) -> tuple[scipy.sparse.csr_array, np.ndarray]:
+               spacing: np.ndarray, home: np.ndarray) -> "tuple[scipy.sparse.csr_array, np.ndarray]":
     """The normal equations (n, n) and (n,) of moving places of an outline (n, 2), in the middle of an exposure, along their normals.
 
     A place that moves outwards covers, at each instant, what lies there then: the figure's colour at the edge takes the background's place.

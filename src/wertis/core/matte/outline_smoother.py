@@ -57,12 +57,12 @@ class Measurement:
     deviations : (m,) standard deviations, pixels.
     """
 
-    design: scipy.sparse.csr_array
+    design: "scipy.sparse.csr_array"
     distances: np.ndarray
     deviations: np.ndarray
 
 
-def curve_weights(places: np.ndarray, roundness: np.ndarray, handled: bool = False) -> scipy.sparse.csr_array:
+def curve_weights(places: np.ndarray, roundness: np.ndarray, handled: bool = False) -> "scipy.sparse.csr_array":
     """(m, N) sparse: by how much each of the points of a closed outline moves places (m,) along it, as `outline.flattened` gives them.
 
     Parameters
@@ -124,7 +124,7 @@ def smoothed(base: np.ndarray, times: np.ndarray, fixed: np.ndarray, measured: M
     return points, spread
 
 
-def _variances_along(solved: scipy.sparse.linalg.SuperLU, directions: np.ndarray) -> np.ndarray:
+def _variances_along(solved: "scipy.sparse.linalg.SuperLU", directions: np.ndarray) -> np.ndarray:
     """(T, N) about the variances of points along unit directions (T, N, 2), given their normal equations factorised: by random signs (C. Bekas,
     E. Kokiopoulou and Y. Saad, An estimator for the diagonal of a matrix, 2007)."""
     signs = np.random.default_rng(0).choice([-1.0, 1.0], (directions.size, _SIGNS))
@@ -135,7 +135,7 @@ def _variances_along(solved: scipy.sparse.linalg.SuperLU, directions: np.ndarray
     return np.asarray(np.maximum(scipy.ndimage.gaussian_filter(rough, _AVERAGED, mode=("nearest", "wrap")), 0))
 
 
-def _stacked(measured: Mapping[int, Measurement], frames: int, count: int) -> tuple[scipy.sparse.csr_array, np.ndarray, np.ndarray]:
+def _stacked(measured: Mapping[int, Measurement], frames: int, count: int) -> "tuple[scipy.sparse.csr_array, np.ndarray, np.ndarray]":
     """All measurements as rows over the moves (2 T N,) of all points: (m, 2 T N) sparse, (m,) values, (m,) deviations."""
     parts, values, deviations = [scipy.sparse.csr_array((0, 2 * frames * count))], [np.zeros(0)], [np.zeros(0)]
     for frame, m in measured.items():
@@ -165,7 +165,7 @@ class _Prior:
         self._still = scipy.sparse.block_diag([b.T @ b + scipy.sparse.eye_array(count) / prior.stray ** 2 for b in bent])
         self._slow = self._speeds.T @ scipy.sparse.kron(scipy.sparse.eye_array(frames - 1), self._together) @ self._speeds
 
-    def reweighted(self, points: np.ndarray, scale: float, solved: scipy.sparse.linalg.SuperLU, where: np.ndarray) -> tuple[np.ndarray, float]:
+    def reweighted(self, points: np.ndarray, scale: float, solved: "scipy.sparse.linalg.SuperLU", where: np.ndarray) -> tuple[np.ndarray, float]:
         """(T - 2, N) robust weights of the accelerations of points (T, N, 2), at most 1; and the accelerations' standard deviation.
 
         The latter is one step of expectation and maximization (R. Shumway and D. Stoffer, An approach to time series smoothing and forecasting using the
@@ -186,7 +186,7 @@ class _Prior:
         square = robust @ ((now ** 2).mean(1) + unsure) / robust.sum()
         return robust.reshape(self._frames - 2, self._count), float(np.clip(np.sqrt(square), self._prior.acceleration, _MOST_ACCELERATION))
 
-    def system(self, points: np.ndarray, weight: np.ndarray) -> tuple[scipy.sparse.csr_array, np.ndarray]:
+    def system(self, points: np.ndarray, weight: np.ndarray) -> "tuple[scipy.sparse.csr_array, np.ndarray]":
         """The normal equations (2 T N, 2 T N) and (2 T N,) of a step from points (T, N, 2), with accelerations that weigh `weight` (T - 2, N)."""
         in_time = self._slow
         if self._frames > 2:
@@ -197,12 +197,12 @@ class _Prior:
         return scipy.sparse.kron(in_time + self._still, both).tocsr(), right
 
 
-def _differences(count: int, scale: np.ndarray) -> scipy.sparse.csr_array:
+def _differences(count: int, scale: np.ndarray) -> "scipy.sparse.csr_array":
     """(count - 1, count) sparse: differences between one and the next, times `scale` (count - 1,)."""
     return scipy.sparse.diags_array([-scale, scale], offsets=[0, 1], shape=(count - 1, count)).tocsr()
 
 
-def _second_differences(outline: np.ndarray, corners: Sequence[int]) -> scipy.sparse.csr_array:
+def _second_differences(outline: np.ndarray, corners: Sequence[int]) -> "scipy.sparse.csr_array":
     """(N, N) sparse: second derivatives along a closed outline (N, 2) of what its points have, per pixel and pixel; little at corners."""
     count = len(outline)
     length = np.maximum(np.linalg.norm(np.roll(outline, -1, 0) - outline, axis=1), _LEAST_STEP)
