@@ -273,6 +273,10 @@ class NormalEquations:
         """(rows, columns, 2) onto the right-hand side."""
         self.right += self._in_order(values)
 
+    def applied(self, values: np.ndarray) -> np.ndarray:
+        """(rows, columns, 2) the matrix times control values (rows, columns, 2)."""
+        return self._out_of_order(scipy.linalg.blas.dsbmv(self.bands.shape[1] - 1, 1.0, self.bands.T, self._in_order(values), lower=1))
+
     def solve(self) -> np.ndarray:
         """(rows, columns, 2) the solution.
 
@@ -342,6 +346,11 @@ class NormalEquations:
     def _add(self, row: np.ndarray, column: np.ndarray, value: np.ndarray) -> None:
         low = row >= column
         np.add.at(self.bands, (column[low], (row - column)[low]), value[low])
+
+    @property
+    def right_values(self) -> np.ndarray:
+        """(rows, columns, 2) the right-hand side."""
+        return self._out_of_order(self.right)
 
     def _in_order(self, values: np.ndarray) -> np.ndarray:
         return np.asarray((values if self.lattice.columns <= self.lattice.rows else values.transpose(1, 0, 2)).reshape(-1))

@@ -4,7 +4,7 @@ Known ground: D. Rueckert et al., Nonrigid registration using free-form deformat
 the predictivity of smooth deformable image warps through cross-validation, J. Math. Imaging and Vision 31, 2008.
 """
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 import scipy
@@ -18,8 +18,6 @@ from wertis.core.track.mesh.reference import MeshReference, MeshTiles
 from wertis.core.track.mesh.settings import BENDING, OCCLUSION, PHOTOMETRY, PREDICTION
 from wertis.core.track.mesh.templates import TileTemplates
 from wertis.core.track.mesh.tile_pass import mesh_pass
-
-_ALL = slice(None)
 
 
 @dataclass(frozen=True)
@@ -42,7 +40,8 @@ class FineEquations:
     linearised_at : (rows, columns, 2) the control values.
     look, coarser : what the pixels of the finest level say, and those of the coarser ones.
     orders, scale : of the surface's bending, as `SurfacePrior` has them.
-    system : all of it together.
+    expected : what is expected of the surface, without what the pixels say.
+    system : all of it together, about the control values of the first step; factorised.
     """
 
     linearised_at: np.ndarray
@@ -50,6 +49,7 @@ class FineEquations:
     coarser: list[CoarserEquations]
     orders: dict[int, float]
     scale: float
+    expected: NormalEquations
     system: NormalEquations
 
 
@@ -139,9 +139,11 @@ class MeshAlignment:
         """A step (rows, columns, 2) of the fine lattice's control values, bending as a level's own lattice can."""
         if level == 0:
             self._coarser = self.coarser_equations(pyramid, look, values)
-            system = self.fine_system(look, values, predicted, self.bending_scale)
-            self.fine = FineEquations(values, look, self._coarser, self._orders, self.bending_scale, system)
-            return system.solve()
+            expected = self._expected(look, values, predicted)
+            system = self._with_pixels(expected, look)
+            found = system.solve()
+            self.fine = FineEquations(values, look, self._coarser, self._orders, self.bending_scale, expected, system)
+            return found
         lattice = self._lattices[level]
         system = NormalEquations(lattice)
         system.add_places(look.tiles.centre[look.chosen], look.information, look.pull)
@@ -153,24 +155,56 @@ class MeshAlignment:
             step = bspline.refined(step, finer.shape)
         return step
 
-    def fine_system(self, look: Linearisation, values: np.ndarray, predicted: np.ndarray, scale: float) -> NormalEquations:
-        """The equations of a step at the finest level.
+    def further_step(self, look: Linearisation, values: np.ndarray) -> np.ndarray:
+        """One more step at the finest level (rows, columns, 2), from where the last one led: with its matrix, which has hardly changed.
+
+        The modified Newton method: C. T. Kelley, Iterative methods for optimization, 1999, section 2.3. What coarser levels say, and the weights of what
+        is expected of the surface, stay those of the last full step.
+
+        Parameters
+        ----------
+        look : the finest level linearised about control values (rows, columns, 2).
+        """
+        fine = self.fine
+        moved = values - fine.linearised_at
+        right = fine.expected.right_values - fine.expected.applied(moved) + self._at_control_points(look.tiles, look.pull)
+        coarser = []
+        for each in fine.coarser:
+            basis = self.tile_basis(self.reference.tiles(each.level), self.lattice)[:, each.part]
+            x, y = (basis.T @ moved.reshape(-1, 2)).T
+            xx, xy, yy = each.information.T
+            pull = each.pull - np.column_stack([xx * x + xy * y, xy * x + yy * y])
+            right += np.asarray(basis @ pull).reshape(right.shape)
+            coarser.append(replace(each, pull=pull))
+        self.fine = replace(fine, linearised_at=values, look=look, coarser=coarser)
+        return fine.system.solved_for(right)
+
+    def _at_control_points(self, tiles: MeshTiles, pull: np.ndarray) -> np.ndarray:
+        """(rows, columns, 2) what a level's usable tiles (n, 2) pull at the control points."""
+        return np.asarray(self.tile_basis(tiles, self.lattice) @ pull).reshape(*self.lattice.shape, 2)
+
+    def _expected(self, look: Linearisation, values: np.ndarray, predicted: np.ndarray) -> NormalEquations:
+        """What is expected of the surface at the finest level.
 
         Where the surface is seen its fourth differences are expected to be small (its third beside an occluder), so that a gentle wave goes on through
         a spot without texture.
         """
         hidden, known = self.occlusion(look), self.known(look)
-        system = self._without_bending(look, values, predicted, hidden, known)
-        for coarser in self._coarser:
-            system.add_places(coarser.places, coarser.information, coarser.pull)
-        self._bending(scale).add(system, values, predicted, hidden, known)
+        system = self._without_bending(values, predicted, hidden, known)
+        self._bending(self.bending_scale).add(system, values, predicted, hidden, known)
         return system
 
-    def _without_bending(self, look: Linearisation, values: np.ndarray, predicted: np.ndarray, hidden: np.ndarray, known: np.ndarray,
-                         part: np.ndarray | slice = _ALL) -> NormalEquations:
-        """The equations of a part (n,) of the finest level's tiles, with all that is expected of the surface but how far it bends."""
+    def _with_pixels(self, expected: NormalEquations, look: Linearisation) -> NormalEquations:
+        """What is expected of the surface, with what the finest level says and the coarser ones."""
+        system = expected.copy()
+        system.add_places(look.tiles.centre[look.chosen], look.information, look.pull)
+        for coarser in self._coarser:
+            system.add_places(coarser.places, coarser.information, coarser.pull)
+        return system
+
+    def _without_bending(self, values: np.ndarray, predicted: np.ndarray, hidden: np.ndarray, known: np.ndarray) -> NormalEquations:
+        """All that is expected of the surface but how far it bends."""
         system = NormalEquations(self.lattice, max(self._orders))
-        system.add_places(look.tiles.centre[look.chosen[part]], look.information[part], look.pull[part])
         for kernel, weight in extrapolation_prior(values, hidden, known):
             system.add_difference(kernel, weight, values)
         damping = PREDICTION.damping + hidden * PREDICTION.damping_occluded
@@ -222,8 +256,10 @@ class MeshAlignment:
         hidden, known = self.occlusion(look), self.known(look)
         options = [self.bending_scale * k for k in (0.5, 1.0, 2.0)]
         loss = np.zeros(len(options))
+        expected = self._without_bending(values, predicted, hidden, known)
         for kept in (side, ~side):
-            apart = self._without_bending(look, values, predicted, hidden, known, np.flatnonzero(kept))
+            apart, some = expected.copy(), np.flatnonzero(kept)
+            apart.add_places(places[some], look.information[some], look.pull[some])
             out = np.flatnonzero(~kept)
             xx, xy, yy = look.information[out].T
             for k, bend in enumerate(options):

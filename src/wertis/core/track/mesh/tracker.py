@@ -271,10 +271,12 @@ class MeshTracker:
             if level == 0 and self.blur.modelled:
                 self.blur.set_motion(self._forward(values - self.values))
                 ready = None
-            for _ in range(COARSE_TO_FINE.steps[level]):
+            for number in range(COARSE_TO_FINE.steps[level]):
                 look, ready = ready or self.alignment.linearise(pyramid, level, values), None
                 if level > 2:
                     step = self.alignment.affine_step(look)
+                elif number and not level and not self.alignment.any_occluded:
+                    step = self.alignment.further_step(look, values)
                 else:
                     step = self.alignment.step(pyramid, look, level, values, predicted)
                 values = values + step
