@@ -69,6 +69,7 @@ class TurnedSurfaceTest(unittest.TestCase):
         cls.values = np.stack([(lattice.identity[..., 0] + 0.5) * share - 0.5, lattice.identity[..., 1]], axis=-1)
 
     def _looked(self, averaged: bool) -> Linearisation:
+        self.alignment.blur.forget_tiles()
         if averaged:
             return self.alignment.linearise(Pyramid(self.frame), 0, self.values)
         with patch.object(blur, "footprint", lambda jacobian, pixel: np.zeros((len(jacobian), 2))):

@@ -82,6 +82,21 @@ void spline_at(const double *values, double ox, double oy, double step, int nx, 
         at_place(&l, places[2 * k], places[2 * k + 1], out + 2 * k, slopes ? slopes + 4 * k : NULL);
 }
 
+/* Derivatives (n, 2, 2) at chosen ones (n) of places (K, 2); gives the least squared singular value of them, by which a surface is foreshortened. */
+double spline_slopes(const double *values, double ox, double oy, double step, int nx, int ny, const double *places, const int64_t *chosen, long n,
+                     double *slopes)
+{
+    const Lattice l = {values, ox, oy, step, nx, ny};
+    double least = INFINITY;
+    for (long k = 0; k < n; k++) {
+        double value[2], *d = slopes + 4 * k;
+        at_place(&l, places[2 * chosen[k]], places[2 * chosen[k] + 1], value, d);
+        const double xx = d[0] * d[0] + d[2] * d[2], xy = d[0] * d[1] + d[2] * d[3], yy = d[1] * d[1] + d[3] * d[3];
+        least = fmin(least, 0.5 * (xx + yy) - hypot(0.5 * (xx - yy), xy));
+    }
+    return least;
+}
+
 /* Draws the pieces of a surface into a grid of target places, and solves there for the source: `found` (h, w, 2), nan where nothing is seen.
  *
  * The grid's place (c, r) is (gx + c pitch, gy + r pitch). corners_from, corners_to: (n, 3, 2) of the triangles drawn, in source and target;
@@ -131,6 +146,37 @@ void spline_inverse(const double *values, double ox, double oy, double step, int
     }
 }
 
+/* The weights of the control points along one axis for MOST_SIDE places, `apart` steps from `begin` on, of which `side` are wanted.
+ *
+ * first: the first control point that reaches them; weight: (count, MOST_SIDE); cell: for each place, the first of its four control points among those.
+ * Gives their count; where that is more than MOST_POINTS there was no room for weights.
+ */
+PART int axis_weights(double begin, double apart, int side, int n, int *first, float weight[MOST_POINTS][MOST_SIDE], int *cell)
+{
+    double f;
+    *first = cell_of(begin, n, &f);
+    const int count = cell_of(begin + (side - 1) * apart, n, &f) + 4 - *first;
+    if (count > MOST_POINTS)
+        return count;
+    const float from = (float)(begin - *first - 1), pitch = (float)apart, last = (float)(n - 4 - *first);
+    float w0[MOST_SIDE], w1[MOST_SIDE], w2[MOST_SIDE], w3[MOST_SIDE];
+    for (int i = 0; i < MOST_SIDE; i++) {
+        const float t = from + i * pitch;
+        float c = floorf(t);
+        c = c < 0 ? 0 : c > last ? last : c;
+        const float u = t - c, v = 1 - u;
+        cell[i] = (int)c;
+        w0[i] = v * v * v * (1.0f / 6), w3[i] = u * u * u * (1.0f / 6);
+        w1[i] = (3 * u * u * u - 6 * u * u + 4) * (1.0f / 6), w2[i] = (3 * v * v * v - 6 * v * v + 4) * (1.0f / 6);
+    }
+    for (int c = 0; c < count; c++)
+        for (int i = 0; i < MOST_SIDE; i++) {
+            const int k = c - cell[i];
+            weight[c][i] = (k == 0) * w0[i] + (k == 1) * w1[i] + (k == 2) * w2[i] + (k == 3) * w3[i];
+        }
+    return count;
+}
+
 /* Where the map takes the pixels of a square tile, `shrink` apart from (x0, y0): `base`, and how far each lies beyond it, in pixels of the level.
  *
  * Each row of control points is mixed along x for all of the tile's columns, and these along y. Rows are worked out MOST_SIDE wide, so that all of one
@@ -138,12 +184,11 @@ void spline_inverse(const double *values, double ox, double oy, double step, int
  */
 PART void tile_places(const Lattice *l, double x0, double y0, double shrink, int side, double *base, float *px, float *py)
 {
-    float weight[MOST_POINTS][MOST_SIDE], mixed[2][MOST_POINTS][MOST_SIDE];
-    const double per = 1 / shrink;
-    double f, w[4];
-    const int first = cell_of((x0 - l->ox) / l->step, l->nx, &f), last = cell_of((x0 + (side - 1) * shrink - l->ox) / l->step, l->nx, &f);
-    const int top = cell_of((y0 - l->oy) / l->step, l->ny, &f), low = cell_of((y0 + (side - 1) * shrink - l->oy) / l->step, l->ny, &f);
-    const int columns = last + 4 - first, rows = low + 4 - top;
+    float across[MOST_POINTS][MOST_SIDE], down[MOST_POINTS][MOST_SIDE], mixed[2][MOST_POINTS][MOST_SIDE];
+    int first, top, cell[MOST_SIDE], row_cell[MOST_SIDE];
+    const double per = 1 / shrink, apart = shrink / l->step;
+    const int columns = axis_weights((x0 - l->ox) / l->step, apart, side, l->nx, &first, across, cell);
+    const int rows = axis_weights((y0 - l->oy) / l->step, apart, side, l->ny, &top, down, row_cell);
     const double *start = l->values + 2 * ((ptrdiff_t)top * l->nx + first);
     base[0] = per * start[0], base[1] = per * start[1];
     if (columns > MOST_POINTS || rows > MOST_POINTS) {  /* control points closer than the tile's pixels */
@@ -154,30 +199,22 @@ PART void tile_places(const Lattice *l, double x0, double y0, double shrink, int
         }
         return;
     }
-    memset(weight, 0, sizeof(float) * MOST_SIDE * columns);
-    for (int i = 0; i < side; i++) {
-        const int column = cell_of((x0 + i * shrink - l->ox) / l->step, l->nx, &f) - first;
-        weights_at(f, w);
-        for (int c = 0; c < 4; c++)
-            weight[column + c][i] = (float)w[c];
-    }
     for (int r = 0; r < rows; r++) {
         const double *v = start + 2 * (ptrdiff_t)r * l->nx;
         float x[MOST_SIDE] = {0}, y[MOST_SIDE] = {0};
         for (int c = 0; c < columns; c++) {
             const float vx = (float)(per * v[2 * c] - base[0]), vy = (float)(per * v[2 * c + 1] - base[1]);
             for (int i = 0; i < MOST_SIDE; i++) {
-                x[i] += weight[c][i] * vx;
-                y[i] += weight[c][i] * vy;
+                x[i] += across[c][i] * vx;
+                y[i] += across[c][i] * vy;
             }
         }
         memcpy(mixed[0][r], x, sizeof x);
         memcpy(mixed[1][r], y, sizeof y);
     }
     for (int j = 0; j < side; j++) {
-        const int r = cell_of((y0 + j * shrink - l->oy) / l->step, l->ny, &f) - top;
-        weights_at(f, w);
-        const float w0 = (float)w[0], w1 = (float)w[1], w2 = (float)w[2], w3 = (float)w[3];
+        const int r = row_cell[j];
+        const float w0 = down[r][j], w1 = down[r + 1][j], w2 = down[r + 2][j], w3 = down[r + 3][j];
         float x[MOST_SIDE], y[MOST_SIDE];
         for (int i = 0; i < MOST_SIDE; i++) {
             x[i] = w0 * mixed[0][r][i] + w1 * mixed[0][r + 1][i] + w2 * mixed[0][r + 2][i] + w3 * mixed[0][r + 3][i];
@@ -188,21 +225,23 @@ PART void tile_places(const Lattice *l, double x0, double y0, double shrink, int
     }
 }
 
-/* What a picture shows of each tile, beside what the reference shows.
+/* What a picture shows of chosen tiles (n), from one of them `from` to one `to`, beside what the reference shows.
  *
  * picture: (h, w), `shrink` times smaller than the places. corner: (K, 2) the place of each tile's first pixel on the reference; its others follow
  * `shrink` apart, side by side. light: (K, LIGHT, P), orthonormal; the last row is the tile's own luma. gx, gy: (K, P) slopes of the luma, cleared
- * of light. along: (n, 2) how far the picture is read on either side of each place, in level pixels of the picture, at J places evenly; NULL for the
- * place alone. out: (n, 7) the picture's part along the tile's own luma, the products of what light does not explain with gx and gy, its square, the
- * picture's own variation, 1 if all of it is in the picture, and the share that is held out.
+ * of light. own, count: (K) the length of the tile's luma, and its pixels. along: (n, 2) the line, in pixels of the picture at level 0, over which it is
+ * read at J places evenly; NULL for the place alone. measured: gain (n), variance (n), likeness (n), share that is held out (n)
+ * and pull (n, 2), one after the other, as track/mesh/tile_pass.py says; whole: (n) whether all of a tile is in the picture.
  */
 void mesh_pass(const float *picture, int h, int w, double shrink, const float *held, const double *values, double ox, double oy, double step,
                int nx, int ny, const double *corner, int side, const float *light, const float *gx, const float *gy, const float *inside,
-               const int64_t *chosen, int n, const double *along, int J, double *out)
+               const double *own, const double *count, const int64_t *chosen, int n, int from, int to, const double *along, int J, double *measured,
+               uint8_t *whole)
 {
     const Lattice l = {values, ox, oy, step, nx, ny};
     const int P = side * side;
-    for (int k = 0; k < n; k++) {
+    const double per_pixel = 1 / shrink;
+    for (int k = from; k < to; k++) {
         const ptrdiff_t tile = chosen[k];
         const float *in = inside + tile * P;
         float px[ROOM], py[ROOM], seen[ROOM];
@@ -214,7 +253,7 @@ void mesh_pass(const float *picture, int h, int w, double shrink, const float *h
         const float rest_x = (float)(base[0] - bx), rest_y = (float)(base[1] - by);
         const float first_x = (float)-bx, last_x = (float)(w - 1 - bx), first_y = (float)-by, last_y = (float)(h - 1 - by);
         const int cell_x = w - 2 - bx, cell_y = h - 2 - by;
-        const float dx_all = along ? (float)along[2 * k] : 0, dy_all = along ? (float)along[2 * k + 1] : 0;
+        const float dx_all = along ? (float)(per_pixel * along[2 * k]) : 0, dy_all = along ? (float)(per_pixel * along[2 * k + 1]) : 0;
         const float reach_x = fabsf(dx_all) / 2, reach_y = fabsf(dy_all) / 2;
         const float left = first_x + reach_x, right = last_x - reach_x, high = first_y + reach_y, low_y = last_y - reach_y;
         int inside_it = 0;
@@ -265,8 +304,11 @@ void mesh_pass(const float *picture, int h, int w, double shrink, const float *h
             rest += left * left;
             vary += flat * flat;
         }
-        double *o = out + 7 * (ptrdiff_t)k;
-        o[0] = p3, o[1] = rx, o[2] = ry, o[3] = rest, o[4] = vary, o[5] = inside_it == P, o[6] = away / fmax(mass, 1);
+        const double gain = p3 / own[tile], sound = fabs(gain) > 1e-3 ? gain : 1e-3;
+        double *pull = measured + 4 * (ptrdiff_t)n + 2 * k;
+        measured[k] = gain, measured[n + k] = rest / fmax(count[tile] - 6, 1), measured[2 * (ptrdiff_t)n + k] = p3 / sqrt(vary + 1e-6);
+        measured[3 * (ptrdiff_t)n + k] = away / fmax(mass, 1), pull[0] = rx / sound, pull[1] = ry / sound;
+        whole[k] = inside_it == P;
     }
 }
 

@@ -15,9 +15,9 @@ from wertis.core.imaging.pyramid import Pyramid
 from wertis.core.track.mesh.blur import SurfaceBlur
 from wertis.core.track.mesh.equations import Linearisation, SurfacePrior, extrapolation_prior, photometric_equations
 from wertis.core.track.mesh.reference import MeshReference, MeshTiles
-from wertis.core.track.mesh.settings import BENDING, OCCLUSION, PHOTOMETRY, PREDICTION
+from wertis.core.track.mesh.settings import BENDING, BLUR, OCCLUSION, PHOTOMETRY, PREDICTION
 from wertis.core.track.mesh.templates import TileTemplates
-from wertis.core.track.mesh.tile_pass import mesh_pass
+from wertis.core.track.mesh.tile_pass import map_slopes, mesh_pass
 
 
 @dataclass(frozen=True)
@@ -91,10 +91,9 @@ class MeshAlignment:
         """The equations of a level's usable tiles, or of a `part` (n,) of them, about control values."""
         tiles = self.templates.tiles(level)
         chosen = tiles.usable if part is None else tiles.usable[part]
-        _, jacobian = evaluate(self.lattice, values, tiles.centre[chosen], slopes=True)
-        assert jacobian is not None
+        jacobian, least = map_slopes(tiles, chosen, self.lattice, values)
         along, left = None, None
-        if self.blur.modelled or self.blur.foreshortened(jacobian):
+        if self.blur.modelled or least < BLUR.foreshortened:
             tiles, along, left = self.blur.applied(tiles, chosen, jacobian, part is not None)
         measured = mesh_pass(pyramid[level], tiles, chosen, self.lattice, values, pyramid.held[level] if pyramid.held is not None else None, along)
         return photometric_equations(tiles, chosen, measured, jacobian, self.grain, left, bool(self.templates.changed),

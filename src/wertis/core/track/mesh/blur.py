@@ -53,11 +53,6 @@ class SurfaceBlur:
             made.set_motion(motion)
         return made
 
-    @staticmethod
-    def foreshortened(jacobian: np.ndarray) -> bool:
-        """Whether a surface whose map has derivatives (n, 2, 2) turns away so far that its tiles are blurred by it."""
-        return bool(footprint(jacobian, 1.0).any())
-
     def blur_difference(self, motion: np.ndarray) -> float:
         """Pixels, the median difference between the blur of a frame that moves so (rows, columns, 2) and the reference frame's; 0 without a shutter."""
         own = self.reference_motion if self.reference_motion is not None else np.zeros_like(motion)

@@ -82,21 +82,18 @@ def photometric_equations(tiles: MeshTiles, chosen: np.ndarray, measured: TilePa
     """
     if compiled.LIBRARY is None:
         return plain_equations(tiles, chosen, measured, jacobian, grain, left, with_error, visible)
-    n, d = len(chosen), np.float64
+    n, d, at = len(chosen), np.float64, tiles.addresses
     jacobian = np.ascontiguousarray(jacobian, d)
     weight, relative, information, pull = np.empty(n), np.empty(n), np.empty((n, 3)), np.empty((n, 2))
     constants = np.array([grain, PHOTOMETRY.interpolation_variance, PHOTOMETRY.model_error, PHOTOMETRY.robust_cut, _inlier_quantile(visible),
                           PHOTOMETRY.least_correlation, PHOTOMETRY.edge_on, PHOTOMETRY.grain_slopes.get(tiles.level, 0.0), _WIDENED])
     grains = None if left is None else np.stack([left.reference, left.picture, left.slopes])
-    held, whole = np.ascontiguousarray(measured.held), np.ascontiguousarray(measured.whole).view(np.uint8)
-    numbers = [np.ascontiguousarray(a, d) for a in (measured.gain, measured.pull, measured.variance, measured.likeness)]
-    energy, structure, count, error, share = (np.ascontiguousarray(a, d) for a in (tiles.energy, tiles.structure, tiles.count, tiles.template_error,
-                                                                                   tiles.grain_share))
     room = np.empty((3, n))
     compiled.LIBRARY.mesh_equations(
-        n, address(chosen, np.int64), *(address(a, d) for a in numbers), address(whole, np.uint8), address(held, d), address(energy, d),
-        address(structure, d), address(count, d), address(share, d), address(jacobian, d), address(grains, d), address(error if with_error else None, d),
-        address(constants, d), address(room, d), address(weight, d), address(relative, d), address(information, d), address(pull, d))
+        n, address(chosen, np.int64), *(address(a, d) for a in (measured.gain, measured.pull, measured.variance, measured.likeness)),
+        address(measured.whole, np.bool_), address(measured.held, d), *(at[name] for name in ("energy", "structure", "count", "grain_share")),
+        address(jacobian, d), address(grains, d), at["template_error"] if with_error else None, address(constants, d), address(room, d),
+        *(address(a, d) for a in (weight, relative, information, pull)))
     return Linearisation(tiles, chosen, weight, information, pull, measured, relative, left)
 
 

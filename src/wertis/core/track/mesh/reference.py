@@ -1,5 +1,6 @@
 """What the mesh tracker remembers of the reference frame: small square tiles of the region at several resolutions."""
 
+import ctypes
 from dataclasses import dataclass, fields, replace
 from functools import cached_property
 
@@ -68,10 +69,19 @@ class MeshTiles:
         return made
 
     @cached_property
+    def addresses(self) -> dict[str, ctypes.c_void_p]:
+        """Of its arrays, for the compiled loops; what they hold may change, but not the arrays themselves."""
+        return {f.name: address(getattr(self, f.name), np.float32 if f.name in _SINGLE else np.float64)
+                for f in fields(self) if f.name not in ("level", "side", "template")}
+
+    @cached_property
     def usable(self) -> np.ndarray:
         """(n,) int64, numbers of the tiles that have texture in some direction."""
         return np.flatnonzero((self.own > 1e-3) & (self.structure[:, 0] + self.structure[:, 2] > 1e-6)).astype(np.int64)
 
+
+_SINGLE = {"light", "slope_x", "slope_y", "inside"}
+"""The arrays of single precision: those that have a number for every pixel."""
 
 _FIXED = {"level", "side", "corner", "centre", "inside", "count", "template", "template_error", "grain_share"}
 """What tiles that stand in the same places have in common whatever their pictures are, or is set apart."""
@@ -227,7 +237,7 @@ def _described(level: int, side: int, corner: np.ndarray, ins: np.ndarray, luma:
     own = light[1]
     sx, sy = (_cleared(g * ins, light[0]) for g in (slope_x, slope_y))
     structure = np.stack([(sx * sx).sum(1), (sx * sy).sum(1), (sy * sy).sum(1)], axis=1)
-    count = ins.sum(1)
+    count = ins.sum(1, dtype=np.float64)
     f = np.float32
     return MeshTiles(level, side, corner, corner + (side - 1) / 2 * 2.0 ** level, np.ascontiguousarray(light[0], f), own, np.ascontiguousarray(sx, f),
                      np.ascontiguousarray(sy, f), np.ascontiguousarray(ins, f), count, own ** 2 / np.maximum(count, 1), structure,

@@ -48,31 +48,34 @@ def mesh_pass(picture: np.ndarray, tiles: MeshTiles, chosen: np.ndarray, lattice
     ----------
     along : (n, 2) the length and direction, in the picture's pixels at level 0, over which it is averaged: the reference's own blur.
     """
-    shrink = 2.0 ** tiles.level
-    values = np.ascontiguousarray(values, np.float64)
-    if compiled.LIBRARY is not None and min(picture.shape) >= 2:
-        out = np.empty((len(chosen), 7))
-        h, w = picture.shape
-        f, d = np.float32, np.float64
-        corner = np.ascontiguousarray(tiles.corner, d)
-
-        assert compiled.LIBRARY is not None
-        run = compiled.LIBRARY.mesh_pass
-
-        def part(span: slice) -> None:
-            mine, into = chosen[span], out[span]
-            blur = None if along is None else np.ascontiguousarray(along[span] / shrink, d)
-            run(address(picture, f), h, w, compiled.double(shrink), address(held, f), address(values, d), *geometry_arguments(lattice),
-                address(corner, d), tiles.side, address(tiles.light, f), address(tiles.slope_x, f), address(tiles.slope_y, f),
-                address(tiles.inside, f), address(mine, np.int64), len(mine), address(blur, d), TAPS, address(into, d))
-
-        in_halves(part, len(chosen))
-    else:
+    if compiled.LIBRARY is None or min(picture.shape) < 2:
         out = plain_mesh_pass(picture, tiles, chosen, lattice, values, held, along)
-    gain = out[:, 0] / tiles.own[chosen]
-    sound = np.where(np.abs(gain) > 1e-3, gain, 1e-3)
-    return TilePass(gain, out[:, 1:3] / sound[:, None], out[:, 3] / np.maximum(tiles.count[chosen] - 6, 1),
-                    out[:, 0] / np.sqrt(out[:, 4] + 1e-6), out[:, 5] > 0, out[:, 6])
+        gain = out[:, 0] / tiles.own[chosen]
+        sound = np.where(np.abs(gain) > 1e-3, gain, 1e-3)
+        return TilePass(gain, out[:, 1:3] / sound[:, None], out[:, 3] / np.maximum(tiles.count[chosen] - 6, 1),
+                        out[:, 0] / np.sqrt(out[:, 4] + 1e-6), out[:, 5] > 0, out[:, 6])
+    n, f, d, at = len(chosen), np.float32, np.float64, tiles.addresses
+    values = np.ascontiguousarray(values, d)
+    along = None if along is None else np.ascontiguousarray(along, d)
+    measured, whole = np.empty((6, n)), np.empty(n, np.uint8)
+    first = (address(picture, f), *picture.shape, compiled.double(2.0 ** tiles.level), address(held, f), address(values, d), *geometry_arguments(lattice),
+             at["corner"], tiles.side, *(at[name] for name in ("light", "slope_x", "slope_y", "inside", "own", "count")), address(chosen, np.int64), n)
+    last = address(along, d), TAPS, address(measured, d), address(whole, np.uint8)
+    run = compiled.LIBRARY.mesh_pass
+    in_halves(lambda span: run(*first, span.start, span.stop, *last), n)
+    return TilePass(measured[0], measured[4:].reshape(n, 2), measured[1], measured[2], whole.view(bool), measured[3])
+
+
+def map_slopes(tiles: MeshTiles, chosen: np.ndarray, lattice: Lattice, values: np.ndarray) -> tuple[np.ndarray, float]:
+    """Derivatives (n, 2, 2) of a lattice's map (rows, columns, 2) at the middles of chosen tiles (n,), and the least singular value of them."""
+    if compiled.LIBRARY is None:
+        slopes = evaluate(lattice, values, tiles.centre[chosen], slopes=True)[1]
+        assert slopes is not None
+        return slopes, float(np.linalg.svd(slopes, compute_uv=False).min(initial=np.inf))
+    slopes, values = np.empty((len(chosen), 2, 2)), np.ascontiguousarray(values, np.float64)
+    squared = compiled.LIBRARY.spline_slopes(address(values, np.float64), *geometry_arguments(lattice), tiles.addresses["centre"],
+                                             address(chosen, np.int64), compiled.long(len(chosen)), address(slopes, np.float64))
+    return slopes, max(squared, 0.0) ** 0.5
 
 
 def plain_mesh_pass(picture: np.ndarray, tiles: MeshTiles, chosen: np.ndarray, lattice: Lattice, values: np.ndarray,
