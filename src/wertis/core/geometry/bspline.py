@@ -155,10 +155,15 @@ DIFFERENCES = {order: _kernels(order) for order in (2, 3, 4)}
 
 
 def difference(values: np.ndarray, kernel: np.ndarray) -> np.ndarray:
-    """Control values (rows, columns, c) under one kind of difference (height, width): (rows - height + 1, columns - width + 1, c)."""
+    """Control values (rows, columns, ...) under one kind of difference (height, width): (rows - height + 1, columns - width + 1, ...)."""
     height, width = kernel.shape
     rows, columns = values.shape[0] - height + 1, values.shape[1] - width + 1
-    return sum(kernel[j, i] * values[j:j + rows, i:i + columns] for j in range(height) for i in range(width))  # type: ignore[return-value]
+    out = kernel[0, 0] * values[:rows, :columns]
+    for j in range(height):
+        for i in range(width):
+            if i or j:
+                out += kernel[j, i] * values[j:j + rows, i:i + columns]
+    return np.asarray(out)
 
 
 def difference_transposed(pulls: np.ndarray, kernel: np.ndarray) -> np.ndarray:
@@ -286,31 +291,33 @@ class NormalEquations:
             When the equations do not determine it.
         """
         self.factorise()
-        found, _ = scipy.linalg.lapack.dpbtrs(self.factor, self.right, lower=1)
-        return self._out_of_order(found)
+        return self._out_of_order(self._lapack[1](self.factor, self.right, lower=1)[0])
 
-    def factorise(self) -> None:
-        """Ready it for `solved_for` and `covariance`.
+    def factorise(self, precision: type = np.float64) -> None:
+        """Ready it for `solved_for`, `solved_for_each` and `covariance`, in double or single precision.
 
         Raises
         ------
         numpy.linalg.LinAlgError
             When the equations do not determine a solution.
         """
-        self.factor, bad = scipy.linalg.lapack.dpbtrf(self.bands.T, lower=1)
+        self._lapack = scipy.linalg.lapack.dpbtrf, scipy.linalg.lapack.dpbtrs
+        if precision == np.float32:
+            self._lapack = scipy.linalg.lapack.spbtrf, scipy.linalg.lapack.spbtrs
+        self.factor, bad = self._lapack[0](self.bands.T.astype(precision, copy=False), lower=1)
         if bad:
             raise np.linalg.LinAlgError("the lattice is not determined")
 
     def solved_for(self, right: np.ndarray) -> np.ndarray:
         """(rows, columns, 2) the solution for another right-hand side (rows, columns, 2); after `solve` or `factorise`."""
-        return self._out_of_order(scipy.linalg.lapack.dpbtrs(self.factor, self._in_order(right), lower=1)[0])
+        return self._out_of_order(self._lapack[1](self.factor, self._in_order(right), lower=1)[0])
 
     def solved_for_each(self, right: np.ndarray) -> np.ndarray:
         """(rows, columns, k, 2) the solutions for k right-hand sides (rows, columns, k, 2); after `solve` or `factorise`."""
         turned = self.lattice.columns > self.lattice.rows
         order = (1, 0, 3, 2) if turned else (0, 1, 3, 2)
         flat = np.asfortranarray(right.transpose(order).reshape(len(self.bands), -1))
-        found = scipy.linalg.lapack.dpbtrs(self.factor, flat, lower=1)[0].reshape(*(right.shape[k] for k in order))
+        found = self._lapack[1](self.factor, flat, lower=1)[0].reshape(*(right.shape[k] for k in order))
         return found.transpose((1, 0, 3, 2) if turned else (0, 1, 3, 2))
 
     def covariance(self, points: np.ndarray) -> np.ndarray:

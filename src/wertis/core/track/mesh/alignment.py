@@ -86,6 +86,8 @@ class MeshAlignment:
         self.fine: FineEquations
         self._bases: dict[tuple[int, float], scipy.sparse.csr_array] = {}
         self._coarser: list[CoarserEquations] = []
+        self._coarse: NormalEquations  # of the last full step at a coarser level
+        self._last_informed: np.ndarray  # (n,) per square pixel, what each tile said on the last full step
 
     def linearise(self, pyramid: Pyramid, level: int, values: np.ndarray, part: np.ndarray | None = None) -> Linearisation:
         """The equations of a level's usable tiles, or of a `part` (n,) of them, about control values."""
@@ -131,11 +133,13 @@ class MeshAlignment:
             coarse, share = self.linearise(pyramid, level, values, part), unknown[part]
             found.append(CoarserEquations(level, part, coarse.tiles.centre[coarse.chosen], coarse.information * share[:, None],
                                           coarse.pull * share[:, None]))
-            total = total + basis[:, part] @ ((coarse.information[:, 0] + coarse.information[:, 2]) * share)
+            total = total + basis @ _among(basis.shape[1], part, (coarse.information[:, 0] + coarse.information[:, 2]) * share)
         return found
 
     def step(self, pyramid: Pyramid, look: Linearisation, level: int, values: np.ndarray, predicted: np.ndarray) -> np.ndarray:
         """A step (rows, columns, 2) of the fine lattice's control values, bending as a level's own lattice can."""
+        lattice = self._lattices[level]
+        self._last_informed = look.information[:, 0] + look.information[:, 2]
         if level == 0:
             self._coarser = self.coarser_equations(pyramid, look, values)
             expected = self._expected(look, values, predicted)
@@ -143,44 +147,53 @@ class MeshAlignment:
             found = system.solve()
             self.fine = FineEquations(values, look, self._coarser, self._orders, self.bending_scale, expected, system)
             return found
-        lattice = self._lattices[level]
         system = NormalEquations(lattice)
         system.add_places(look.tiles.centre[look.chosen], look.information, look.pull)
         for order in BENDING.of_innovation:
             system.add_bending(order, 1 / (self.innovation_scale * 2 ** (order * level)) ** 2)
         system.add_diagonal(PREDICTION.damping + self.occlusion(look, lattice) * PREDICTION.damping_occluded)
-        step = system.solve()
+        self._coarse = system
+        return self._refined(system.solve(), level)
+
+    def _refined(self, step: np.ndarray, level: int) -> np.ndarray:
+        """A step of a level's lattice as one of the fine lattice (rows, columns, 2)."""
         for finer in reversed(self._lattices[:level]):
             step = bspline.refined(step, finer.shape)
         return step
 
-    def further_step(self, look: Linearisation, values: np.ndarray) -> np.ndarray:
-        """One more step at the finest level (rows, columns, 2), from where the last one led: with its matrix, which has hardly changed.
+    def further_step(self, look: Linearisation, level: int, values: np.ndarray) -> np.ndarray | None:
+        """One more step at the level of the last one, from where that led, with its matrix; None where tiles that said little then say much now.
 
-        The modified Newton method: C. T. Kelley, Iterative methods for optimization, 1999, section 2.3. What coarser levels say, and the weights of what
-        is expected of the surface, stay those of the last full step.
+        The modified Newton method: C. T. Kelley, Iterative methods for optimization, 1999, section 2.3: it converges while the true matrix is less than
+        twice the one that is kept, so that each tile pulls by hardly more than it said then. What coarser levels say, and the weights of what is expected
+        of the surface, stay those of the last full step.
 
         Parameters
         ----------
-        look : the finest level linearised about control values (rows, columns, 2).
+        look : the level linearised about control values (rows, columns, 2).
         """
+        lattice = self._lattices[level]
+        informed = look.information[:, 0] + look.information[:, 2]
+        most = PHOTOMETRY.most_more_information * self._last_informed
+        if (informed - most).clip(0).sum() > PHOTOMETRY.most_left_out * informed.sum():
+            return None
+        pull = look.pull * np.minimum(most / np.maximum(informed, 1e-12), 1)[:, None]
+        if level:
+            pulled = self.tile_basis(look.tiles, lattice) @ pull
+            return self._refined(self._coarse.solved_for(np.asarray(pulled).reshape(*lattice.shape, 2)), level)
         fine = self.fine
         moved = values - fine.linearised_at
-        right = fine.expected.right_values - fine.expected.applied(moved) + self._at_control_points(look.tiles, look.pull)
-        coarser = []
+        pulled, coarser = self.tile_basis(look.tiles, lattice) @ pull, []
         for each in fine.coarser:
-            basis = self.tile_basis(self.reference.tiles(each.level), self.lattice)[:, each.part]
-            x, y = (basis.T @ moved.reshape(-1, 2)).T
+            basis = self.tile_basis(self.reference.tiles(each.level), lattice)
+            x, y = (basis.T @ moved.reshape(-1, 2))[each.part].T
             xx, xy, yy = each.information.T
             pull = each.pull - np.column_stack([xx * x + xy * y, xy * x + yy * y])
-            right += np.asarray(basis @ pull).reshape(right.shape)
+            pulled = pulled + basis @ _among(basis.shape[1], each.part, pull)
             coarser.append(replace(each, pull=pull))
         self.fine = replace(fine, linearised_at=values, look=look, coarser=coarser)
+        right = fine.expected.right_values - fine.expected.applied(moved) + np.asarray(pulled).reshape(moved.shape)
         return fine.system.solved_for(right)
-
-    def _at_control_points(self, tiles: MeshTiles, pull: np.ndarray) -> np.ndarray:
-        """(rows, columns, 2) what a level's usable tiles (n, 2) pull at the control points."""
-        return np.asarray(self.tile_basis(tiles, self.lattice) @ pull).reshape(*self.lattice.shape, 2)
 
     def _expected(self, look: Linearisation, values: np.ndarray, predicted: np.ndarray) -> NormalEquations:
         """What is expected of the surface at the finest level.
@@ -319,3 +332,10 @@ class MeshAlignment:
         if self.fixed_bending_scale is None and validated:
             self._cross_validate(look, found, predicted)
         return known
+
+
+def _among(count: int, part: np.ndarray, values: np.ndarray) -> np.ndarray:
+    """(count, ...) values (m, ...) of a part (m,) of so many; 0 for the others."""
+    out = np.zeros((count, *values.shape[1:]))
+    out[part] = values
+    return out

@@ -7,13 +7,17 @@ prior by preconditioned conjugate gradients: W. Hager and H. Zhang, A survey of 
 for the method's background; Y. Saad, Iterative methods for sparse linear systems, 2nd edition, 2003, section 9.2, for the algorithm.
 """
 
+import ctypes
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
 import scipy
 
+from wertis.core import compiled
+from wertis.core.compiled import address
 from wertis.core.geometry.bspline import DIFFERENCES, Lattice, NormalEquations, difference, difference_matrix
+from wertis.core.imaging.parallel import in_halves
 from wertis.core.phases import tell
 from wertis.core.track.mesh.alignment import MeshAlignment
 from wertis.core.track.mesh.equations import measured_variance
@@ -27,31 +31,45 @@ ReferenceMeasure = tuple[np.ndarray, np.ndarray, np.ndarray]
 and pull (m, 2)."""
 
 _SOLVED = 1e-22  # of the residual's square in the beginning, from which there is nothing left to solve
+_MOST_COMPILED = 1024  # frames, as in compiled/terms.c
+_WORTH_TWO = 8  # frames each, from which two threads are quicker than one
 _REFERENCE_SHARE = 0.5  # of the variance of a frame's alignment: the reference frame's grain is as large as the frame's
 
 
 @dataclass(frozen=True)
 class _Term:
-    """Squares of linear functions of each frame's control points: `rows` (m, control points), with weights (m, T) of both coordinates; `cross` those
-    of their product."""
+    """Squares of linear functions of each frame's control points: `rows` (m, control points), with weights (m, T, 3) of xx, xy, yy, or (m, T) that are
+    the same for both coordinates."""
 
     rows: "scipy.sparse.csr_array"
-    columns: "scipy.sparse.csr_array"  # the transpose
-    weight_x: np.ndarray
-    weight_y: np.ndarray
-    cross: np.ndarray | None
+    weights: np.ndarray
 
-    def applied(self, values: np.ndarray) -> np.ndarray:
-        """(control points, T, 2) the term's normal equations times control values of the same shape."""
+    def add_product(self, values: np.ndarray, out: np.ndarray) -> None:
+        """Add the term's normal equations times control values (control points, T, 2) to `out`, of the same shape."""
+        frames = values.shape[1]
+        if compiled.LIBRARY is None or frames > _MOST_COMPILED:
+            out += self.plain_product(values)
+            return
+        d, i = np.float64, np.int64
+        begin, index = (np.ascontiguousarray(a, i) for a in (self.rows.indptr, self.rows.indices))
+        values, weights, step = np.ascontiguousarray(values, d), self.weights, self.weights.shape[2] if self.weights.ndim == 3 else 1
+        matrix = address(begin, i), address(index, i), address(self.rows.data, d), compiled.long(self.rows.shape[0])
+        first = address(weights, d).value or 0
+        xx, xy, yy = (ctypes.c_void_p(first + 8 * k) for k in ((0, 1, 2) if step == 3 else (0, 0, 0)))
+        last = xx, xy if step == 3 else None, yy, compiled.long(step), address(values, d), address(out, d)
+        run = compiled.LIBRARY.term_product
+        in_halves(lambda span: run(*matrix, compiled.long(frames), span.start, span.stop, *last), frames, _WORTH_TWO)
+
+    def plain_product(self, values: np.ndarray) -> np.ndarray:
+        """`add_product` with SciPy: (control points, T, 2)."""
         count, frames, _ = values.shape
         at = (self.rows @ values.reshape(count, -1)).reshape(-1, frames, 2)
-        x, y = at[..., 0], at[..., 1]
-        pulls = np.empty_like(at)
-        pulls[..., 0], pulls[..., 1] = self.weight_x * x, self.weight_y * y
-        if self.cross is not None:
-            pulls[..., 0] += self.cross * y
-            pulls[..., 1] += self.cross * x
-        return np.asarray(self.columns @ pulls.reshape(len(at), -1)).reshape(values.shape)
+        if self.weights.ndim == 2:
+            at = at * self.weights[..., None]
+        else:
+            x, y, (xx, xy, yy) = at[..., 0], at[..., 1], np.moveaxis(self.weights, -1, 0)
+            at = np.stack([xx * x + xy * y, xy * x + yy * y], axis=-1)
+        return np.asarray(self.rows.T @ at.reshape(len(at), -1)).reshape(values.shape)
 
 
 class BatchEquations:
@@ -87,13 +105,13 @@ class BatchEquations:
             measures = [o.measures.get(level, none) for o in observed]
             information = share * np.stack([m[0] for m in measures], axis=1).astype(np.float64)  # (n, T, 3)
             pull = share * np.stack([m[1] for m in measures], axis=1).astype(np.float64)
-            term = _Term(basis.T.tocsr(), basis, information[..., 0], information[..., 2], information[..., 1])
+            term = _Term(basis.T.tocsr(), information)
             self._photometric.append(term)
             usual = information.mean(1)
             if reference is not None and level in reference:
                 usual, pull_there = _with_reference(usual, reference[level])
                 pull_of_reference += np.asarray(basis @ pull_there).reshape(pull_of_reference.shape)
-            self._of_offset.append(replace(term, **dict(zip(("weight_x", "cross", "weight_y"), usual.T[..., None], strict=True))))
+            self._of_offset.append(replace(term, weights=np.ascontiguousarray(usual[:, None])))
             pulls += np.asarray(basis @ pull.reshape(len(pull), -1)).reshape(pulls.shape)
             centres = tiles.centre[tiles.usable]
             for system, known in ((mean, information.mean(1)), (of_reference, usual)):
@@ -127,14 +145,14 @@ class BatchEquations:
         Each kind of difference is expected to be as large as it is where it is measured, over all frames: waves often run one way, and some kinds of
         differences are then twenty times as small as others.
         """
-        shares = np.stack([np.stack([o.known, o.hidden], axis=-1) for o in observed])
-        values, freedom = np.array([o.values for o in observed]), BENDING.degrees_of_freedom
+        shares = np.stack([np.stack([o.known, o.hidden], axis=-1) for o in observed], axis=2)  # (rows, columns, T, 2), as the values
+        values, freedom = np.stack([o.values for o in observed], axis=2), BENDING.degrees_of_freedom
         scale = float(np.mean([o.scale ** 2 for o in observed]))
-        part = np.array([o.orders.get(order, 0.0) for o in observed])[:, None, None]
+        part = np.array([o.orders.get(order, 0.0) for o in observed])
         for kernel, count in DIFFERENCES[order]:
             matrix = difference_matrix(self.lattice, kernel)
-            bending = np.array([(difference(v, kernel) ** 2).sum(-1) for v in values])  # (T, rows, columns) of differences
-            seen, hidden = np.moveaxis(np.array([difference(s, np.abs(kernel) / np.abs(kernel).sum()) for s in shares]), -1, 0)
+            bending = (difference(values, kernel) ** 2).sum(-1)  # (rows, columns, T) of differences
+            seen, hidden = np.moveaxis(difference(shares, np.abs(kernel) / np.abs(kernel).sum()), -1, 0)
             if observed[0].fixed:
                 weights = np.where(part > 0, count / scale, 0) * np.ones_like(bending)
             else:
@@ -142,15 +160,14 @@ class BatchEquations:
                 usual = (freedom + 2) / (freedom * variance)
                 student = (freedom + 2) / (freedom * variance + bending)
                 weights = BATCH.bending_share * part * (seen * student + (1 - seen) * usual) * (1 - 0.999 * hidden)
-            mean.add_difference(kernel, weights.mean(0))
-            each = weights.reshape(self.frames, -1).T
-            yield _Term(matrix, matrix.T.tocsr(), each, each, None)
+            mean.add_difference(kernel, weights.mean(-1))
+            yield _Term(matrix, weights.reshape(-1, self.frames))
 
     def _measured(self, values: np.ndarray) -> np.ndarray:
-        return sum((t.applied(values) for t in self._photometric), np.zeros_like(values))
+        return _product(self._photometric, values)
 
     def _bent(self, values: np.ndarray) -> np.ndarray:
-        return sum((t.applied(values) for t in self._bending), np.zeros_like(values))
+        return _product(self._bending, values)
 
     def _of_trajectories(self, values: np.ndarray) -> np.ndarray:
         """The trajectory prior's normal equations times control values."""
@@ -158,7 +175,7 @@ class BatchEquations:
 
     def _applied(self, values: np.ndarray, offset: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         measured = self._measured(values + offset)
-        at_offset = measured.sum(1, keepdims=True) + sum(t.applied(offset) for t in self._of_offset)
+        at_offset = measured.sum(1, keepdims=True) + _product(self._of_offset, offset)
         return measured + self._bent(values) + self._hidden * values + self._of_trajectories(values), at_offset + BATCH.reference_damping * offset
 
     def _factorise(self, mean: NormalEquations, of_reference: NormalEquations) -> None:
@@ -170,7 +187,7 @@ class BatchEquations:
         for modes in self._alike:
             system = mean.copy()
             system.add_diagonal((1 / self._spread[:, modes]).mean(1).reshape(rows, columns))
-            system.factorise()
+            system.factorise(np.float32)  # near enough for a preconditioner
             self._systems.append(system)
         of_reference.bands *= self.frames + 1
         of_reference.add_diagonal(np.full((rows, columns), BATCH.reference_damping))
@@ -221,6 +238,14 @@ class BatchEquations:
             raise np.linalg.LinAlgError("the frames together are not determined")
         rows, columns = self.lattice.shape
         return x.transpose(1, 0, 2).reshape(self.frames, rows, columns, 2) + self.prior.affine, e.reshape(rows, columns, 2)
+
+
+def _product(terms: Sequence[_Term], values: np.ndarray) -> np.ndarray:
+    """(control points, T, 2) the normal equations of terms times control values of the same shape."""
+    out = np.zeros(values.shape)
+    for term in terms:
+        term.add_product(values, out)
+    return out
 
 
 def _share(tiles: MeshTiles, grain: float) -> np.ndarray:

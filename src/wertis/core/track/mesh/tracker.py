@@ -275,10 +275,9 @@ class MeshTracker:
                 look, ready = ready or self.alignment.linearise(pyramid, level, values), None
                 if level > 2:
                     step = self.alignment.affine_step(look)
-                elif number and not level and not self.alignment.any_occluded:
-                    step = self.alignment.further_step(look, values)
                 else:
-                    step = self.alignment.step(pyramid, look, level, values, predicted)
+                    further = self.alignment.further_step(look, level, values) if number and (level or not self.alignment.any_occluded) else None
+                    step = further if further is not None else self.alignment.step(pyramid, look, level, values, predicted)
                 values = values + step
                 if level and np.quantile(np.abs(step), 0.95) < COARSE_TO_FINE.arrived * 2 ** level:
                     break

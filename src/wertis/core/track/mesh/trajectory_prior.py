@@ -8,8 +8,8 @@ as a Gaussian prior: M. Tipping and C. Bishop, Probabilistic principal component
 
 from dataclasses import dataclass
 
+import cv2
 import numpy as np
-import scipy
 
 _KNOWN = 12.0  # power of how far a control point is measured, by which its trajectory counts: of one that is half measured little is motion
 _FRAMES_KNOWN = 0.25  # quantile over the frames of how far it is measured
@@ -61,5 +61,5 @@ def learned_prior(displacements: np.ndarray, known: np.ndarray) -> TrajectoryPri
     outside = modes @ ((_LEAST_DEVIATION ** 2 / (variances + _LEAST_DEVIATION ** 2))[:, None] * (modes.T @ own))
     outside -= outside.mean(0)
     lasting = (outside[1:] * outside[:-1]).mean(0).reshape(rows, columns, 2).mean(-1)
-    deviations = np.maximum(scipy.ndimage.uniform_filter(lasting, 3, mode="nearest"), _LEAST_DEVIATION ** 2)
+    deviations = np.maximum(cv2.blur(lasting, (3, 3), borderType=cv2.BORDER_REPLICATE), _LEAST_DEVIATION ** 2)
     return TrajectoryPrior(affine.reshape(displacements.shape), modes, variances, deviations)
