@@ -105,7 +105,7 @@ class BatchEquations:
             measures = [o.measures.get(level, none) for o in observed]
             information = share * np.stack([m[0] for m in measures], axis=1).astype(np.float64)  # (n, T, 3)
             pull = share * np.stack([m[1] for m in measures], axis=1).astype(np.float64)
-            term = _Term(basis.T.tocsr(), information)
+            term = _Term(basis.T.tocsr(), np.ascontiguousarray(information))
             self._photometric.append(term)
             usual = information.mean(1)
             if reference is not None and level in reference:
@@ -161,7 +161,7 @@ class BatchEquations:
                 student = (freedom + 2) / (freedom * variance + bending)
                 weights = BATCH.bending_share * part * (seen * student + (1 - seen) * usual) * (1 - 0.999 * hidden)
             mean.add_difference(kernel, weights.mean(-1))
-            yield _Term(matrix, weights.reshape(-1, self.frames))
+            yield _Term(matrix, np.ascontiguousarray(weights.reshape(-1, self.frames)))
 
     def _measured(self, values: np.ndarray) -> np.ndarray:
         return _product(self._photometric, values)

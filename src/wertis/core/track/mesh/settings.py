@@ -118,7 +118,7 @@ class Bending:
     least_measured: float = 10.0
     of_innovation: tuple[int, ...] = (2, 3)
     validated_first: int = 6
-    validated_every: int = 6
+    validated_every: int = 12
 
 
 @dataclass(frozen=True)
