@@ -21,7 +21,7 @@ from wertis.core.track.run import track_plane
 class FollowedReflectionTest(unittest.TestCase):
     def test_a_reflection_that_was_followed_is_given_up_for_the_surface(self) -> None:
         # as strong as the surface itself: the tracker goes with it at first, far off and sure
-        for shot in (PlaneShot(n=20, mirrored=1.0, picture="rocket", seed=8),
+        for shot in (PlaneShot(n=14, mirrored=1.0, picture="rocket", seed=8),
                      PlaneShot(n=12, mirrored=1.0, picture="astronaut")):  # a short range: it is the first layer that turns into the surface
             first, last = first_and_last(shot)
             frames = range(1, len(shot.frames))
