@@ -54,7 +54,6 @@ _VEILED = 4.0  # deviation of what a layer leaves, over that of the grain, at th
 _AROUND = 8  # pixels to each side in which a block is looked for
 _SEEN, _UNSEEN = 0.7, 0.65  # correlation of a block with the layer from which it is seen at first, and the part of that below which it is not at last
 _LEAVING = 0.015  # part of the blocks seen on the first third of the frames that are not on the last sixth, from which the layer leaves the region
-_ONE_LAYER = 0.7  # median correlation of blocks of what was followed at first and on all frames, from which that is one layer: 0.83 to 1, else 0.57
 _AT_LAST = 3  # frames at least, that count as the last
 _STAYS = 0.55  # correlation of a layer with the frames where it lies alone, over that where both lie, from which it fills its outline
 # the same for the layer of which parts left the region: where that is drawn well inside the pane, what is mirrored is seen beyond it for a while
@@ -85,10 +84,6 @@ class _Layer:
         self.matrices, self.errors, self._mask = matrices, errors, mask
         self.picture: np.ndarray = np.zeros(mask.shape, np.float32)
         self._where = {f: cv2.warpPerspective(mask, m, mask.shape[::-1], flags=cv2.INTER_NEAREST) > 0 for f, m in matrices.items()}
-
-    def of(self, frames: list[int]) -> "_Layer":
-        """The same layer on some frames alone, with no picture yet."""
-        return _Layer({f: self.matrices[f] for f in frames}, {}, self._mask)
 
     def learn(self, pictures: dict[int, np.ndarray], valid: dict[int, np.ndarray] | None = None) -> None:
         """Its picture: the median of the frames' `pictures` (h, w), where they are `valid` (h, w) bool, moved to the reference frame."""
@@ -261,25 +256,20 @@ def _residue(pictures: dict[int, np.ndarray], layer: _Layer, start: int) -> tupl
     frames = sorted((f for f in layer.matrices if f in pictures and f != start), key=lambda f: abs(f - start))
     if len(frames) < _FEWEST or not corners:
         return False, False
-    early_layer = layer.of(frames[:len(frames) // 2])  # where it leaves soon the median of all frames does not show it
-    early_layer.learn(pictures)
-    own, early_own = (_smoothed_away(each.picture, np.ones((h, w), bool)) for each in (layer, early_layer))
-    if np.median([_alike(early_own[y:y + _BLOCK, x:x + _BLOCK], own[y:y + _BLOCK, x:x + _BLOCK]) for x, y in corners]) < _ONE_LAYER:
-        early_layer = layer  # something else was followed at first
 
     def one(frame: int) -> tuple[np.ndarray, np.ndarray]:
         matrix, full = layer.matrices[frame], np.ones((h, w), np.uint8)
         inverse = cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP
         known = cv2.warpPerspective(full, matrix, (w, h), flags=cv2.INTER_NEAREST | cv2.WARP_INVERSE_MAP) > 0
         seen = _smoothed_away(cv2.warpPerspective(pictures[frame], matrix, (w, h), flags=inverse), known)
-        own, first = _smoothed_away(layer.picture, known), _smoothed_away(early_layer.picture, known)
+        own = _smoothed_away(layer.picture, known)
         left, alike = (np.full(len(corners), np.nan) for _ in range(2))
         for k, (x, y) in enumerate(corners):
             x0, y0, x1, y1 = max(x - _AROUND, 0), max(y - _AROUND, 0), min(x + _BLOCK + _AROUND, w), min(y + _BLOCK + _AROUND, h)
             if known[y0:y1, x0:x1].all():
-                here, around = (slice(y, y + _BLOCK), slice(x, x + _BLOCK)), (slice(y0, y1), slice(x0, x1))
-                alike[k] = _alike(first[here], seen[around])
-                left[k] = seen[here].var() * (1 - _alike(own[here], seen[around]) ** 2)
+                block = own[y:y + _BLOCK, x:x + _BLOCK]
+                alike[k] = float(cv2.matchTemplate(seen[y0:y1, x0:x1], block, cv2.TM_CCOEFF_NORMED).max()) if block.std() > 1e-3 else 0.0
+                left[k] = seen[y:y + _BLOCK, x:x + _BLOCK].var() * (1 - alike[k] ** 2)
         return left, alike
 
     each = side_by_side(one, frames)
@@ -293,11 +283,6 @@ def _residue(pictures: dict[int, np.ndarray], layer: _Layer, start: int) -> tupl
     at_first, at_last = (np.nanmedian(part[:, known], axis=0) for part in (early, late))
     gone = ((at_first > _SEEN) & (at_last < _UNSEEN * at_first)).sum() / max((at_first > _SEEN).sum(), 1)
     return veiled, bool(gone > _LEAVING)
-
-
-def _alike(block: np.ndarray, around: np.ndarray) -> float:
-    """Correlation of a block with the place in a picture round it where it is most alike; 0 where it has no texture."""
-    return float(cv2.matchTemplate(around, block, cv2.TM_CCOEFF_NORMED).max()) if block.std() > 1e-3 else 0.0
 
 
 def _tracked(left: dict[int, np.ndarray], other: _Layer, mask: np.ndarray, corners: np.ndarray, kind: str, start: int,
