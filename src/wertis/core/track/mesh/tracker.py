@@ -359,7 +359,8 @@ class MeshTracker:
 
     def measured_vertices(self, weight: np.ndarray, energy: np.ndarray) -> np.ndarray:
         """(V,) whether more than half of the texture round each vertex matches, by the usable tiles' robust weights (n,) and luma variances (n,)."""
-        return np.asarray(self._vertex_weights @ (weight * np.sqrt(energy)) > 0.5 * self._vertex_weights @ np.sqrt(energy))
+        amount = np.sqrt(energy)
+        return np.asarray(self._vertex_weights @ ((weight - 0.5) * amount) > 0)
 
     def template_errors(self) -> np.ndarray:
         """(V,) pixels by which each vertex may lie off since the tiles round it are compared with a later look."""
