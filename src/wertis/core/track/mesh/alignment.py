@@ -85,8 +85,7 @@ class MeshAlignment:
         self.any_occluded = False
         self.fine: FineEquations
         self._bases: dict[tuple[int, float], scipy.sparse.csr_array] = {}
-        self._coarser: list[CoarserEquations] = []
-        self._coarse: NormalEquations  # of the last full step at a coarser level
+        self._coarse_system: NormalEquations  # of the last full step at a coarser level
         self._last_informed: np.ndarray  # (n,) per square pixel, what each tile said on the last full step
 
     def linearise(self, pyramid: Pyramid, level: int, values: np.ndarray, part: np.ndarray | None = None) -> Linearisation:
@@ -141,18 +140,21 @@ class MeshAlignment:
         lattice = self._lattices[level]
         self._last_informed = look.information[:, 0] + look.information[:, 2]
         if level == 0:
-            self._coarser = self.coarser_equations(pyramid, look, values)
+            coarser = self.coarser_equations(pyramid, look, values)
             expected = self._expected(look, values, predicted)
-            system = self._with_pixels(expected, look)
+            system = expected.copy()
+            system.add_places(look.tiles.centre[look.chosen], look.information, look.pull)
+            for each in coarser:
+                system.add_places(each.places, each.information, each.pull)
             found = system.solve()
-            self.fine = FineEquations(values, look, self._coarser, self._orders, self.bending_scale, expected, system)
+            self.fine = FineEquations(values, look, coarser, self._orders, self.bending_scale, expected, system)
             return found
         system = NormalEquations(lattice)
         system.add_places(look.tiles.centre[look.chosen], look.information, look.pull)
         for order in BENDING.of_innovation:
             system.add_bending(order, 1 / (self.innovation_scale * 2 ** (order * level)) ** 2)
         system.add_diagonal(PREDICTION.damping + self.occlusion(look, lattice) * PREDICTION.damping_occluded)
-        self._coarse = system
+        self._coarse_system = system
         return self._refined(system.solve(), level)
 
     def _refined(self, step: np.ndarray, level: int) -> np.ndarray:
@@ -180,7 +182,7 @@ class MeshAlignment:
         pull = look.pull * np.minimum(most / np.maximum(informed, 1e-12), 1)[:, None]
         if level:
             pulled = self.tile_basis(look.tiles, lattice) @ pull
-            return self._refined(self._coarse.solved_for(np.asarray(pulled).reshape(*lattice.shape, 2)), level)
+            return self._refined(self._coarse_system.solved_for(np.asarray(pulled).reshape(*lattice.shape, 2)), level)
         fine = self.fine
         moved = values - fine.linearised_at
         pulled, coarser = self.tile_basis(look.tiles, lattice) @ pull, []
@@ -204,14 +206,6 @@ class MeshAlignment:
         hidden, known = self.occlusion(look), self.known(look)
         system = self._without_bending(values, predicted, hidden, known)
         self._bending(self.bending_scale).add(system, values, predicted, hidden, known)
-        return system
-
-    def _with_pixels(self, expected: NormalEquations, look: Linearisation) -> NormalEquations:
-        """What is expected of the surface, with what the finest level says and the coarser ones."""
-        system = expected.copy()
-        system.add_places(look.tiles.centre[look.chosen], look.information, look.pull)
-        for coarser in self._coarser:
-            system.add_places(coarser.places, coarser.information, coarser.pull)
         return system
 
     def _without_bending(self, values: np.ndarray, predicted: np.ndarray, hidden: np.ndarray, known: np.ndarray) -> NormalEquations:
