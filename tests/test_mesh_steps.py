@@ -42,7 +42,7 @@ class FurtherStepTest(unittest.TestCase):
             look = self.alignment.linearise(self.picture, level, self.identity)
             values = self.identity + self.alignment.step(self.picture, look, level, self.identity, self.identity)
             again = self.alignment.linearise(self.picture, level, values)
-            further = self.alignment.further_step(again, level, values)
+            further = self.alignment.modified_newton_step(again, level, values)
             assert further is not None
             if not level:
                 np.testing.assert_array_equal(self.alignment.fine.linearised_at, values)
@@ -58,7 +58,7 @@ class FurtherStepTest(unittest.TestCase):
         look = self.alignment.linearise(self.picture, 0, far)
         self.alignment.step(self.picture, look, 0, far, far)
         there = self.alignment.linearise(self.picture, 0, self.identity + AWAY)
-        self.assertIsNone(self.alignment.further_step(there, 0, self.identity + AWAY))
+        self.assertIsNone(self.alignment.modified_newton_step(there, 0, self.identity + AWAY))
 
     def test_a_tile_that_said_nothing_then_pulls_nothing(self) -> None:
         look = self.alignment.linearise(self.picture, 0, self.identity)
@@ -70,7 +70,7 @@ class FurtherStepTest(unittest.TestCase):
         for pull in (0.0, 1e6):
             loud = look.pull.copy()
             loud[silent] = pull
-            pulls.append(self.alignment.further_step(replace(look, pull=loud), 0, self.identity))
+            pulls.append(self.alignment.modified_newton_step(replace(look, pull=loud), 0, self.identity))
         assert pulls[0] is not None and pulls[1] is not None
         np.testing.assert_array_equal(pulls[0], pulls[1])
 

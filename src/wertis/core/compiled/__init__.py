@@ -28,9 +28,7 @@ def _loaded() -> ctypes.CDLL | None:
         return None
     level = plain.processor_level()
     wider = (_at(f"_tiles_{k}") for k in (4, 3) if k <= level)
-    library = next((found for found in wider if found is not None), plain)
-    library.spline_slopes.restype = ctypes.c_double
-    return library
+    return next((found for found in wider if found is not None), plain)
 
 
 LIBRARY = _loaded()

@@ -82,19 +82,18 @@ void spline_at(const double *values, double ox, double oy, double step, int nx, 
         at_place(&l, places[2 * k], places[2 * k + 1], out + 2 * k, slopes ? slopes + 4 * k : NULL);
 }
 
-/* Derivatives (n, 2, 2) at chosen ones (n) of places (K, 2); gives the least squared singular value of them, by which a surface is foreshortened. */
-double spline_slopes(const double *values, double ox, double oy, double step, int nx, int ny, const double *places, const int64_t *chosen, long n,
-                     double *slopes)
+/* Derivatives (n, 2, 2) at chosen ones (n) of places (K, 2), and the least squared singular value of them, by which a surface is foreshortened. */
+void spline_slopes(const double *values, double ox, double oy, double step, int nx, int ny, const double *places, const int64_t *chosen, long n,
+                     double *slopes, double *least)
 {
     const Lattice l = {values, ox, oy, step, nx, ny};
-    double least = INFINITY;
+    *least = INFINITY;
     for (long k = 0; k < n; k++) {
         double value[2], *d = slopes + 4 * k;
         at_place(&l, places[2 * chosen[k]], places[2 * chosen[k] + 1], value, d);
         const double xx = d[0] * d[0] + d[2] * d[2], xy = d[0] * d[1] + d[2] * d[3], yy = d[1] * d[1] + d[3] * d[3];
-        least = fmin(least, 0.5 * (xx + yy) - hypot(0.5 * (xx - yy), xy));
+        *least = fmin(*least, 0.5 * (xx + yy) - hypot(0.5 * (xx - yy), xy));
     }
-    return least;
 }
 
 /* Draws the pieces of a surface into a grid of target places, and solves there for the source: `found` (h, w, 2), nan where nothing is seen.

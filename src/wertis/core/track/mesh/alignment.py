@@ -40,7 +40,7 @@ class FineEquations:
     linearised_at : (rows, columns, 2) the control values.
     look, coarser : what the pixels of the finest level say, and those of the coarser ones.
     orders, scale : of the surface's bending, as `SurfacePrior` has them.
-    expected : what is expected of the surface, without what the pixels say.
+    prior : the part of them that is what is expected of the surface, without what the pixels say.
     system : all of it together, about the control values of the first step; factorised.
     """
 
@@ -49,7 +49,7 @@ class FineEquations:
     coarser: list[CoarserEquations]
     orders: dict[int, float]
     scale: float
-    expected: NormalEquations
+    prior: NormalEquations
     system: NormalEquations
 
 
@@ -86,7 +86,7 @@ class MeshAlignment:
         self.fine: FineEquations
         self._bases: dict[tuple[int, float], scipy.sparse.csr_array] = {}
         self._coarse_system: NormalEquations  # of the last full step at a coarser level
-        self._last_informed: np.ndarray  # (n,) per square pixel, what each tile said on the last full step
+        self._last_information: np.ndarray  # (n,) per square pixel, what each tile said on the last full step
 
     def linearise(self, pyramid: Pyramid, level: int, values: np.ndarray, part: np.ndarray | None = None) -> Linearisation:
         """The equations of a level's usable tiles, or of a `part` (n,) of them, about control values."""
@@ -132,22 +132,22 @@ class MeshAlignment:
             coarse, share = self.linearise(pyramid, level, values, part), unknown[part]
             found.append(CoarserEquations(level, part, coarse.tiles.centre[coarse.chosen], coarse.information * share[:, None],
                                           coarse.pull * share[:, None]))
-            total = total + basis @ _among(basis.shape[1], part, (coarse.information[:, 0] + coarse.information[:, 2]) * share)
+            total = total + basis @ _scattered(basis.shape[1], part, (coarse.information[:, 0] + coarse.information[:, 2]) * share)
         return found
 
     def step(self, pyramid: Pyramid, look: Linearisation, level: int, values: np.ndarray, predicted: np.ndarray) -> np.ndarray:
         """A step (rows, columns, 2) of the fine lattice's control values, bending as a level's own lattice can."""
         lattice = self._lattices[level]
-        self._last_informed = look.information[:, 0] + look.information[:, 2]
+        self._last_information = look.information[:, 0] + look.information[:, 2]
         if level == 0:
             coarser = self.coarser_equations(pyramid, look, values)
-            expected = self._expected(look, values, predicted)
-            system = expected.copy()
+            prior = self._prior_equations(look, values, predicted)
+            system = prior.copy()
             system.add_places(look.tiles.centre[look.chosen], look.information, look.pull)
             for each in coarser:
                 system.add_places(each.places, each.information, each.pull)
             found = system.solve()
-            self.fine = FineEquations(values, look, coarser, self._orders, self.bending_scale, expected, system)
+            self.fine = FineEquations(values, look, coarser, self._orders, self.bending_scale, prior, system)
             return found
         system = NormalEquations(lattice)
         system.add_places(look.tiles.centre[look.chosen], look.information, look.pull)
@@ -163,7 +163,7 @@ class MeshAlignment:
             step = bspline.refined(step, finer.shape)
         return step
 
-    def further_step(self, look: Linearisation, level: int, values: np.ndarray) -> np.ndarray | None:
+    def modified_newton_step(self, look: Linearisation, level: int, values: np.ndarray) -> np.ndarray | None:
         """One more step at the level of the last one, from where that led, with its matrix; None where tiles that said little then say much now.
 
         The modified Newton method: C. T. Kelley, Iterative methods for optimization, 1999, section 2.3: it converges while the true matrix is less than
@@ -175,11 +175,11 @@ class MeshAlignment:
         look : the level linearised about control values (rows, columns, 2).
         """
         lattice = self._lattices[level]
-        informed = look.information[:, 0] + look.information[:, 2]
-        most = PHOTOMETRY.most_more_information * self._last_informed
-        if (informed - most).clip(0).sum() > PHOTOMETRY.most_left_out * informed.sum():
+        information = look.information[:, 0] + look.information[:, 2]
+        most = PHOTOMETRY.most_information_growth * self._last_information
+        if (information - most).clip(0).sum() > PHOTOMETRY.most_information_left_out * information.sum():
             return None
-        pull = look.pull * np.minimum(most / np.maximum(informed, 1e-12), 1)[:, None]
+        pull = look.pull * np.minimum(most / np.maximum(information, 1e-12), 1)[:, None]
         if level:
             pulled = self.tile_basis(look.tiles, lattice) @ pull
             return self._refined(self._coarse_system.solved_for(np.asarray(pulled).reshape(*lattice.shape, 2)), level)
@@ -191,13 +191,13 @@ class MeshAlignment:
             x, y = (basis.T @ moved.reshape(-1, 2))[each.part].T
             xx, xy, yy = each.information.T
             pull = each.pull - np.column_stack([xx * x + xy * y, xy * x + yy * y])
-            pulled = pulled + basis @ _among(basis.shape[1], each.part, pull)
+            pulled = pulled + basis @ _scattered(basis.shape[1], each.part, pull)
             coarser.append(replace(each, pull=pull))
         self.fine = replace(fine, linearised_at=values, look=look, coarser=coarser)
-        right = fine.expected.right_values - fine.expected.applied(moved) + np.asarray(pulled).reshape(moved.shape)
+        right = fine.prior.right_values - fine.prior.applied(moved) + np.asarray(pulled).reshape(moved.shape)
         return fine.system.solved_for(right)
 
-    def _expected(self, look: Linearisation, values: np.ndarray, predicted: np.ndarray) -> NormalEquations:
+    def _prior_equations(self, look: Linearisation, values: np.ndarray, predicted: np.ndarray) -> NormalEquations:
         """What is expected of the surface at the finest level.
 
         Where the surface is seen its fourth differences are expected to be small (its third beside an occluder), so that a gentle wave goes on through
@@ -328,7 +328,7 @@ class MeshAlignment:
         return known
 
 
-def _among(count: int, part: np.ndarray, values: np.ndarray) -> np.ndarray:
+def _scattered(count: int, part: np.ndarray, values: np.ndarray) -> np.ndarray:
     """(count, ...) values (m, ...) of a part (m,) of so many; 0 for the others."""
     out = np.zeros((count, *values.shape[1:]))
     out[part] = values

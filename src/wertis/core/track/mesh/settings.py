@@ -62,8 +62,8 @@ class Photometry:
     coarser : coarser levels that speak where the finest knows little; what is coarser still is blind to a wrinkle.
     little_unknown : share of a coarser tile that is unknown, below which it is not asked.
     least_coarser : coarser tiles that tell what misfit is usual.
-    most_more_information : times as much as on the last full step, that a tile may count on a further one, which goes by that one's matrix.
-    most_left_out : share of all information that is left out by it, up to which there is such a step.
+    most_information_growth : times as much as on the last full step, that a tile may count on a further one, which goes by that one's matrix.
+    most_information_left_out : share of all information that is left out by it, up to which there is such a step.
     measured_information : per square pixel, of a control point: a deviation of a seventh of a pixel, from which its place is measured.
     """
 
@@ -81,8 +81,8 @@ class Photometry:
     coarser: int = 2
     little_unknown: float = 0.05
     least_coarser: int = 8
-    most_more_information: float = 1.4
-    most_left_out: float = 0.05
+    most_information_growth: float = 1.4
+    most_information_left_out: float = 0.05
     measured_information: float = 50.0
 
 

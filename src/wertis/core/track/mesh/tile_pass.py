@@ -72,10 +72,10 @@ def map_slopes(tiles: MeshTiles, chosen: np.ndarray, lattice: Lattice, values: n
         slopes = evaluate(lattice, values, tiles.centre[chosen], slopes=True)[1]
         assert slopes is not None
         return slopes, float(np.linalg.svd(slopes, compute_uv=False).min(initial=np.inf))
-    slopes, values = np.empty((len(chosen), 2, 2)), np.ascontiguousarray(values, np.float64)
-    squared = compiled.LIBRARY.spline_slopes(address(values, np.float64), *geometry_arguments(lattice), tiles.addresses["centre"],
-                                             address(chosen, np.int64), compiled.long(len(chosen)), address(slopes, np.float64))
-    return slopes, max(squared, 0.0) ** 0.5
+    slopes, squared, values = np.empty((len(chosen), 2, 2)), np.empty(1), np.ascontiguousarray(values, np.float64)
+    compiled.LIBRARY.spline_slopes(address(values, np.float64), *geometry_arguments(lattice), tiles.addresses["centre"],
+                                             address(chosen, np.int64), compiled.long(len(chosen)), address(slopes, np.float64), address(squared, np.float64))
+    return slopes, float(np.sqrt(max(squared[0], 0.0)))
 
 
 def plain_mesh_pass(picture: np.ndarray, tiles: MeshTiles, chosen: np.ndarray, lattice: Lattice, values: np.ndarray,

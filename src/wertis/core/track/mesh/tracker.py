@@ -276,7 +276,7 @@ class MeshTracker:
                 if level > 2:
                     step = self.alignment.affine_step(look)
                 else:
-                    further = self.alignment.further_step(look, level, values) if number and (level or not self.alignment.any_occluded) else None
+                    further = self.alignment.modified_newton_step(look, level, values) if number and (level or not self.alignment.any_occluded) else None
                     step = further if further is not None else self.alignment.step(pyramid, look, level, values, predicted)
                 values = values + step
                 if level and np.quantile(np.abs(step), 0.95) < COARSE_TO_FINE.arrived * 2 ** level:
