@@ -72,9 +72,10 @@ def map_slopes(tiles: MeshTiles, chosen: np.ndarray, lattice: Lattice, values: n
         slopes = evaluate(lattice, values, tiles.centre[chosen], slopes=True)[1]
         assert slopes is not None
         return slopes, float(np.linalg.svd(slopes, compute_uv=False).min(initial=np.inf))
-    slopes, squared, values = np.empty((len(chosen), 2, 2)), np.empty(1), np.ascontiguousarray(values, np.float64)
-    compiled.LIBRARY.spline_slopes(address(values, np.float64), *geometry_arguments(lattice), tiles.addresses["centre"],
-                                             address(chosen, np.int64), compiled.long(len(chosen)), address(slopes, np.float64), address(squared, np.float64))
+    d = np.float64
+    slopes, squared, values = np.empty((len(chosen), 2, 2)), np.empty(1), np.ascontiguousarray(values, d)
+    compiled.LIBRARY.spline_slopes(address(values, d), *geometry_arguments(lattice), tiles.addresses["centre"],
+                                             address(chosen, np.int64), compiled.long(len(chosen)), address(slopes, d), address(squared, d))
     return slopes, float(np.sqrt(max(squared[0], 0.0)))
 
 
