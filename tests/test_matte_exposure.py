@@ -48,7 +48,8 @@ def exposed(travel: tuple[float, float], at: tuple[float, float] = (0, 0), outli
 def with_picture(texture: Texture) -> Texture:
     """A texture that shows TEXTURE where that lies in the surface's picture."""
     h, w = texture.colours.shape[:2]
-    return Texture(cv2.warpPerspective(TEXTURE, texture.place, (w, h), borderMode=cv2.BORDER_REFLECT), texture.place)
+    return Texture(cv2.warpPerspective(TEXTURE, texture.place, (w, h), borderMode=cv2.BORDER_REFLECT), texture.place,
+                   np.ones((h, w), bool))
 
 
 class ComposedTest(unittest.TestCase):

@@ -14,15 +14,17 @@ from wertis.core.matte.background import RegisteredBackground
 from wertis.core.matte.coverage import Box, box_round
 from wertis.core.matte.edge import Edge, evenly_resampled
 from wertis.core.matte.exposure import Exposure, Texture, blank_texture, explained_offsets, learned
+from wertis.core.matte.exposure_tips import offsets_across, tip_move
 from wertis.core.matte.fitting import CORNER
 from wertis.core.matte.outline import flattened, outwards
 from wertis.core.shot.document import Shot
 from wertis.core.shot.matte_carry import Carrier
 from wertis.core.shot.mattes import Matte, MatteShape
 
-_SMEARED = 6.0  # pixels across the outline, on half of it, from which a frame is measured so; below it the edge itself is sharp enough
+_SMEARED = 4.0  # pixels across the outline, on half of it, from which a frame is measured so; below it the edge itself is sharp enough
 _HALVED = 8.0  # pixels of smear, usual on those frames, from which half of the resolution will do; a quarter makes it up to twice as far off
 _LARGEST = 1280  # pixels of a picture's longer side, at the resolution that is worked on
+_TIP_REACH = 15.0  # pixels by which a tip may be longer or shorter than it is taken to be
 _ROOM = 24.0  # pixels round the outline that keys say, in which it may be
 _PER_INSTANT = 2.0  # pixels at the worked resolution, that the figure moves between two instants
 _FEWEST, _MOST = 5, 40  # instants
@@ -31,7 +33,8 @@ _SPACING = 4.0  # pixels between the places along it, at the worked resolution t
 _LEAST_OFF = 0.15  # pixels, deviation of a place at least
 _USABLE = 3.0  # pixels, standard deviation up to which a place counts
 _FIRST_ROUNDS, _NEXT_ROUNDS, _ALL_ROUNDS = 10, 2, 3  # of learning the texture: from a keyed frame, with each further one, and from all
-_NEIGHBOURS, _OF_ALL = 5, 16  # frames that it is learnt from then
+_NEIGHBOURS, _OF_ALL = 5, 16  # frames that it is learnt from then, beside keyed ones:
+_KEYED = 2  # the nearest of them, with each further frame
 _KEPT = 256_000_000  # bytes of pictures that are kept, and of boxes of them
 _LEAST_KNOWN = 0.5  # share of a box whose background must be known
 
@@ -74,19 +77,22 @@ class ExposedFigure:
         """Find out what the figure looks like from its `outlines` (M, 2) in the surface's picture on frames: from those near one, or from all."""
         if not outlines:
             return
+        keyed = [f for f in self._shape.keys if f in outlines]
         if frame is None:
             order = sorted(outlines)
             chosen = [order[k] for k in np.unique(np.linspace(0, len(order) - 1, _OF_ALL).astype(int))]
         else:
             chosen = sorted(outlines, key=lambda f: (abs(f - frame), f))[:_NEIGHBOURS]
-        seen = [(e, outlines[f]) for f in chosen if (e := self._exposure(f)) is not None]
+            keyed = sorted(keyed, key=lambda f: (abs(f - frame), f))[:_KEYED]
+        certain = [(e, outlines[f]) for f in keyed if (e := self._exposure(f)) is not None]
+        seen = [*certain, *((e, outlines[f]) for f in chosen if f not in keyed and (e := self._exposure(f)) is not None)]
         if not seen:
             return
         rounds = _NEXT_ROUNDS if frame is not None else _ALL_ROUNDS
         if self._texture is None:
             self._texture = blank_texture(np.concatenate([outline for _, outline in seen]), self._scale, 2 * _ROOM)
             rounds = _FIRST_ROUNDS
-        self._texture = learned(self._texture, seen, rounds)
+        self._texture = learned(self._texture, seen, rounds, len(certain))
 
     def measure(self, matte: Matte, shape: MatteShape, frame: int, spread: float) -> EdgeMeasure:
         """A shape's outline on a frame against what the figure explains of it; `spread` is by how many pixels it is expected to be off."""
@@ -104,13 +110,32 @@ class ExposedFigure:
             corners.append(k)
         normals = outwards(places)
         x0, y0, _, _ = self._boxes[frame]
-        offsets, deviations = explained_offsets(exposure, self._texture, places * self._scale - [x0, y0], spread * self._scale, _LENGTH * self._scale,
-                                                corners)
-        offsets, deviations = offsets / self._scale, deviations / self._scale
-        moved = homography.apply(exposure.moves[-1] @ np.linalg.inv(exposure.middle), places * self._scale - [x0, y0])
-        smeared = 2 * np.abs((((moved + [x0, y0]) / self._scale - places) * normals).sum(1))
-        order = np.argsort(along)
-        found = (places, along, normals, offsets, np.zeros(len(places), bool), deviations < _USABLE, smeared, np.hypot(_LEAST_OFF, deviations))
+        scaled = places * self._scale - [x0, y0]
+        start, texture, tips = scaled, self._texture, {}
+        for corner in corners:
+            tip = tip_move(exposure, texture, start, corner, spread * self._scale, _TIP_REACH * self._scale, self._scale)
+            if tip is not None:
+                start, texture, tips[corner] = start + tip.moves, tip.texture, tip
+        offsets, deviations = explained_offsets(exposure, texture, start, spread * self._scale, _LENGTH * self._scale, corners)
+        deviations = deviations / self._scale
+        moved = homography.apply(exposure.moves[-1] @ np.linalg.inv(exposure.middle), scaled)
+        smeared = 2 * np.abs(((moved - scaled) / self._scale * normals).sum(1))
+        arrived = start + offsets[:, None] * outwards(start)
+        for tip in tips.values():  # places beside a tip go along with it, which says nothing of what lies across them
+            beside = np.flatnonzero(np.abs(tip.moves).max(1) > 0)
+            offsets[beside] = offsets_across(scaled[beside], normals[beside], arrived)
+        offsets = offsets / self._scale
+        for corner, tip in tips.items():  # its own place is known along its axis and across, not along one normal
+            move = tip.axes @ (arrived[corner] - scaled[corner]) / self._scale
+            places, along, smeared = (np.concatenate([each, each[[corner]]]) for each in (places, along, smeared))
+            normals, offsets = np.concatenate([normals, tip.axes[1:]]), np.append(offsets, move[1])
+            normals[corner], offsets[corner] = tip.axes[0], move[0]
+            deviations = np.append(deviations, tip.deviations[1] / self._scale)
+            deviations[corner] = tip.deviations[0] / self._scale
+        usable = np.isfinite(offsets) & (deviations < _USABLE)
+        offsets = np.nan_to_num(offsets)
+        order = np.argsort(along, kind="stable")
+        found = (places, along, normals, offsets, np.zeros(len(places), bool), usable, smeared, np.hypot(_LEAST_OFF, deviations))
         return EdgeMeasure(Edge(*(each[order] for each in found)))
 
     # -- inside -------------------------------------------------------------------------------------------------------

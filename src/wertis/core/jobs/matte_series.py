@@ -22,6 +22,7 @@ from wertis.core.shot.mattes import Matte, MatteShape, matte_of
 _WINDOW = 9  # frames around one, from which its outline is predicted
 _LEAST_REACH = 4.0  # pixels to both sides of what is predicted, in which the edge is looked for
 _SIGMAS, _MOST = 3.0, 0.9  # standard deviations of what is predicted, in which it is looked for, and of so large a part of the outline
+_FURTHER_ROUNDS, _SETTLED = 5, 1.0  # of measuring smeared frames, at most; and pixels by which all points of an outline that needs none move at most
 _LEAST_SPREAD = 1.0  # pixels by which the outline of a smeared figure is expected to be off at least
 _TIP, _TIP_BY_SMEAR = 1.0, 0.3  # pixels: deviation of a corner; and per pixel that the shutter smears
 _MOVED = 0.05  # pixels by which a corner's neighbours move from which they are drawn back with it
@@ -99,15 +100,22 @@ class OutlineSeries:
             left[frame] = "too little of its edge can be told"
             del self._measured[frame]
         for number in range(1, self.ROUNDS):
-            self._solve(sorted(self._measured))
-            if self._exposed.frames:
-                self._exposed.learn(self._outlines())
+            self._solve_all()
             for frame in sorted(self._measured):
                 if stopped(stop):
                     break
                 self._keep(frame, self._measure(frame), tips_as_they_are=number < self.ROUNDS - 1)
                 yield count.event(frame, note=f"looked again at frame {frame}", of=(self._shape.id, frame, number))
-        self._solve(sorted(self._measured))
+        moving = self._solve_all()
+        for _ in range(_FURTHER_ROUNDS):  # what a smeared figure looks like is known from frame to frame, which takes longer than finding its edge
+            for frame in sorted(moving):
+                if stopped(stop):
+                    break
+                self._keep(frame, self._measure(frame))
+                yield count.event(frame, note=f"looked again at frame {frame}", of=(self._shape.id, frame, self.ROUNDS - 1))
+            if not moving or stopped(stop):
+                break
+            moving = self._solve_all()
         for frame in self._frames:
             why = left.get(frame, "it was stopped")
             if frame in self._measured and float(np.quantile(self._spread[frame], _MOST)) > _SURE:
@@ -192,6 +200,15 @@ class OutlineSeries:
         return bool(max(before, after) < np.inf and min(before, after) <= _BETWEEN)
 
     # -- together -----------------------------------------------------------------------------------------------------
+
+    def _solve_all(self) -> list[int]:
+        """Where the outline is on all frames that are measured; those that the shutter smears and on which it still moves."""
+        before = dict(self._points)
+        self._solve(sorted(self._measured))
+        if not self._exposed.frames:
+            return []
+        self._exposed.learn(self._outlines())
+        return [f for f in self._measured if self._exposed.suits(f) and np.linalg.norm(self._points[f] - before[f], axis=1).max() > _SETTLED]
 
     def _solve(self, frames: Sequence[int], only: int | None = None) -> None:
         """Where the outline is on frames, from what was measured on them and on keyed frames among and around them; kept for all, or for one."""

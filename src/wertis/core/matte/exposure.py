@@ -25,10 +25,10 @@ _RELAXED = 1.5  # times a step of the reconstruction, which converges below two
 _HARDLY = 0.3  # of the exposures' number, of covered time below which texture is taken from beside it
 _NEAR, _FAR = 3.0, 15.0  # pixels, of the Gaussians by which it is
 _INWARDS = 1.0  # pixels from the outline at which the figure's own colour is read
-_LEAST_DEVIATION = 2.0  # on a scale of 0..255, of a pixel
-_CAUCHY = 4.0  # deviations at which a pixel counts half
-_CORRELATED = 12.0  # pixels of which the errors of texture and background go together, so that they count as one
-_AT_CORNER = 0.05  # weight of bending at a corner, whose tip goes its own way
+LEAST_DEVIATION = 2.0  # on a scale of 0..255, of a pixel
+CAUCHY = 4.0  # deviations at which a pixel counts half
+CORRELATED = 12.0  # pixels of which the errors of texture and background go together, so that they count as one
+_AT_CORNER = 0.05  # weight of bending at a corner, and across it right beside it, so that its sides go their own ways
 
 
 @dataclass(frozen=True)
@@ -62,25 +62,33 @@ class Texture:
 
     Attributes
     ----------
-    colours : (h, w, 3) float32, 0..255; beyond the figure they go on as at its edge.
+    colours : (h, w, 3) float32, 0..255; where they are not known they go on as they are near there.
     place : (3, 3) from the surface's picture to it.
+    known : (h, w) bool, where an exposure has shown them.
     """
 
     colours: np.ndarray
     place: np.ndarray
+    known: np.ndarray
 
 
 def blank_texture(outline: np.ndarray, scale: float, margin: float) -> Texture:
     """A grey texture with room for an outline (M, 2) of the surface's picture and `margin` pixels of it round it, `scale` times as large."""
     low, high = outline.min(0) - margin, outline.max(0) + margin
     w, h = np.ceil((high - low) * scale).astype(int)
-    return Texture(np.full((h, w, 3), 128, np.float32), homography.scaling(scale) @ homography.translation(*-low))
+    return Texture(np.full((h, w, 3), 128, np.float32), homography.scaling(scale) @ homography.translation(*-low),
+                   np.zeros((h, w), bool))
 
 
 def laid(exposure: Exposure, texture: Texture) -> list[np.ndarray]:
     """The texture where it lies at each instant of an exposure: (h, w, 3) float32 each."""
+    return laid_picture(exposure, texture, texture.colours)
+
+
+def laid_picture(exposure: Exposure, texture: Texture, picture: np.ndarray) -> list[np.ndarray]:
+    """Something of a texture's size, (h, w) or (h, w, 3) float32, where it lies at each instant of an exposure."""
     h, w = exposure.known.shape
-    return [cv2.warpPerspective(texture.colours, homography_to_centred(move @ np.linalg.inv(texture.place)), (w, h), flags=cv2.INTER_LINEAR,
+    return [cv2.warpPerspective(picture, homography_to_centred(move @ np.linalg.inv(texture.place)), (w, h), flags=cv2.INTER_LINEAR,
                                 borderMode=cv2.BORDER_REPLICATE) for move in exposure.moves]
 
 
@@ -112,12 +120,16 @@ def unexplained(exposure: Exposure, instants: Sequence[np.ndarray], outline: np.
     return np.asarray(rest * sound[..., None], np.float32), alpha
 
 
-def learned(texture: Texture, seen: Sequence[tuple[Exposure, np.ndarray]], rounds: int) -> Texture:
-    """A texture that explains exposures better, each with its outline (M, 2) in the surface's picture."""
+def learned(texture: Texture, seen: Sequence[tuple[Exposure, np.ndarray]], rounds: int, certain: int = 0) -> Texture:
+    """A texture that explains exposures better, each with its outline (M, 2) in the surface's picture.
+
+    The outlines of the first `certain` exposures are known, not found: what one of them covers belongs to the figure, whatever the others cover.
+    """
     size = texture.colours.shape[1::-1]
     for _ in range(rounds):
         total, time = np.zeros_like(texture.colours), np.zeros(texture.colours.shape[:2], np.float32)
-        for exposure, outline in seen:
+        belongs = np.zeros(time.shape, bool)
+        for number, (exposure, outline) in enumerate(seen):
             rest, _ = unexplained(exposure, laid(exposure, texture), outline)
             rest = np.dstack([rest, np.ones_like(rest[..., :1])])
             back = np.zeros((*size[::-1], 4), np.float32)
@@ -127,8 +139,11 @@ def learned(texture: Texture, seen: Sequence[tuple[Exposure, np.ndarray]], round
             back *= polygon_area(homography.apply(texture.place, outline), (0, 0, *size))[..., None] / np.float32(len(exposure.moves))
             total += back[..., :3]
             time += back[..., 3]
+            if number < certain:
+                belongs |= back[..., 3] > _HARDLY
         colours = texture.colours + np.float32(_RELAXED) * total / (time[..., None] + np.float32(0.1))
-        texture = replace(texture, colours=_filled(colours, time > _HARDLY * len(seen)))
+        known = belongs | (time > _HARDLY * len(seen))
+        texture = replace(texture, colours=_filled(colours, known), known=known)
     return texture
 
 
@@ -164,7 +179,8 @@ def explained_offsets(exposure: Exposure, texture: Texture, places: np.ndarray, 
     """
     normals = outwards(places)
     spacing = np.linalg.norm(np.roll(places, -1, 0) - np.roll(places, 1, 0), axis=1) / 2
-    prior = _stiffness(spacing, length, corners) / spread ** 2
+    steps = np.linalg.norm(np.roll(places, -1, 0) - places, axis=1)
+    prior = _stiffness((steps + np.roll(steps, 1)) / 2, length, corners) / spread ** 2
     home = np.linalg.inv(exposure.middle)
     offsets, normal = np.zeros(len(places)), scipy.sparse.csr_array((len(places), len(places)))
     instants = laid(exposure, texture)
@@ -179,13 +195,17 @@ def explained_offsets(exposure: Exposure, texture: Texture, places: np.ndarray, 
 
 
 def _stiffness(spacing: np.ndarray, length: float, corners: Sequence[int]) -> "scipy.sparse.csr_array":
-    """(n, n) of a closed line's offsets with places `spacing` (n,) apart: their squares, and those of their second derivatives times length squared."""
+    """(n, n) of a closed line's offsets with places `spacing` (n,) apart: their squares, and those of their second derivatives times length squared.
+
+    Second derivatives at corners and right beside them, which are taken across the corner, hardly count.
+    """
     n = len(spacing)
-    index, weight = np.arange(n), (length / spacing) ** 2
+    index, weight = np.arange(n), (length / np.maximum(spacing, 1e-3)) ** 2
     second = scipy.sparse.csr_array((np.concatenate([-2 * weight, weight, weight]),
                                      (np.tile(index, 3), np.concatenate([index, (index - 1) % n, (index + 1) % n]))), (n, n))
     free = np.ones(n)
-    free[list(corners)] = _AT_CORNER
+    for beside in (-1, 0, 1):
+        free[(np.array(corners, int) + beside) % n] = _AT_CORNER
     return (second.T @ scipy.sparse.diags_array(free) @ second + scipy.sparse.eye_array(n)).tocsr()
 
 
@@ -217,8 +237,8 @@ def _equations(exposure: Exposure, texture: Texture, instants: Sequence[np.ndarr
     covered = covered[pixels].tocoo()
     left, behind = rest.reshape(-1, 3)[pixels], exposure.background.reshape(-1, 3)[pixels]
     size = np.abs(left).mean(1)
-    deviation = max(_LEAST_DEVIATION, 1.48 * float(np.median(size))) if len(size) else _LEAST_DEVIATION
-    weight = 1 / (1 + (size / (_CAUCHY * deviation)) ** 2) / (deviation ** 2 * _CORRELATED)
+    deviation = max(LEAST_DEVIATION, 1.48 * float(np.median(size))) if len(size) else LEAST_DEVIATION
+    weight = 1 / (1 + (size / (CAUCHY * deviation)) ** 2) / (deviation ** 2 * CORRELATED)
     normal, pull = scipy.sparse.csr_array((n, n)), np.zeros(n)
     for channel in range(3):
         contrast = own[covered.coords[1], channel] - behind[covered.coords[0], channel]

@@ -1,0 +1,220 @@
+"""How far a pointed part of a figure reaches while the shutter smears it, which its sides do not say: by what figure and background explain.
+
+A tip is tried longer, shorter and aside, and stays where least is left unexplained (R. Hooke and T. Jeeves, Direct search solution of numerical and
+statistical problems, 1961: pattern search). Gauss-Newton steps do not get there, since what a longer tip would cover is not what it covers now. Where it
+covers what no exposure has shown of the texture, colours along the tip are solved for with each length that is tried (G. Golub and V. Pereyra, Separable
+nonlinear least squares: the variable projection method and its applications, 2003).
+"""
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from wertis.core.geometry import homography
+from wertis.core.matte.coverage import box_round, polygon_area
+from wertis.core.matte.exposure import CAUCHY, CORRELATED, LEAST_DEVIATION, Exposure, Texture, laid, laid_picture, unexplained
+from wertis.core.matte.outline import outwards
+
+_POINTED = np.deg2rad(100.0)  # angle between its sides below which a corner is a tip
+_SIDE = 12.0  # pixels along the sides, by which that angle is taken
+_TAPER = 40.0  # pixels along the sides, from the tip, that move with it
+_SCAN = 3.0  # pixels between the lengths that are tried first
+_STRAIGHTENED = 0.2  # of the way towards straight sides, that goes with a step of a pixel
+_FINEST = 0.25  # pixels of the last step of the search
+_APART = 2.0  # pixels to both sides by which it is judged how sure a place is
+_LEAST_OFF = 0.5  # pixels, deviation of a tip's place at least
+_LIKELY = 10.0  # pixels by which a tip may well be longer or shorter: its sides say little of that
+_KNOTS = 4.0  # pixels along a tip, between the colours that are solved for
+_COLOURS = 40.0  # on a scale of 0..255, by which such a colour may differ from the next
+_USUAL = 0.1  # weight of their being as they are inside the outline, beside that
+_INWARDS = 2.0  # pixels from the outline, at which that is read
+
+
+@dataclass(frozen=True)
+class TipMove:
+    """Where a tip is found.
+
+    Attributes
+    ----------
+    moves : (n, 2) pixels, of all places along the outline.
+    axes : (2, 2) unit vectors, along the tip and across.
+    deviations : (2,) standard deviations of its place along those, in pixels.
+    texture : the figure's, with the colours of what the tip covers and no exposure has shown.
+    """
+
+    moves: np.ndarray
+    axes: np.ndarray
+    deviations: np.ndarray
+    texture: Texture
+
+
+def tip_move(exposure: Exposure, texture: Texture, places: np.ndarray, corner: int, spread: float, reach: float, scale: float = 1.0) -> TipMove | None:
+    """The move of a pointed corner that explains an exposure best; None where it is not pointed, or its pixels are not known.
+
+    Parameters
+    ----------
+    places : (n, 2) a closed polygon in the box's picture, in the middle of the exposure.
+    corner : number of the place.
+    spread : pixels by which the outline is expected to be off across itself, standard deviation.
+    reach : pixels by which the tip may be longer or shorter.
+    scale : pixels here to a pixel of the plate.
+    """
+    order = (corner + np.arange(len(places))) % len(places)
+    steps = np.linalg.norm(np.roll(places, -1, 0) - places, axis=1)[order]
+    onwards = np.concatenate([[0.0], np.cumsum(steps)[:-1]])
+    backwards = np.where(onwards > 0, steps.sum() - onwards, 0)
+    sides = np.array([places[order[int(np.argmin(np.abs(way - _SIDE * scale)))]] for way in (onwards, backwards)]) - places[corner]
+    units = sides / np.maximum(np.linalg.norm(sides, axis=1, keepdims=True), 1e-9)
+    if np.arccos(np.clip(units[0] @ units[1], -1, 1)) > _POINTED:
+        return None
+    along = -units.sum(0) / np.linalg.norm(units.sum(0))
+    axes = np.array([along, [-along[1], along[0]]])
+    weights = np.empty(len(places))
+    weights[order] = np.clip(1 - np.minimum(onwards, backwards) / (_TAPER * scale), 0, 1)
+    # places go with the tip, the less the farther they are from it; and as far as wanted towards the straight line from the tip to where nothing moves
+    ways = np.zeros((3, len(places), 2))
+    ways[:2] = weights[:, None] * axes[:, None]
+    for way in (onwards, backwards):
+        side = order[(way > 0) & (way <= steps.sum() / 2) & (weights[order] > 0)]
+        base = places[order[int(np.argmin(np.abs(way - _TAPER * scale)))]]
+        ways[2, side] = base + weights[side, None] * (places[corner] - base) - places[side]
+    box = _box_of_tip(exposure, places[weights > 0], reach)
+    if box is None:
+        return None
+    cost = _Cost(exposure, texture, places, corner, weights, _Knots(exposure, texture, places[weights > 0], places[corner], along, reach, scale), box)
+    likely = np.array([_LIKELY * scale, spread, 1.0])
+
+    def total(at: np.ndarray) -> float:
+        return cost(np.tensordot(at, ways, 1)) + 0.5 * float(((at / likely) ** 2).sum())
+
+    unit = np.array([scale, scale, _STRAIGHTENED])
+    lengths = np.arange(-reach, reach + 1e-6, _SCAN * scale)
+    best = min([np.zeros(3), *(np.array([length, 0, straight]) for length in lengths for straight in (0.0, 0.5, 1.0))], key=total)
+    least, step = total(best), _SCAN / 2
+    while step >= _FINEST:
+        better = min((best + sign * step * unit * way for way in np.eye(3) for sign in (1, -1)), key=total)
+        if (value := total(better)) < least and abs(better[0]) <= reach:
+            best, least = better, value
+        else:
+            step /= 2
+    apart = _APART * scale
+    bends = [total(best + apart * way) + total(best - apart * way) - 2 * least for way in np.eye(3)[:2]]
+    moves = np.tensordot(best, ways, 1)
+    return TipMove(moves, axes, np.maximum(apart / np.sqrt(np.maximum(bends, 1e-6)), _LEAST_OFF * scale), cost.coloured(moves))
+
+
+def offsets_across(places: np.ndarray, normals: np.ndarray, outline: np.ndarray) -> np.ndarray:
+    """(n,) how far along unit normals (n, 2) a closed polygon (m, 2) that faces the same way lies from places (n, 2), the nearest; nan where none does."""
+    along = np.roll(outline, -1, 0) - outline
+    facing = normals @ (outwards(outline) + np.roll(outwards(outline), -1, 0)).T > 0
+    from_place = outline[None] - places[:, None]
+    cross = normals[:, None, 0] * along[None, :, 1] - normals[:, None, 1] * along[None, :, 0]
+    cross = np.where(np.abs(cross) > 1e-9, cross, np.nan)
+    distance = (from_place[..., 0] * along[None, :, 1] - from_place[..., 1] * along[None, :, 0]) / cross
+    part = (from_place[..., 0] * normals[:, None, 1] - from_place[..., 1] * normals[:, None, 0]) / cross
+    distance = np.where(facing & (part >= 0) & (part <= 1), distance, np.nan)
+    nearest = np.argmin(np.where(np.isnan(distance), np.inf, np.abs(distance)), axis=1)
+    return np.asarray(distance[np.arange(len(places)), nearest])
+
+
+def _box_of_tip(exposure: Exposure, places: np.ndarray, reach: float) -> tuple[int, int, int, int] | None:
+    """The part of an exposure that a tip's places (k, 2) may touch; None where it lies outside, or its background is not known."""
+    home = np.linalg.inv(exposure.middle)
+    box = box_round(np.concatenate([homography.apply(move @ home, places) for move in exposure.moves]), reach, exposure.known.shape[::-1])
+    return box if box is not None and exposure.known[box[1]:box[3], box[0]:box[2]].any() else None
+
+
+class _Knots:
+    """Evenly spaced places along a tip, from where it begins to as far as it may reach, at which it has colours.
+
+    Attributes
+    ----------
+    count : of them.
+    usual : (count, 3) the texture's colours there, just inside the outline.
+    """
+
+    def __init__(self, exposure: Exposure, texture: Texture, places: np.ndarray, tip: np.ndarray, axis: np.ndarray, reach: float, scale: float) -> None:
+        onto = texture.place @ np.linalg.inv(exposure.middle)
+        self._origin, ahead = homography.apply(onto, np.array([tip, tip + axis]))
+        self._axis, self._apart = (ahead - self._origin) / np.linalg.norm(ahead - self._origin), _KNOTS * scale
+        self._before = np.ceil(_TAPER / _KNOTS) + 1
+        self.count = int(self._before + np.ceil(reach / scale / _KNOTS)) + 2
+        inwards = places.mean(0) - places
+        inwards *= _INWARDS * scale / np.maximum(np.linalg.norm(inwards, axis=1, keepdims=True), 1e-9)
+        at = np.clip(homography.apply(onto, places + inwards).astype(int), 0, np.array(texture.known.shape[::-1]) - 1)
+        nearest = np.abs(np.arange(self.count)[:, None] - self.number(homography.apply(onto, places))).argmin(1)
+        self.usual = texture.colours[at[nearest, 1], at[nearest, 0]]
+
+    def number(self, at: np.ndarray) -> np.ndarray:
+        """(n,) the knot, with its fraction, of places (n, 2) of the texture."""
+        return np.clip((at - self._origin) @ self._axis / self._apart + self._before, 0, self.count - 1)
+
+
+class _Cost:
+    """What is left unexplained in a box round a tip, as a negative logarithm of its likelihood, by the moves (n, 2) of the places.
+
+    Only the part of the outline that moves is filled again, closed by the line between its ends, which stay.
+    """
+
+    def __init__(self, exposure: Exposure, texture: Texture, places: np.ndarray, corner: int, weights: np.ndarray, knots: _Knots,
+                 box: tuple[int, int, int, int]) -> None:
+        n, home = len(places), np.linalg.inv(exposure.middle)
+        moving = np.append(np.roll(weights, -corner) > 0, False)
+        after, before = int(np.argmin(moving)), int(np.argmin(np.append(moving[:1], moving[-2:0:-1])))
+        self._chain = (corner + np.arange(-min(before, n // 2 - 1), min(after, n // 2 - 1) + 1)) % n
+        self._places, self._moves = places[self._chain], [move @ home for move in exposure.moves]
+        self._texture, self._onto, self._knots, self._box = texture, texture.place @ home, knots, box
+        part = slice(box[1], box[3]), slice(box[0], box[2])
+        instants = laid(exposure, texture)
+        self._behind, self._sound = exposure.background[part], exposure.known[part]
+        self._contrasts = [(picture[part] - self._behind) / np.float32(len(instants)) for picture in instants]
+        self._certain = [known[part] for known in laid_picture(exposure, texture, texture.known.astype(np.float32))]
+        rest = unexplained(exposure, instants, homography.apply(home, places))[0][part]
+        self._deviation = max(LEAST_DEVIATION, 1.48 * float(np.median(np.abs(rest).mean(2)[self._sound])))
+        self._without = rest + sum(contrast * now[..., None] for contrast, now in zip(self._contrasts, self._filled(np.zeros_like(places)), strict=True))
+        y, x = np.mgrid[box[1]:box[3], box[0]:box[2]] + 0.5
+        grid = np.column_stack([x.ravel(), y.ravel()])
+        self._numbers = [knots.number(homography.apply(texture.place @ np.linalg.inv(move), grid)) for move in exposure.moves]
+        step = np.diff(np.eye(knots.count), axis=0)
+        self._smooth = self._deviation ** 2 * CORRELATED / _COLOURS ** 2 * (step.T @ step + _USUAL * np.eye(knots.count))
+
+    def __call__(self, moves: np.ndarray) -> float:
+        rest, share, colours = self._explained(moves)
+        size = np.abs(rest - (share @ colours).reshape(rest.shape)).mean(2)[self._sound] / (CAUCHY * self._deviation)
+        off = colours - self._knots.usual
+        prior = float((off * (self._smooth @ off)).sum()) / (2 * self._deviation ** 2 * CORRELATED)
+        return float(np.log1p(size ** 2).sum()) * CAUCHY ** 2 / (2 * CORRELATED) + prior
+
+    def coloured(self, moves: np.ndarray) -> Texture:
+        """The texture with the colours of what is covered and was not known."""
+        colours = self._explained(moves)[2]
+        h, w = self._texture.known.shape
+        tip = polygon_area(homography.apply(self._onto, self._places + moves[self._chain]), (0, 0, w, h)) > 0
+        y, x = np.nonzero(tip & ~self._texture.known)
+        number = self._knots.number(np.column_stack([x, y]) + 0.5)
+        painted = self._texture.colours.copy()
+        painted[y, x] = np.column_stack([np.interp(number, np.arange(self._knots.count), channel) for channel in colours.T])
+        return replace(self._texture, colours=painted)
+
+    def _explained(self, moves: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """What the known part of the texture leaves (h, w, 3); how long the rest covers each pixel (h w, knots); and the colours of that (knots, 3).
+
+        What is left with them is the first less the product of the others.
+        """
+        count, rest, share = self._knots.count, self._without.copy(), np.zeros((self._sound.size, self._knots.count), np.float32)
+        pixels = np.arange(self._sound.size)
+        for contrast, certain, number, now in zip(self._contrasts, self._certain, self._numbers, self._filled(moves), strict=True):
+            rest -= contrast * (now * certain)[..., None]
+            unknown = (now * (1 - certain)).ravel() / np.float32(len(self._contrasts))
+            first = np.minimum(number.astype(int), count - 2)
+            share[pixels, first] += unknown * (1 - (number - first))
+            share[pixels, first + 1] += unknown * (number - first)
+        rest += share.sum(1).reshape(*self._sound.shape, 1) * self._behind
+        usable = share * self._sound.reshape(-1, 1)
+        off = np.linalg.solve(usable.T @ share + self._smooth, usable.T @ (rest.reshape(-1, 3) - share @ self._knots.usual))
+        return rest, share, np.clip(self._knots.usual + off, 0, 255)
+
+    def _filled(self, moves: np.ndarray) -> list[np.ndarray]:
+        """(h, w) how much of each pixel the moving part covers, at each instant."""
+        chain = self._places + moves[self._chain]
+        return [polygon_area(homography.apply(each, chain), self._box) for each in self._moves]
