@@ -22,7 +22,7 @@ from wertis.core.shot.mattes import Matte, MatteShape, matte_of
 _WINDOW = 9  # frames around one, from which its outline is predicted
 _LEAST_REACH = 4.0  # pixels to both sides of what is predicted, in which the edge is looked for
 _SIGMAS, _MOST = 3.0, 0.9  # standard deviations of what is predicted, in which it is looked for, and of so large a part of the outline
-_FURTHER_ROUNDS, _SETTLED = 5, 1.0  # of measuring smeared frames, at most; and pixels by which all points of an outline that needs none move at most
+_FURTHER_ROUNDS, _SETTLED = 5, 0.5  # of measuring smeared frames, at most; and pixels by which all points of an outline that needs none move at most
 _LEAST_SPREAD = 1.0  # pixels by which the outline of a smeared figure is expected to be off at least
 _TIP, _TIP_BY_SMEAR = 1.0, 0.3  # pixels: deviation of a corner; and per pixel that the shutter smears
 _MOVED = 0.05  # pixels by which a corner's neighbours move from which they are drawn back with it

@@ -8,6 +8,7 @@ nonlinear least squares: the variable projection method and its applications, 20
 
 from dataclasses import dataclass, replace
 
+import cv2
 import numpy as np
 
 from wertis.core.geometry import homography
@@ -20,6 +21,7 @@ _SIDE = 12.0  # pixels along the sides, by which that angle is taken
 _TAPER = 40.0  # pixels along the sides, from the tip, that move with it
 _SCAN = 3.0  # pixels between the lengths that are tried first
 _STRAIGHTENED = 0.2  # of the way towards straight sides, that goes with a step of a pixel
+_ASIDE = 6.0  # pixels round the shortest and the longest tip, in which what is left counts
 _FINEST = 0.25  # pixels of the last step of the search
 _APART = 2.0  # pixels to both sides by which it is judged how sure a place is
 _LEAST_OFF = 0.5  # pixels, deviation of a tip's place at least
@@ -81,7 +83,8 @@ def tip_move(exposure: Exposure, texture: Texture, places: np.ndarray, corner: i
     box = _box_of_tip(exposure, places[weights > 0], reach)
     if box is None:
         return None
-    cost = _Cost(exposure, texture, places, corner, weights, _Knots(exposure, texture, places[weights > 0], places[corner], along, reach, scale), box)
+    knots = _Knots(exposure, texture, places[weights > 0], places[corner], along, reach, scale)
+    cost = _Cost(exposure, texture, places, corner, weights, knots, box, reach * ways[0], int(np.ceil(_ASIDE * scale)))
     likely = np.array([_LIKELY * scale, spread, 1.0])
 
     def total(at: np.ndarray) -> float:
@@ -89,7 +92,7 @@ def tip_move(exposure: Exposure, texture: Texture, places: np.ndarray, corner: i
 
     unit = np.array([scale, scale, _STRAIGHTENED])
     lengths = np.arange(-reach, reach + 1e-6, _SCAN * scale)
-    best = min([np.zeros(3), *(np.array([length, 0, straight]) for length in lengths for straight in (0.0, 0.5, 1.0))], key=total)
+    best = min([np.zeros(3), *(np.array([length, 0, straight]) for length in lengths for straight in (0.0, 1.0))], key=total)
     least, step = total(best), _SCAN / 2
     while step >= _FINEST:
         better = min((best + sign * step * unit * way for way in np.eye(3) for sign in (1, -1)), key=total)
@@ -153,11 +156,12 @@ class _Knots:
 class _Cost:
     """What is left unexplained in a box round a tip, as a negative logarithm of its likelihood, by the moves (n, 2) of the places.
 
-    Only the part of the outline that moves is filled again, closed by the line between its ends, which stay.
+    Only the part of the outline that moves is filled again, closed by the line between its ends, which stay; and only the k pixels count that lie within
+    `aside` of what that covers as it is and with the `longest` moves (n, 2).
     """
 
     def __init__(self, exposure: Exposure, texture: Texture, places: np.ndarray, corner: int, weights: np.ndarray, knots: _Knots,
-                 box: tuple[int, int, int, int]) -> None:
+                 box: tuple[int, int, int, int], longest: np.ndarray, aside: int) -> None:
         n, home = len(places), np.linalg.inv(exposure.middle)
         moving = np.append(np.roll(weights, -corner) > 0, False)
         after, before = int(np.argmin(moving)), int(np.argmin(np.append(moving[:1], moving[-2:0:-1])))
@@ -165,22 +169,25 @@ class _Cost:
         self._places, self._moves = places[self._chain], [move @ home for move in exposure.moves]
         self._texture, self._onto, self._knots, self._box = texture, texture.place @ home, knots, box
         part = slice(box[1], box[3]), slice(box[0], box[2])
-        instants = laid(exposure, texture)
-        self._behind, self._sound = exposure.background[part], exposure.known[part]
-        self._contrasts = [(picture[part] - self._behind) / np.float32(len(instants)) for picture in instants]
-        self._certain = [known[part] for known in laid_picture(exposure, texture, texture.known.astype(np.float32))]
+        instants, behind, sound = laid(exposure, texture), exposure.background[part], exposure.known[part]
         rest = unexplained(exposure, instants, homography.apply(home, places))[0][part]
-        self._deviation = max(LEAST_DEVIATION, 1.48 * float(np.median(np.abs(rest).mean(2)[self._sound])))
-        self._without = rest + sum(contrast * now[..., None] for contrast, now in zip(self._contrasts, self._filled(np.zeros_like(places)), strict=True))
-        y, x = np.mgrid[box[1]:box[3], box[0]:box[2]] + 0.5
-        grid = np.column_stack([x.ravel(), y.ravel()])
-        self._numbers = [knots.number(homography.apply(texture.place @ np.linalg.inv(move), grid)) for move in exposure.moves]
+        self._deviation = max(LEAST_DEVIATION, 1.48 * float(np.median(np.abs(rest).mean(2)[sound])))
+        self._pixels = np.arange(sound.size)
+        now, most = self._filled(np.zeros_like(places)), self._filled(longest)
+        touched = (np.sum(now, axis=0) + np.sum(most, axis=0) > 0).reshape(sound.shape).astype(np.uint8)
+        self._pixels = pixels = np.flatnonzero((cv2.dilate(touched, np.ones((2 * aside + 1, 2 * aside + 1), np.uint8)) > 0) & sound)
+        self._behind = behind.reshape(-1, 3)[pixels]
+        self._contrasts = [(picture[part].reshape(-1, 3)[pixels] - self._behind) / np.float32(len(instants)) for picture in instants]
+        self._certain = [known[part].ravel()[pixels] for known in laid_picture(exposure, texture, texture.known.astype(np.float32))]
+        self._without = rest.reshape(-1, 3)[pixels] + sum(contrast * each[pixels, None] for contrast, each in zip(self._contrasts, now, strict=True))
+        grid = np.column_stack([pixels % sound.shape[1] + box[0], pixels // sound.shape[1] + box[1]]) + 0.5
+        self._numbers = [knots.number(homography.apply(texture.place @ np.linalg.inv(move), grid)).astype(np.float32) for move in exposure.moves]
         step = np.diff(np.eye(knots.count), axis=0)
         self._smooth = self._deviation ** 2 * CORRELATED / _COLOURS ** 2 * (step.T @ step + _USUAL * np.eye(knots.count))
 
     def __call__(self, moves: np.ndarray) -> float:
         rest, share, colours = self._explained(moves)
-        size = np.abs(rest - (share @ colours).reshape(rest.shape)).mean(2)[self._sound] / (CAUCHY * self._deviation)
+        size = np.abs(rest - share @ colours).mean(1) / (CAUCHY * self._deviation)
         off = colours - self._knots.usual
         prior = float((off * (self._smooth @ off)).sum()) / (2 * self._deviation ** 2 * CORRELATED)
         return float(np.log1p(size ** 2).sum()) * CAUCHY ** 2 / (2 * CORRELATED) + prior
@@ -197,24 +204,25 @@ class _Cost:
         return replace(self._texture, colours=painted)
 
     def _explained(self, moves: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-        """What the known part of the texture leaves (h, w, 3); how long the rest covers each pixel (h w, knots); and the colours of that (knots, 3).
+        """What the known part of the texture leaves (k, 3); how long the rest covers each pixel (k, knots); and the colours of that (knots, 3).
 
         What is left with them is the first less the product of the others.
         """
-        count, rest, share = self._knots.count, self._without.copy(), np.zeros((self._sound.size, self._knots.count), np.float32)
-        pixels = np.arange(self._sound.size)
-        for contrast, certain, number, now in zip(self._contrasts, self._certain, self._numbers, self._filled(moves), strict=True):
-            rest -= contrast * (now * certain)[..., None]
-            unknown = (now * (1 - certain)).ravel() / np.float32(len(self._contrasts))
-            first = np.minimum(number.astype(int), count - 2)
-            share[pixels, first] += unknown * (1 - (number - first))
-            share[pixels, first + 1] += unknown * (number - first)
-        rest += share.sum(1).reshape(*self._sound.shape, 1) * self._behind
-        usable = share * self._sound.reshape(-1, 1)
-        off = np.linalg.solve(usable.T @ share + self._smooth, usable.T @ (rest.reshape(-1, 3) - share @ self._knots.usual))
+        count, rest, share = self._knots.count, self._without.copy(), np.zeros((len(self._pixels), self._knots.count), np.float32)
+        for contrast, certain, number, filled in zip(self._contrasts, self._certain, self._numbers, self._filled(moves), strict=True):
+            covered = np.flatnonzero(filled)
+            now, known = filled[covered], certain[covered]
+            rest[covered] -= contrast[covered] * (now * known)[:, None]
+            unknown = now * (1 - known) / np.float32(len(self._contrasts))
+            first = np.minimum(number[covered].astype(int), count - 2)
+            part = unknown * (number[covered] - first)
+            share[covered, first] += unknown - part
+            share[covered, first + 1] += part
+        rest += share.sum(1)[:, None] * self._behind
+        off = np.linalg.solve(share.T @ share + self._smooth, share.T @ (rest - share @ self._knots.usual))
         return rest, share, np.clip(self._knots.usual + off, 0, 255)
 
     def _filled(self, moves: np.ndarray) -> list[np.ndarray]:
-        """(h, w) how much of each pixel the moving part covers, at each instant."""
+        """(k,) how much of each pixel the moving part covers, at each instant."""
         chain = self._places + moves[self._chain]
-        return [polygon_area(homography.apply(each, chain), self._box) for each in self._moves]
+        return [polygon_area(homography.apply(each, chain), self._box).ravel()[self._pixels] for each in self._moves]
