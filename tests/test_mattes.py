@@ -17,7 +17,7 @@ import wertis
 from tests.scenes import SIZE, texture
 from tests.test_window import WindowCase
 from wertis.app import theme
-from wertis.app.steps.use.mattes.edge_work import said_of
+from wertis.app.steps.use.mattes.edge_work import said_left, said_of
 from wertis.app.steps.use.mattes.fields import MatteFields
 from wertis.app.steps.use.step import UseStep
 from wertis.app.window import MainWindow
@@ -362,6 +362,13 @@ class EdgeTest(unittest.TestCase):
         off = np.linalg.norm(found - [150, 120], axis=1) - 70
         self.assertLess(np.sqrt(np.mean(off[edge.usable & across] ** 2)), 0.8)
         self.assertGreater(np.abs(np.linalg.norm(edge.places - [150, 120], axis=1) - 70)[across].mean(), 2)
+
+    def test_on_which_frames_outlines_were_left_is_said(self) -> None:
+        little, lost = "Shape 1 was left: too little of its edge can be told", "Shape 2 was left: its edge was lost on the way"
+        self.assertEqual(said_left({little: {7}}), f"{little}, on frame 7")
+        self.assertEqual(said_left({little: {3, 4, 5, 9}}), f"{little}, on 4 frames, 3-5, 9")
+        self.assertEqual(said_left({little: {1, 3, 5, 7, 9}, lost: {3}}),
+                         f"on 5 frames, 1, 3, 5 and more outlines were left as they were; on most of them {little}")
 
     def test_fitted_from_one_key_it_follows_the_figure(self) -> None:
         matte = self.shot.matte(outline(1), 1, self.figure)

@@ -1,9 +1,10 @@
 """The measured edge of a matte in the window: measuring it, going to the worst frame, and fitting to it."""
 
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator, Mapping
 
 import numpy as np
 
+from wertis.app.pages import stretches
 from wertis.app.steps.use.mattes.fields import MatteFields
 from wertis.app.workbench import Workbench
 from wertis.core.blas import single_threaded
@@ -17,6 +18,7 @@ from wertis.core.shot.mattes import Matte
 
 _ENOUGH = 0.3  # share of an outline along which the edge must be told for a frame to be the worst
 _WORTH_SAYING = 0.1  # part of an outline
+_LISTED = 3  # stretches of frames that the strip lists
 
 
 class EdgeWork:
@@ -143,13 +145,13 @@ class EdgeWork:
                 else:
                     yield from fit_matte(shot, matte.id, plate, frames, reach, read=cache.get, stop=stop)
 
-        left: list[str] = []
+        left: dict[str, set[int]] = {}  # why an outline was left, and on which frames
 
         def step(event: Event) -> None:
             if isinstance(event.item, Shot):
                 self._result = event.item
-            elif "was left" in event.note:
-                left.append(event.note)
+            elif "was left" in event.note and event.frame is not None:
+                left.setdefault(event.note, set()).add(event.frame)
             if event.note:
                 self.bench.say(f"Fitting to the edge: {event.note}.")
 
@@ -160,13 +162,22 @@ class EdgeWork:
             elif after is None or job.stopped:
                 self.bench.say("Stopped; nothing was changed.")
             elif after == shot:
-                self.bench.say(left[0] + "." if left else "The outline lies on the edge as it is.", bool(left))
+                self.bench.say(f"{said_left(left)}." if left else "The outline lies on the edge as it is.", bool(left))
             else:
                 self.session.history.do("Fit to the edge", after)
-                kept = f"; {len(left)} outlines were left as they were." if len(left) > 1 else "; one outline was left as it was."
-                self.bench.say(f"Fitted to the edge{kept if left else '. Each is a key that can be changed.'}")
+                self.bench.say(f"Fitted to the edge; {said_left(left)}." if left else "Fitted to the edge. Each is a key that can be changed.")
 
         self.bench.work.begin(Job("Fitting to the edge", len(frames) * (2 if what == "repair" else len(matte.shapes)), work), event=step, ended=over)
+
+
+def said_left(left: Mapping[str, Collection[int]]) -> str:
+    """On which frames outlines were left as they were, and why on most of them."""
+    most = max(left, key=lambda note: len(left[note]))
+    frames = {f for each in left.values() for f in each}
+    rows = stretches(frames).split(", ")
+    listed = ", ".join(rows[:_LISTED]) + (" and more" if len(rows) > _LISTED else "")
+    where = f"{len(frames)} frames, {listed}" if len(frames) > 1 else f"frame {listed}"
+    return f"{most}, on {where}" if len(left) == 1 else f"on {where} outlines were left as they were; on most of them {most}"
 
 
 def said_of(measure: EdgeMeasure) -> str:
