@@ -6,6 +6,7 @@ covers what no exposure has shown of the texture, colours along the tip are solv
 nonlinear least squares: the variable projection method and its applications, 2003).
 """
 
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 import cv2
@@ -61,6 +62,31 @@ def tip_move(exposure: Exposure, texture: Texture, places: np.ndarray, corner: i
     reach : pixels by which the tip may be longer or shorter.
     scale : pixels here to a pixel of the plate.
     """
+    axes, ways = _ways(places, corner, scale)
+    if ways is None:
+        return None
+    chain = _moving_chain(ways[0], corner)
+    knots = _Knots(exposure, texture, places[chain], places[corner], axes[0], reach, scale)
+    cost = _Cost(exposure, texture, knots, places, chain, reach * ways[0], int(np.ceil(_ASIDE * scale)))
+    if not len(cost.pixels):
+        return None
+    likely = np.array([_LIKELY * scale, spread, 1.0])
+
+    def total(at: np.ndarray) -> float:
+        return cost(np.tensordot(at, ways, 1)) + 0.5 * float(((at / likely) ** 2).sum())
+
+    best, least = _searched(total, reach, scale)
+    apart = _APART * scale
+    bends = [total(best + apart * way) + total(best - apart * way) - 2 * least for way in np.eye(3)[:2]]
+    moves = np.tensordot(best, ways, 1)
+    return TipMove(moves, axes, np.maximum(apart / np.sqrt(np.maximum(bends, 1e-6)), _LEAST_OFF * scale), cost.coloured(moves))
+
+
+def _ways(places: np.ndarray, corner: int, scale: float) -> tuple[np.ndarray, np.ndarray | None]:
+    """Unit vectors along a tip and across (2, 2); and how places move (3, n, 2) when the tip does along each, and when its sides become straight.
+
+    Places go with the tip, the less the farther they are from it. None where the corner is not pointed.
+    """
     order = (corner + np.arange(len(places))) % len(places)
     steps = np.linalg.norm(np.roll(places, -1, 0) - places, axis=1)[order]
     onwards = np.concatenate([[0.0], np.cumsum(steps)[:-1]])
@@ -68,42 +94,40 @@ def tip_move(exposure: Exposure, texture: Texture, places: np.ndarray, corner: i
     sides = np.array([places[order[int(np.argmin(np.abs(way - _SIDE * scale)))]] for way in (onwards, backwards)]) - places[corner]
     units = sides / np.maximum(np.linalg.norm(sides, axis=1, keepdims=True), 1e-9)
     if np.arccos(np.clip(units[0] @ units[1], -1, 1)) > _POINTED:
-        return None
+        return np.eye(2), None
     along = -units.sum(0) / np.linalg.norm(units.sum(0))
     axes = np.array([along, [-along[1], along[0]]])
     weights = np.empty(len(places))
     weights[order] = np.clip(1 - np.minimum(onwards, backwards) / (_TAPER * scale), 0, 1)
-    # places go with the tip, the less the farther they are from it; and as far as wanted towards the straight line from the tip to where nothing moves
     ways = np.zeros((3, len(places), 2))
     ways[:2] = weights[:, None] * axes[:, None]
     for way in (onwards, backwards):
         side = order[(way > 0) & (way <= steps.sum() / 2) & (weights[order] > 0)]
         base = places[order[int(np.argmin(np.abs(way - _TAPER * scale)))]]
         ways[2, side] = base + weights[side, None] * (places[corner] - base) - places[side]
-    box = _box_of_tip(exposure, places[weights > 0], reach)
-    if box is None:
-        return None
-    knots = _Knots(exposure, texture, places[weights > 0], places[corner], along, reach, scale)
-    cost = _Cost(exposure, texture, places, corner, weights, knots, box, reach * ways[0], int(np.ceil(_ASIDE * scale)))
-    likely = np.array([_LIKELY * scale, spread, 1.0])
+    return axes, ways
 
-    def total(at: np.ndarray) -> float:
-        return cost(np.tensordot(at, ways, 1)) + 0.5 * float(((at / likely) ** 2).sum())
 
-    unit = np.array([scale, scale, _STRAIGHTENED])
+def _moving_chain(moves: np.ndarray, corner: int) -> np.ndarray:
+    """(k,) numbers of the places round a corner that `moves` (n, 2) move, with the first to both sides that stay."""
+    n = len(moves)
+    moving = np.append(np.roll(moves.any(1), -corner), False)
+    after, before = int(np.argmin(moving)), int(np.argmin(np.append(moving[:1], moving[-2:0:-1])))
+    return np.asarray((corner + np.arange(-min(before, n // 2 - 1), min(after, n // 2 - 1) + 1)) % n)
+
+
+def _searched(total: Callable[[np.ndarray], float], reach: float, scale: float) -> tuple[np.ndarray, float]:
+    """The place (3,) along the ways of `_ways` at which a function is least, and how much it is there."""
     lengths = np.arange(-reach, reach + 1e-6, _SCAN * scale)
     best = min([np.zeros(3), *(np.array([length, 0, straight]) for length in lengths for straight in (0.0, 1.0))], key=total)
-    least, step = total(best), _SCAN / 2
+    least, step, unit = total(best), _SCAN / 2, np.array([scale, scale, _STRAIGHTENED])
     while step >= _FINEST:
         better = min((best + sign * step * unit * way for way in np.eye(3) for sign in (1, -1)), key=total)
         if (value := total(better)) < least and abs(better[0]) <= reach:
             best, least = better, value
         else:
             step /= 2
-    apart = _APART * scale
-    bends = [total(best + apart * way) + total(best - apart * way) - 2 * least for way in np.eye(3)[:2]]
-    moves = np.tensordot(best, ways, 1)
-    return TipMove(moves, axes, np.maximum(apart / np.sqrt(np.maximum(bends, 1e-6)), _LEAST_OFF * scale), cost.coloured(moves))
+    return best, least
 
 
 def offsets_across(places: np.ndarray, normals: np.ndarray, outline: np.ndarray) -> np.ndarray:
@@ -118,13 +142,6 @@ def offsets_across(places: np.ndarray, normals: np.ndarray, outline: np.ndarray)
     distance = np.where(facing & (part >= 0) & (part <= 1), distance, np.nan)
     nearest = np.argmin(np.where(np.isnan(distance), np.inf, np.abs(distance)), axis=1)
     return np.asarray(distance[np.arange(len(places)), nearest])
-
-
-def _box_of_tip(exposure: Exposure, places: np.ndarray, reach: float) -> tuple[int, int, int, int] | None:
-    """The part of an exposure that a tip's places (k, 2) may touch; None where it lies outside, or its background is not known."""
-    home = np.linalg.inv(exposure.middle)
-    box = box_round(np.concatenate([homography.apply(move @ home, places) for move in exposure.moves]), reach, exposure.known.shape[::-1])
-    return box if box is not None and exposure.known[box[1]:box[3], box[0]:box[2]].any() else None
 
 
 class _Knots:
@@ -154,28 +171,36 @@ class _Knots:
 
 
 class _Cost:
-    """What is left unexplained in a box round a tip, as a negative logarithm of its likelihood, by the moves (n, 2) of the places.
+    """What is left unexplained round a tip, as a negative logarithm of its likelihood, by the moves (n, 2) of the places.
 
-    Only the part of the outline that moves is filled again, closed by the line between its ends, which stay; and only the k pixels count that lie within
-    `aside` of what that covers as it is and with the `longest` moves (n, 2).
+    Only the part of the outline that moves, a `chain` of places, is filled again, closed by the line between its ends, which stay.
+
+    Attributes
+    ----------
+    pixels : (k,) numbers, in a box, of those that count: their background is known, and they lie within `aside` pixels of what the chain covers as it is
+        and with the `longest` moves (n, 2).
     """
 
-    def __init__(self, exposure: Exposure, texture: Texture, places: np.ndarray, corner: int, weights: np.ndarray, knots: _Knots,
-                 box: tuple[int, int, int, int], longest: np.ndarray, aside: int) -> None:
-        n, home = len(places), np.linalg.inv(exposure.middle)
-        moving = np.append(np.roll(weights, -corner) > 0, False)
-        after, before = int(np.argmin(moving)), int(np.argmin(np.append(moving[:1], moving[-2:0:-1])))
-        self._chain = (corner + np.arange(-min(before, n // 2 - 1), min(after, n // 2 - 1) + 1)) % n
-        self._places, self._moves = places[self._chain], [move @ home for move in exposure.moves]
-        self._texture, self._onto, self._knots, self._box = texture, texture.place @ home, knots, box
-        part = slice(box[1], box[3]), slice(box[0], box[2])
+    def __init__(self, exposure: Exposure, texture: Texture, knots: _Knots, places: np.ndarray, chain: np.ndarray, longest: np.ndarray,
+                 aside: int) -> None:
+        home = np.linalg.inv(exposure.middle)
+        self._chain, self._places, self._moves = chain, places[chain], [move @ home for move in exposure.moves]
+        self._texture, self._onto, self._knots = texture, texture.place @ home, knots
+        reached = np.concatenate([homography.apply(move, self._places + each) for move in self._moves for each in (0, longest[chain])])
+        box = box_round(reached, aside, exposure.known.shape[::-1])
+        self.pixels = np.zeros(0, int)
+        if box is None:
+            return
+        self._box, part = box, (slice(box[1], box[3]), slice(box[0], box[2]))
         instants, behind, sound = laid(exposure, texture), exposure.background[part], exposure.known[part]
-        rest = unexplained(exposure, instants, homography.apply(home, places))[0][part]
-        self._deviation = max(LEAST_DEVIATION, 1.48 * float(np.median(np.abs(rest).mean(2)[sound])))
-        self._pixels = np.arange(sound.size)
+        self.pixels = np.arange(sound.size)
         now, most = self._filled(np.zeros_like(places)), self._filled(longest)
         touched = (np.sum(now, axis=0) + np.sum(most, axis=0) > 0).reshape(sound.shape).astype(np.uint8)
-        self._pixels = pixels = np.flatnonzero((cv2.dilate(touched, np.ones((2 * aside + 1, 2 * aside + 1), np.uint8)) > 0) & sound)
+        self.pixels = pixels = np.flatnonzero((cv2.dilate(touched, np.ones((2 * aside + 1, 2 * aside + 1), np.uint8)) > 0) & sound)
+        if not len(pixels):
+            return
+        rest = unexplained(exposure, instants, homography.apply(home, places))[0][part]
+        self._deviation = max(LEAST_DEVIATION, 1.48 * float(np.median(np.abs(rest).mean(2)[sound])))
         self._behind = behind.reshape(-1, 3)[pixels]
         self._contrasts = [(picture[part].reshape(-1, 3)[pixels] - self._behind) / np.float32(len(instants)) for picture in instants]
         self._certain = [known[part].ravel()[pixels] for known in laid_picture(exposure, texture, texture.known.astype(np.float32))]
@@ -208,7 +233,7 @@ class _Cost:
 
         What is left with them is the first less the product of the others.
         """
-        count, rest, share = self._knots.count, self._without.copy(), np.zeros((len(self._pixels), self._knots.count), np.float32)
+        count, rest, share = self._knots.count, self._without.copy(), np.zeros((len(self.pixels), self._knots.count), np.float32)
         for contrast, certain, number, filled in zip(self._contrasts, self._certain, self._numbers, self._filled(moves), strict=True):
             covered = np.flatnonzero(filled)
             now, known = filled[covered], certain[covered]
@@ -225,4 +250,4 @@ class _Cost:
     def _filled(self, moves: np.ndarray) -> list[np.ndarray]:
         """(k,) how much of each pixel the moving part covers, at each instant."""
         chain = self._places + moves[self._chain]
-        return [polygon_area(homography.apply(each, chain), self._box).ravel()[self._pixels] for each in self._moves]
+        return [polygon_area(homography.apply(each, chain), self._box).ravel()[self.pixels] for each in self._moves]
