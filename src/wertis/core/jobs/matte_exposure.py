@@ -22,7 +22,8 @@ from wertis.core.shot.matte_carry import Carrier
 from wertis.core.shot.mattes import Matte, MatteShape
 
 _SMEARED = 4.0  # pixels across the outline, on half of it, from which a frame is measured so; below it the edge itself is sharp enough
-_LARGEST = 1280  # pixels of a picture's longer side at the resolution that is worked on, at most; half at least, which takes half of the time and is as good
+_HALVED = 8.0  # pixels of smear, usual on those frames, from which half of the resolution will do; a quarter makes it up to twice as far off
+_LARGEST = 1280  # pixels of a picture's longer side, at the resolution that is worked on
 _TIP_REACH = 15.0  # pixels by which a tip may be longer or shorter than it is taken to be
 _ROOM = 24.0  # pixels round the outline that keys say, in which it may be
 _PER_INSTANT = 2.0  # pixels at the worked resolution, that the figure moves between two instants
@@ -57,7 +58,9 @@ class ExposedFigure:
         there = set(finder.frames)
         smears = {f: s for f in frames if f in there and (s := self._smear(f)) is not None}
         self.frames = {f for f, s in smears.items() if s > _SMEARED}
-        self._scale = 0.5 ** max(1, int(np.ceil(np.log2(max(finder.size) / _LARGEST))))
+        typical = float(np.median([smears[f] for f in self.frames])) if self.frames else _SMEARED
+        halvings = max(int(typical >= _HALVED), int(np.ceil(np.log2(max(finder.size) / _LARGEST))), 0)
+        self._scale = 0.5 ** halvings
         self._sound = set(smears)  # frames that the plate and its track have
         self._background = RegisteredBackground(self._picture, self._covered, list(smears))
         self._exposures: dict[int, Exposure | None] = {}
