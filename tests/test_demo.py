@@ -11,7 +11,7 @@ from wertis.core.comp.picture import Compositor
 from wertis.core.geometry import homography
 from wertis.core.plate import open_plate
 from wertis.core.shot import store
-from wertis.demo import make
+from wertis.demo import graphics, make
 from wertis.demo.scene import FIRST
 from wertis.demo.walk import Walk
 
@@ -36,6 +36,15 @@ class DemoTest(unittest.TestCase):
         for f, m in zip(solved.frames, solved.matrices):
             truth = make.front_corners(self.root / "tea_crate", int(f))
             self.assertLess(np.linalg.norm(homography.apply(m, first) - truth, axis=1).mean(), 0.2)
+
+    def test_graphics_that_an_open_shot_uses_are_not_written_anew(self) -> None:
+        folder = self.root / "graphics"
+        (folder / "stencil.png").write_bytes(b"half a picture")
+        before = {p.name: p.stat().st_mtime_ns for p in folder.iterdir()}
+        graphics.write_all(folder)
+        after = {p.name: p.stat().st_mtime_ns for p in folder.iterdir()}
+        self.assertEqual({name for name in after if after[name] != before.get(name)}, {"stencil.png"})
+        self.assertEqual(set(after), set(before))
 
     def test_the_graphic_is_on_the_crate(self) -> None:
         shot = store.load(self.root / make.TRACKED)

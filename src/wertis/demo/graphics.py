@@ -1,5 +1,6 @@
 """Invented graphics to place on the crate."""
 
+import tempfile
 from pathlib import Path
 
 import cv2
@@ -88,9 +89,11 @@ def tide_table(size: tuple[int, int] = (900, 600)) -> np.ndarray:
 
 
 def write_all(folder: Path) -> None:
-    """Write every graphic as PNG."""
+    """Write every graphic as PNG; what is there already stays as it is, since an open shot may use it."""
     folder.mkdir(parents=True, exist_ok=True)
-    write_picture(folder / "night_market.png", night_market())
-    write_picture(folder / "stencil.png", stencil())
-    write_picture(folder / "emblem.png", emblem())
-    write_picture(folder / "tide_table.png", tide_table())
+    with tempfile.TemporaryDirectory(dir=folder) as beside:
+        for name, picture in (("night_market", night_market()), ("stencil", stencil()), ("emblem", emblem()), ("tide_table", tide_table())):
+            path, made = folder / f"{name}.png", Path(beside) / f"{name}.png"
+            write_picture(made, picture)
+            if not path.exists() or path.read_bytes() != made.read_bytes():
+                made.replace(path)
