@@ -9,7 +9,7 @@ import numpy as np
 from wertis.core.errors import PlateError
 from wertis.core.geometry import homography
 from wertis.core.geometry.affine import affine_through
-from wertis.core.jobs.matte_edge import EACH, FIRST, EdgeFinder, EdgeMeasure
+from wertis.core.jobs.matte_edge import EACH, EdgeFinder, EdgeMeasure
 from wertis.core.matte.background import RegisteredBackground
 from wertis.core.matte.coverage import Box, box_round
 from wertis.core.matte.edge import Edge, evenly_resampled
@@ -179,7 +179,7 @@ class ExposedFigure:
         outline = self._behind_by[nearest]
         h, w = self._picture(frame).shape[:2]
         if frame not in self._masks or self._masks[frame][0] != nearest or not np.array_equal(self._masks[frame][1], outline):
-            mask, around = np.zeros((h, w), np.uint8), int(np.ceil(min(FIRST + EACH * abs(frame - nearest), _ROOM) * self._scale))
+            mask, around = np.zeros((h, w), np.uint8), int(np.ceil(min(_TIP_REACH + EACH * abs(frame - nearest), _ROOM) * self._scale))
             for time in np.linspace(frame - self._half, frame + self._half, 2 * _FEWEST - 1):
                 move = self._move(frame, time)
                 if move is None:
