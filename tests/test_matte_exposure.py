@@ -9,11 +9,8 @@ import numpy as np
 from tests.test_outline_smoother import SmearedFilm
 from wertis.core.geometry import homography
 from wertis.core.jobs import matte_exposure
-from wertis.core.jobs.matte_edge import EdgeFinder
-from wertis.core.jobs.matte_exposure import ExposedFigure
 from wertis.core.matte.background import RegisteredBackground
 from wertis.core.matte.exposure import Exposure, Texture, blank_texture, composed, explained_offsets, laid, learned, unexplained
-from wertis.core.matte.outline import bezier, flattened
 
 SIZE = (160, 120)
 
@@ -176,18 +173,6 @@ class FigureTest(SmearedFilm):
         with mock.patch.object(matte_exposure, "_LEAST_KNOWN", 1.1):
             self.assertEqual(matte.fit([8, 9, 10, 11, 12]), {})
         self.assertLess(np.mean([self.error(matte, f) for f in range(8, 13)]), 0.06)
-
-    def test_what_lies_behind_is_known_nearer_to_outlines_that_were_found(self) -> None:
-        matte = self.figure()
-        exposed = ExposedFigure(EdgeFinder(matte.shot.plate), matte.shot.document, matte.record, matte.record.shapes[0], list(self.FRAMES))
-        outlines = {f: flattened(bezier(self.outline(f) - self.shifted(f), np.ones(8)))[0] for f in self.FRAMES}  # in the surface's picture
-        known = []
-        for some in ({1: outlines[1]}, outlines):
-            exposed.learn(some)
-            exposure = exposed._exposure(10)
-            assert exposure is not None
-            known.append(float(exposure.known.mean()))
-        self.assertGreater(known[1], known[0] + 0.03)  # farther from where it is known more may be hidden
 
     def test_few_pictures_kept_give_the_same(self) -> None:
         matte = self.figure()

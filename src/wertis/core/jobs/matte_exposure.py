@@ -9,7 +9,7 @@ import numpy as np
 from wertis.core.errors import PlateError
 from wertis.core.geometry import homography
 from wertis.core.geometry.affine import affine_through
-from wertis.core.jobs.matte_edge import EACH, EdgeFinder, EdgeMeasure
+from wertis.core.jobs.matte_edge import EACH, FIRST, EdgeFinder, EdgeMeasure
 from wertis.core.matte.background import RegisteredBackground
 from wertis.core.matte.coverage import Box, box_round
 from wertis.core.matte.edge import Edge, evenly_resampled
@@ -66,10 +66,7 @@ class ExposedFigure:
         self._exposures: dict[int, Exposure | None] = {}
         self._boxes: dict[int, Box] = {}
         self._pictures: dict[int, np.ndarray] = {}
-        self._masks: dict[int, tuple[int, np.ndarray, np.ndarray]] = {}  # with the frame whose outline they are by, and that
-        self._outlines = {f: flattened(shape.curves(shape.at(f)))[0] for f in shape.keys}  # (M, 2) each, in the surface's picture, where it is known
-        self._behind_by = self._outlines  # those that say where the background is seen, for the exposure that is made
-        self._made_by: dict[int, dict[int, np.ndarray]] = {}  # frame to those by which its exposure was made, and is if it is again
+        self._masks: dict[int, np.ndarray] = {}
         self._texture: Texture | None = None
 
     def suits(self, frame: int) -> bool:
@@ -80,10 +77,6 @@ class ExposedFigure:
         """Find out what the figure looks like from its `outlines` (M, 2) in the surface's picture on frames: from those near one, or from all."""
         if not outlines:
             return
-        self._outlines = dict(outlines)
-        if frame is None:  # what lies behind is known better by outlines that are
-            self._exposures.clear()
-            self._made_by.clear()
         keyed = [f for f in self._shape.keys if f in outlines]
         if frame is None:
             order = sorted(outlines)
@@ -175,25 +168,22 @@ class ExposedFigure:
 
     def _covered(self, frame: int) -> np.ndarray:
         """(h, w) bool, where the figure may be on a frame at the worked resolution; everywhere if its track has no answer."""
-        nearest = min(self._behind_by, key=lambda f: (abs(f - frame), f))
-        outline = self._behind_by[nearest]
-        h, w = self._picture(frame).shape[:2]
-        if frame not in self._masks or self._masks[frame][0] != nearest or not np.array_equal(self._masks[frame][1], outline):
-            mask, around = np.zeros((h, w), np.uint8), int(np.ceil(min(_TIP_REACH + EACH * abs(frame - nearest), _ROOM) * self._scale))
+        if frame not in self._masks:
+            h, w = self._picture(frame).shape[:2]
+            away = min(abs(frame - k) for k in self._shape.keys)
+            mask, around = np.zeros((h, w), np.uint8), int(np.ceil(min(FIRST + EACH * away, _ROOM) * self._scale))
             for time in np.linspace(frame - self._half, frame + self._half, 2 * _FEWEST - 1):
-                move = self._move(frame, time)
-                if move is None:
+                controls = self._carried.smoothly(self._shape, frame, time)
+                if controls is None:
                     mask[:] = 1
                     break
-                polygon = homography.apply(move, outline) * self._scale - 0.5
+                polygon = flattened(self._shape.curves(controls))[0] * self._scale - 0.5
                 cv2.fillPoly(mask, [np.round(polygon * 16).astype(np.int32)], (1,), cv2.LINE_8, 4)
-            covered = cv2.dilate(mask, cv2.getStructuringElement(cv2.MORPH_RECT, (2 * around + 1, 2 * around + 1)))
-            self._masks[frame] = nearest, outline, np.packbits(covered > 0)
-        return np.unpackbits(self._masks[frame][2], count=h * w).reshape(h, w).astype(bool)
+            self._masks[frame] = cv2.dilate(mask, np.ones((2 * around + 1, 2 * around + 1), np.uint8)) > 0
+        return self._masks[frame]
 
     def _exposure(self, frame: int) -> Exposure | None:
         if frame not in self._exposures:
-            self._behind_by = self._made_by.setdefault(frame, self._outlines)
             try:
                 made = self._made(frame) if frame in self._sound else None
             except PlateError:  # it, or one beside it, cannot be read; the edge itself is looked for, and says so
