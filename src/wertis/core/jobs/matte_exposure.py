@@ -14,7 +14,7 @@ from wertis.core.matte.background import RegisteredBackground
 from wertis.core.matte.coverage import Box, box_round
 from wertis.core.matte.edge import Edge, evenly_resampled
 from wertis.core.matte.exposure import Exposure, Texture, blank_texture, explained_offsets, learned
-from wertis.core.matte.exposure_tips import offsets_across, tip_move
+from wertis.core.matte.exposure_tips import TipMove, offsets_across, tip_move
 from wertis.core.matte.fitting import CORNER
 from wertis.core.matte.outline import flattened, outwards
 from wertis.core.shot.document import Shot
@@ -77,10 +77,9 @@ class ExposedFigure:
         """Find out what the figure looks like from its `outlines` (M, 2) in the surface's picture on frames: from those near one, or from all."""
         if not outlines:
             return
-        keyed = [f for f in self._shape.keys if f in outlines]
+        keyed = sorted(f for f in self._shape.keys if f in outlines)
         if frame is None:
-            order = sorted(outlines)
-            chosen = [order[k] for k in np.unique(np.linspace(0, len(order) - 1, _OF_ALL).astype(int))]
+            chosen, keyed = _evenly(sorted(outlines), _OF_ALL), _evenly(keyed, _OF_ALL)
         else:
             chosen = sorted(outlines, key=lambda f: (abs(f - frame), f))[:_NEIGHBOURS]
             keyed = sorted(keyed, key=lambda f: (abs(f - frame), f))[:_KEYED]
@@ -111,11 +110,7 @@ class ExposedFigure:
         normals = outwards(places)
         x0, y0, _, _ = self._boxes[frame]
         scaled = places * self._scale - [x0, y0]
-        start, texture, tips = scaled, self._texture, {}
-        for corner in corners:
-            tip = tip_move(exposure, texture, start, corner, spread * self._scale, _TIP_REACH * self._scale, self._scale)
-            if tip is not None:
-                start, texture, tips[corner] = start + tip.moves, tip.texture, tip
+        tips, start, texture = self._tips(exposure, self._texture, scaled, corners, spread)
         offsets, deviations = explained_offsets(exposure, texture, start, spread * self._scale, _LENGTH * self._scale, corners)
         deviations = deviations / self._scale
         moved = homography.apply(exposure.moves[-1] @ np.linalg.inv(exposure.middle), scaled)
@@ -139,6 +134,17 @@ class ExposedFigure:
         return EdgeMeasure(Edge(*(each[order] for each in found)))
 
     # -- inside -------------------------------------------------------------------------------------------------------
+
+    def _tips(self, exposure: Exposure, texture: Texture, places: np.ndarray, corners: Sequence[int],
+              spread: float) -> tuple[dict[int, TipMove], np.ndarray, Texture]:
+        """Those of an outline's `corners` that are found as tips; its places (n, 2) in the box's picture as they lie then; and the texture with what they
+        show."""
+        found = {}
+        for corner in corners:
+            tip = tip_move(exposure, texture, places, corner, spread * self._scale, _TIP_REACH * self._scale, self._scale)
+            if tip is not None:
+                places, texture, found[corner] = places + tip.moves, tip.texture, tip
+        return found, places, texture
 
     @property
     def _half(self) -> float:
@@ -232,3 +238,8 @@ class ExposedFigure:
             return homography.from_points(source, target) if len(source) >= 4 else affine_through(source, target)
         except ValueError:  # all on a line, say
             return None
+
+
+def _evenly(frames: list[int], count: int) -> list[int]:
+    """At most so many of some frames, evenly spread."""
+    return [frames[k] for k in np.unique(np.linspace(0, len(frames) - 1, count).astype(int))] if frames else []
