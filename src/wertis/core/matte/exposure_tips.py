@@ -199,8 +199,8 @@ class _Cost:
         self.pixels = pixels = np.flatnonzero((cv2.dilate(touched, np.ones((2 * aside + 1, 2 * aside + 1), np.uint8)) > 0) & sound)
         if not len(pixels):
             return
-        rest = unexplained(exposure, instants, homography.apply(home, places))[0][part]
-        self._deviation = max(LEAST_DEVIATION, 1.48 * float(np.median(np.abs(rest).mean(2)[sound])))
+        left = unexplained(exposure, instants, homography.apply(home, places))[0]
+        self._deviation, rest = max(LEAST_DEVIATION, 1.48 * float(np.median(np.abs(left).mean(2)[exposure.known]))), left[part]
         self._behind = behind.reshape(-1, 3)[pixels]
         self._contrasts = [(picture[part].reshape(-1, 3)[pixels] - self._behind) / np.float32(len(instants)) for picture in instants]
         self._certain = [known[part].ravel()[pixels] for known in laid_picture(exposure, texture, texture.known.astype(np.float32))]
