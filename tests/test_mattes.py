@@ -366,9 +366,9 @@ class EdgeTest(unittest.TestCase):
     def test_on_which_frames_outlines_were_left_is_said(self) -> None:
         little, lost = "Shape 1 was left: too little of its edge can be told", "Shape 2 was left: its edge was lost on the way"
         self.assertEqual(said_left({little: {7}}), f"{little}, on frame 7")
-        self.assertEqual(said_left({little: {3, 4, 5, 9}}), f"{little}, on 4 frames, 3-5, 9")
+        self.assertEqual(said_left({little: {3, 4, 5, 9}}), f"{little}, on 4 frames (3-5, 9)")
         self.assertEqual(said_left({little: {1, 3, 5, 7, 9}, lost: {3}}),
-                         f"on 5 frames, 1, 3, 5 and more outlines were left as they were; on most of them {little}")
+                         f"outlines were left as they were on 5 frames (1, 3, 5 and more), most often: {little}")
 
     def test_fitted_from_one_key_it_follows_the_figure(self) -> None:
         matte = self.shot.matte(outline(1), 1, self.figure)

@@ -136,15 +136,16 @@ def few(frames: list[int]) -> str:
     return shown + (f" and {len(frames) - 6} more" if len(frames) > 6 else "")
 
 
-def stretches(frames: Iterable[int]) -> str:
-    """Frames in words, those in a row as one: 3-7, 12."""
+def stretches(frames: Iterable[int], most: int | None = None) -> str:
+    """Frames in words, those in a row as one: 3-7, 12; the first of them only, where there are more such rows than `most`."""
     rows: list[list[int]] = []
     for frame in sorted(frames):
         if rows and frame == rows[-1][1] + 1:
             rows[-1][1] = frame
         else:
             rows.append([frame, frame])
-    return ", ".join(str(a) if a == b else f"{a}-{b}" for a, b in rows)
+    listed = ", ".join(str(a) if a == b else f"{a}-{b}" for a, b in rows[:most])
+    return listed if most is None or len(rows) <= most else f"{listed} and more"
 
 
 class Pages(QWidget):

@@ -14,7 +14,7 @@ from wertis.core.matte.background import RegisteredBackground
 from wertis.core.matte.coverage import Box, box_round
 from wertis.core.matte.edge import Edge, evenly_resampled
 from wertis.core.matte.exposure import Exposure, Texture, blank_texture, explained_offsets, learned
-from wertis.core.matte.exposure_tips import TipMove, offsets_across, tip_move
+from wertis.core.matte.exposure_tips import TipDisplacement, offsets_across, tip_displacement
 from wertis.core.matte.fitting import CORNER
 from wertis.core.matte.outline import flattened, outwards
 from wertis.core.shot.document import Shot
@@ -83,15 +83,15 @@ class ExposedFigure:
         else:
             chosen = sorted(outlines, key=lambda f: (abs(f - frame), f))[:_NEIGHBOURS]
             keyed = sorted(keyed, key=lambda f: (abs(f - frame), f))[:_KEYED]
-        certain = [(e, outlines[f]) for f in keyed if (e := self._exposure(f)) is not None]
-        seen = [*certain, *((e, outlines[f]) for f in chosen if f not in keyed and (e := self._exposure(f)) is not None)]
+        given = [(e, outlines[f]) for f in keyed if (e := self._exposure(f)) is not None]
+        seen = [*given, *((e, outlines[f]) for f in chosen if f not in keyed and (e := self._exposure(f)) is not None)]
         if not seen:
             return
         rounds = _NEXT_ROUNDS if frame is not None else _ALL_ROUNDS
         if self._texture is None:
             self._texture = blank_texture(np.concatenate([outline for _, outline in seen]), self._scale, 2 * _ROOM)
             rounds = _FIRST_ROUNDS
-        self._texture = learned(self._texture, seen, rounds, len(certain))
+        self._texture = learned(self._texture, seen, rounds, len(given))
 
     def measure(self, matte: Matte, shape: MatteShape, frame: int, spread: float) -> EdgeMeasure:
         """A shape's outline on a frame against what the figure explains of it; `spread` is by how many pixels it is expected to be off."""
@@ -117,7 +117,7 @@ class ExposedFigure:
         smeared = 2 * np.abs(((moved - scaled) / self._scale * normals).sum(1))
         arrived = start + offsets[:, None] * outwards(start)
         for tip in tips.values():  # places beside a tip go along with it, which says nothing of what lies across them
-            beside = np.flatnonzero(np.abs(tip.moves).max(1) > 0)
+            beside = np.flatnonzero(np.abs(tip.displacements).max(1) > 0)
             offsets[beside] = offsets_across(scaled[beside], normals[beside], arrived)
         offsets = offsets / self._scale
         for corner, tip in tips.items():  # its own place is known along its axis and across, not along one normal
@@ -136,14 +136,14 @@ class ExposedFigure:
     # -- inside -------------------------------------------------------------------------------------------------------
 
     def _tips(self, exposure: Exposure, texture: Texture, places: np.ndarray, corners: Sequence[int],
-              spread: float) -> tuple[dict[int, TipMove], np.ndarray, Texture]:
-        """Those of an outline's `corners` that are found as tips; its places (n, 2) in the box's picture as they lie then; and the texture with what they
+              spread: float) -> tuple[dict[int, TipDisplacement], np.ndarray, Texture]:
+        """Tips among an outline's `corners`, where they are found; its places (n, 2) in the box's picture, moved with them; and the texture with what they
         show."""
         found = {}
         for corner in corners:
-            tip = tip_move(exposure, texture, places, corner, spread * self._scale, _TIP_REACH * self._scale, self._scale)
+            tip = tip_displacement(exposure, texture, places, corner, spread * self._scale, _TIP_REACH * self._scale, self._scale)
             if tip is not None:
-                places, texture, found[corner] = places + tip.moves, tip.texture, tip
+                places, texture, found[corner] = places + tip.displacements, tip.texture, tip
         return found, places, texture
 
     @property

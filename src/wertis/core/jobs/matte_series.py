@@ -99,23 +99,19 @@ class OutlineSeries:
         for frame in [f for f in self._measured if not self._bridged(f)]:
             left[frame] = "too little of its edge can be told"
             del self._measured[frame]
-        for number in range(1, self.ROUNDS):
-            self._solve_all()
-            for frame in sorted(self._measured):
+        for number in range(1, self.ROUNDS + _FURTHER_ROUNDS + 1):
+            frames = self._solve_all()
+            if number < self.ROUNDS:
+                frames = sorted(self._measured)
+            elif not frames or stopped(stop) or number == self.ROUNDS + _FURTHER_ROUNDS:
+                break
+            else:  # a smeared figure's texture is learnt from frame to frame, which takes longer to settle than an edge
+                count.total += len(frames)
+            for frame in frames:
                 if stopped(stop):
                     break
                 self._keep(frame, self._measure(frame), tips_as_they_are=number < self.ROUNDS - 1)
                 yield count.event(frame, note=f"looked again at frame {frame}", of=(self._shape.id, frame, number))
-        moving = self._solve_all()
-        for _ in range(_FURTHER_ROUNDS):  # what a smeared figure looks like is known from frame to frame, which takes longer than finding its edge
-            for frame in sorted(moving):
-                if stopped(stop):
-                    break
-                self._keep(frame, self._measure(frame))
-                yield count.event(frame, note=f"looked again at frame {frame}", of=(self._shape.id, frame, self.ROUNDS - 1))
-            if not moving or stopped(stop):
-                break
-            moving = self._solve_all()
         for frame in self._frames:
             why = left.get(frame, "it was stopped")
             if frame in self._measured and float(np.quantile(self._spread[frame], _MOST)) > _SURE:
@@ -202,13 +198,14 @@ class OutlineSeries:
     # -- together -----------------------------------------------------------------------------------------------------
 
     def _solve_all(self) -> list[int]:
-        """Where the outline is on all frames that are measured; those that the shutter smears and on which it still moves."""
+        """Solve for the outline on all frames that are measured, and learn the figure's texture again; the smeared frames on which the outline still
+        moves."""
         before = dict(self._points)
         self._solve(sorted(self._measured))
         if not self._exposed.frames:
             return []
         self._exposed.learn(self._outlines())
-        return [f for f in self._measured if self._exposed.suits(f) and np.linalg.norm(self._points[f] - before[f], axis=1).max() > _SETTLED]
+        return [f for f in sorted(self._measured) if self._exposed.suits(f) and np.linalg.norm(self._points[f] - before[f], axis=1).max() > _SETTLED]
 
     def _solve(self, frames: Sequence[int], only: int | None = None) -> None:
         """Where the outline is on frames, from what was measured on them and on keyed frames among and around them; kept for all, or for one."""

@@ -120,10 +120,10 @@ def unexplained(exposure: Exposure, instants: Sequence[np.ndarray], outline: np.
     return np.asarray(rest * sound[..., None], np.float32), alpha
 
 
-def learned(texture: Texture, seen: Sequence[tuple[Exposure, np.ndarray]], rounds: int, certain: int = 0) -> Texture:
+def learned(texture: Texture, seen: Sequence[tuple[Exposure, np.ndarray]], rounds: int, given: int = 0) -> Texture:
     """A texture that explains exposures better, each with its outline (M, 2) in the surface's picture.
 
-    The outlines of the first `certain` exposures are known, not found: what one of them covers belongs to the figure, whatever the others cover.
+    The outlines of the first `given` exposures were drawn, not found: what one of them covers belongs to the figure, whatever the others cover.
     """
     size = texture.colours.shape[1::-1]
     for _ in range(rounds):
@@ -139,7 +139,7 @@ def learned(texture: Texture, seen: Sequence[tuple[Exposure, np.ndarray]], round
             back *= polygon_area(homography.apply(texture.place, outline), (0, 0, *size))[..., None] / np.float32(len(exposure.moves))
             total += back[..., :3]
             time += back[..., 3]
-            if number < certain:
+            if number < given:
                 belongs |= back[..., 3] > _HARDLY
         colours = texture.colours + np.float32(_RELAXED) * total / (time[..., None] + np.float32(0.1))
         known = belongs | (time > _HARDLY * len(seen))

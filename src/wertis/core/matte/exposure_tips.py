@@ -26,33 +26,34 @@ _ASIDE = 6.0  # pixels round the shortest and the longest tip, in which what is 
 _FINEST = 0.25  # pixels of the last step of the search
 _APART = 2.0  # pixels to both sides by which it is judged how sure a place is
 _LEAST_OFF = 0.5  # pixels, deviation of a tip's place at least
-_LIKELY = 10.0  # pixels by which a tip may well be longer or shorter: its sides say little of that
-_KNOTS = 4.0  # pixels along a tip, between the colours that are solved for
-_COLOURS = 40.0  # on a scale of 0..255, by which such a colour may differ from the next
-_USUAL = 0.1  # weight of their being as they are inside the outline, beside that
+_LENGTH_DEVIATION = 10.0  # pixels by which a tip may be longer or shorter, standard deviation: its sides say little of that
+_KNOT_SPACING = 4.0  # pixels along a tip, between the colours that are solved for
+_COLOUR_STEP = 40.0  # on a scale of 0..255, by which such a colour differs from the next, standard deviation
+_PRIOR_WEIGHT = 0.1  # of their being as they are inside the outline, beside that
 _INWARDS = 2.0  # pixels from the outline, at which that is read
 
 
 @dataclass(frozen=True)
-class TipMove:
+class TipDisplacement:
     """Where a tip is found.
 
     Attributes
     ----------
-    moves : (n, 2) pixels, of all places along the outline.
+    displacements : (n, 2) pixels, of all places along the outline.
     axes : (2, 2) unit vectors, along the tip and across.
     deviations : (2,) standard deviations of its place along those, in pixels.
     texture : the figure's, with the colours of what the tip covers and no exposure has shown.
     """
 
-    moves: np.ndarray
+    displacements: np.ndarray
     axes: np.ndarray
     deviations: np.ndarray
     texture: Texture
 
 
-def tip_move(exposure: Exposure, texture: Texture, places: np.ndarray, corner: int, spread: float, reach: float, scale: float = 1.0) -> TipMove | None:
-    """The move of a pointed corner that explains an exposure best; None where it is not pointed, or its pixels are not known.
+def tip_displacement(exposure: Exposure, texture: Texture, places: np.ndarray, corner: int, spread: float, reach: float,
+                     scale: float = 1.0) -> TipDisplacement | None:
+    """The displacement of a pointed corner that explains an exposure best; None where it is not pointed, or its pixels are not known.
 
     Parameters
     ----------
@@ -62,36 +63,38 @@ def tip_move(exposure: Exposure, texture: Texture, places: np.ndarray, corner: i
     reach : pixels by which the tip may be longer or shorter.
     scale : pixels here to a pixel of the plate.
     """
-    axes, ways = _ways(places, corner, scale)
-    if ways is None:
+    axes, fields = _displacement_fields(places, corner, scale)
+    if fields is None:
         return None
-    chain = _moving_chain(ways[0], corner)
+    chain = _moving_chain(fields[0], corner)
     knots = _Knots(exposure, texture, places[chain], places[corner], axes[0], reach, scale)
-    cost = _Cost(exposure, texture, knots, places, chain, reach * ways[0], int(np.ceil(_ASIDE * scale)))
+    cost = _Cost(exposure, texture, knots, places, chain, reach * fields[0], int(np.ceil(_ASIDE * scale)))
     if not len(cost.pixels):
         return None
-    likely = np.array([_LIKELY * scale, spread, 1.0])
+    prior_deviations = np.array([_LENGTH_DEVIATION * scale, spread, 1.0])
 
     def total(at: np.ndarray) -> float:
-        return cost(np.tensordot(at, ways, 1)) + 0.5 * float(((at / likely) ** 2).sum())
+        return cost(np.tensordot(at, fields, 1)) + 0.5 * float(((at / prior_deviations) ** 2).sum())
 
-    best, least = _searched(total, reach, scale)
+    best, least = _pattern_search(total, reach, scale)
     apart = _APART * scale
-    bends = [total(best + apart * way) + total(best - apart * way) - 2 * least for way in np.eye(3)[:2]]
-    moves = np.tensordot(best, ways, 1)
-    return TipMove(moves, axes, np.maximum(apart / np.sqrt(np.maximum(bends, 1e-6)), _LEAST_OFF * scale), cost.coloured(moves))
+    curvatures = np.array([total(best + apart * axis) + total(best - apart * axis) - 2 * least for axis in np.eye(3)[:2]]) / apart ** 2
+    displacements = np.tensordot(best, fields, 1)
+    deviations = np.maximum(1 / np.sqrt(np.maximum(curvatures, 1e-6)), _LEAST_OFF * scale)
+    return TipDisplacement(displacements, axes, deviations, cost.coloured(displacements))
 
 
-def _ways(places: np.ndarray, corner: int, scale: float) -> tuple[np.ndarray, np.ndarray | None]:
-    """Unit vectors along a tip and across (2, 2); and how places move (3, n, 2) when the tip does along each, and when its sides become straight.
+def _displacement_fields(places: np.ndarray, corner: int, scale: float) -> tuple[np.ndarray, np.ndarray | None]:
+    """Unit vectors along a tip and across it (2, 2); and three displacement fields (3, n, 2) of the outline's places, by which the tip goes a pixel along its
+    axis, a pixel across, and its sides become straight.
 
-    Places go with the tip, the less the farther they are from it. None where the corner is not pointed.
+    Places go with the tip, the less the farther they are from it. None in place of the fields where the corner is not pointed.
     """
     order = (corner + np.arange(len(places))) % len(places)
     steps = np.linalg.norm(np.roll(places, -1, 0) - places, axis=1)[order]
-    onwards = np.concatenate([[0.0], np.cumsum(steps)[:-1]])
+    onwards = np.concatenate([[0.0], np.cumsum(steps)[:-1]])  # how far places lie along the outline from the corner, one way and the other
     backwards = np.where(onwards > 0, steps.sum() - onwards, 0)
-    sides = np.array([places[order[int(np.argmin(np.abs(way - _SIDE * scale)))]] for way in (onwards, backwards)]) - places[corner]
+    sides = np.array([places[order[int(np.argmin(np.abs(away - _SIDE * scale)))]] for away in (onwards, backwards)]) - places[corner]
     units = sides / np.maximum(np.linalg.norm(sides, axis=1, keepdims=True), 1e-9)
     if np.arccos(np.clip(units[0] @ units[1], -1, 1)) > _POINTED:
         return np.eye(2), None
@@ -99,30 +102,30 @@ def _ways(places: np.ndarray, corner: int, scale: float) -> tuple[np.ndarray, np
     axes = np.array([along, [-along[1], along[0]]])
     weights = np.empty(len(places))
     weights[order] = np.clip(1 - np.minimum(onwards, backwards) / (_TAPER * scale), 0, 1)
-    ways = np.zeros((3, len(places), 2))
-    ways[:2] = weights[:, None] * axes[:, None]
-    for way in (onwards, backwards):
-        side = order[(way > 0) & (way <= steps.sum() / 2) & (weights[order] > 0)]
-        base = places[order[int(np.argmin(np.abs(way - _TAPER * scale)))]]
-        ways[2, side] = base + weights[side, None] * (places[corner] - base) - places[side]
-    return axes, ways
+    fields = np.zeros((3, len(places), 2))
+    fields[:2] = weights[:, None] * axes[:, None]
+    for away in (onwards, backwards):
+        side = order[(away > 0) & (away <= steps.sum() / 2) & (weights[order] > 0)]
+        base = places[order[int(np.argmin(np.abs(away - _TAPER * scale)))]]
+        fields[2, side] = base + weights[side, None] * (places[corner] - base) - places[side]
+    return axes, fields
 
 
-def _moving_chain(moves: np.ndarray, corner: int) -> np.ndarray:
-    """(k,) numbers of the places round a corner that `moves` (n, 2) move, with the first to both sides that stay."""
-    n = len(moves)
-    moving = np.append(np.roll(moves.any(1), -corner), False)
+def _moving_chain(field: np.ndarray, corner: int) -> np.ndarray:
+    """(k,) numbers of the places round a corner that a displacement field (n, 2) moves, with the first to both sides that stay."""
+    n = len(field)
+    moving = np.append(np.roll(field.any(1), -corner), False)
     after, before = int(np.argmin(moving)), int(np.argmin(np.append(moving[:1], moving[-2:0:-1])))
     return np.asarray((corner + np.arange(-min(before, n // 2 - 1), min(after, n // 2 - 1) + 1)) % n)
 
 
-def _searched(total: Callable[[np.ndarray], float], reach: float, scale: float) -> tuple[np.ndarray, float]:
-    """The place (3,) along the ways of `_ways` at which a function is least, and how much it is there."""
+def _pattern_search(total: Callable[[np.ndarray], float], reach: float, scale: float) -> tuple[np.ndarray, float]:
+    """The coefficients (3,) of the fields of `_displacement_fields` with which a function is least, and how much it is with them."""
     lengths = np.arange(-reach, reach + 1e-6, _SCAN * scale)
     best = min([np.zeros(3), *(np.array([length, 0, straight]) for length in lengths for straight in (0.0, 1.0))], key=total)
     least, step, unit = total(best), _SCAN / 2, np.array([scale, scale, _STRAIGHTENED])
     while step >= _FINEST:
-        better = min((best + sign * step * unit * way for way in np.eye(3) for sign in (1, -1)), key=total)
+        better = min((best + sign * step * unit * axis for axis in np.eye(3) for sign in (1, -1)), key=total)
         if (value := total(better)) < least and abs(better[0]) <= reach:
             best, least = better, value
         else:
@@ -145,25 +148,25 @@ def offsets_across(places: np.ndarray, normals: np.ndarray, outline: np.ndarray)
 
 
 class _Knots:
-    """Evenly spaced places along a tip, from where it begins to as far as it may reach, at which it has colours.
+    """Evenly spaced knots along a tip, from where it begins to as far as it may reach, between which its colours are interpolated.
 
     Attributes
     ----------
     count : of them.
-    usual : (count, 3) the texture's colours there, just inside the outline.
+    prior : (count, 3) the colours that are expected there: the texture's, just inside the outline.
     """
 
     def __init__(self, exposure: Exposure, texture: Texture, places: np.ndarray, tip: np.ndarray, axis: np.ndarray, reach: float, scale: float) -> None:
         onto = texture.place @ np.linalg.inv(exposure.middle)
         self._origin, ahead = homography.apply(onto, np.array([tip, tip + axis]))
-        self._axis, self._apart = (ahead - self._origin) / np.linalg.norm(ahead - self._origin), _KNOTS * scale
-        self._before = np.ceil(_TAPER / _KNOTS) + 1
-        self.count = int(self._before + np.ceil(reach / scale / _KNOTS)) + 2
+        self._axis, self._apart = (ahead - self._origin) / np.linalg.norm(ahead - self._origin), _KNOT_SPACING * scale
+        self._before = np.ceil(_TAPER / _KNOT_SPACING) + 1
+        self.count = int(self._before + np.ceil(reach / scale / _KNOT_SPACING)) + 2
         inwards = places.mean(0) - places
         inwards *= _INWARDS * scale / np.maximum(np.linalg.norm(inwards, axis=1, keepdims=True), 1e-9)
         at = np.clip(homography.apply(onto, places + inwards).astype(int), 0, np.array(texture.known.shape[::-1]) - 1)
         nearest = np.abs(np.arange(self.count)[:, None] - self.number(homography.apply(onto, places))).argmin(1)
-        self.usual = texture.colours[at[nearest, 1], at[nearest, 0]]
+        self.prior = texture.colours[at[nearest, 1], at[nearest, 0]]
 
     def number(self, at: np.ndarray) -> np.ndarray:
         """(n,) the knot, with its fraction, of places (n, 2) of the texture."""
@@ -171,22 +174,22 @@ class _Knots:
 
 
 class _Cost:
-    """What is left unexplained round a tip, as a negative logarithm of its likelihood, by the moves (n, 2) of the places.
+    """What is left unexplained round a tip, as a negative logarithm of its likelihood, by the displacements (n, 2) of the places.
 
     Only the part of the outline that moves, a `chain` of places, is filled again, closed by the line between its ends, which stay.
 
     Attributes
     ----------
     pixels : (k,) numbers, in a box, of those that count: their background is known, and they lie within `aside` pixels of what the chain covers as it is
-        and with the `longest` moves (n, 2).
+        and with the `longest` displacements (n, 2).
     """
 
     def __init__(self, exposure: Exposure, texture: Texture, knots: _Knots, places: np.ndarray, chain: np.ndarray, longest: np.ndarray,
                  aside: int) -> None:
         home = np.linalg.inv(exposure.middle)
-        self._chain, self._places, self._moves = chain, places[chain], [move @ home for move in exposure.moves]
+        self._chain, self._places, self._motions = chain, places[chain], [move @ home for move in exposure.moves]
         self._texture, self._onto, self._knots = texture, texture.place @ home, knots
-        reached = np.concatenate([homography.apply(move, self._places + each) for move in self._moves for each in (0, longest[chain])])
+        reached = np.concatenate([homography.apply(motion, self._places + each) for motion in self._motions for each in (0, longest[chain])])
         box = box_round(reached, aside, exposure.known.shape[::-1])
         self.pixels = np.zeros(0, int)
         if box is None:
@@ -203,51 +206,52 @@ class _Cost:
         self._deviation, rest = max(LEAST_DEVIATION, 1.48 * float(np.median(np.abs(left).mean(2)[exposure.known]))), left[part]
         self._behind = behind.reshape(-1, 3)[pixels]
         self._contrasts = [(picture[part].reshape(-1, 3)[pixels] - self._behind) / np.float32(len(instants)) for picture in instants]
-        self._certain = [known[part].ravel()[pixels] for known in laid_picture(exposure, texture, texture.known.astype(np.float32))]
-        self._without = rest.reshape(-1, 3)[pixels] + sum(contrast * each[pixels, None] for contrast, each in zip(self._contrasts, now, strict=True))
+        self._textured = [known[part].ravel()[pixels] for known in laid_picture(exposure, texture, texture.known.astype(np.float32))]
+        # what would be left if the background were seen wherever the tip's part of the outline lies
+        self._beneath = rest.reshape(-1, 3)[pixels] + sum(contrast * each[pixels, None] for contrast, each in zip(self._contrasts, now, strict=True))
         grid = np.column_stack([pixels % sound.shape[1] + box[0], pixels // sound.shape[1] + box[1]]) + 0.5
-        self._numbers = [knots.number(homography.apply(texture.place @ np.linalg.inv(move), grid)).astype(np.float32) for move in exposure.moves]
+        self._knot_numbers = [knots.number(homography.apply(texture.place @ np.linalg.inv(move), grid)).astype(np.float32) for move in exposure.moves]
         step = np.diff(np.eye(knots.count), axis=0)
-        self._smooth = self._deviation ** 2 * CORRELATED / _COLOURS ** 2 * (step.T @ step + _USUAL * np.eye(knots.count))
+        self._smooth = self._deviation ** 2 * CORRELATED / _COLOUR_STEP ** 2 * (step.T @ step + _PRIOR_WEIGHT * np.eye(knots.count))
 
-    def __call__(self, moves: np.ndarray) -> float:
-        rest, share, colours = self._explained(moves)
-        size = np.abs(rest - share @ colours).mean(1) / (CAUCHY * self._deviation)
-        off = colours - self._knots.usual
+    def __call__(self, displacements: np.ndarray) -> float:
+        rest, coverage, colours = self._explained(displacements)
+        size = np.abs(rest - coverage @ colours).mean(1) / (CAUCHY * self._deviation)
+        off = colours - self._knots.prior
         prior = float((off * (self._smooth @ off)).sum()) / (2 * self._deviation ** 2 * CORRELATED)
         return float(np.log1p(size ** 2).sum()) * CAUCHY ** 2 / (2 * CORRELATED) + prior
 
-    def coloured(self, moves: np.ndarray) -> Texture:
+    def coloured(self, displacements: np.ndarray) -> Texture:
         """The texture with the colours of what is covered and was not known."""
-        colours = self._explained(moves)[2]
+        colours = self._explained(displacements)[2]
         h, w = self._texture.known.shape
-        tip = polygon_area(homography.apply(self._onto, self._places + moves[self._chain]), (0, 0, w, h)) > 0
+        tip = polygon_area(homography.apply(self._onto, self._places + displacements[self._chain]), (0, 0, w, h)) > 0
         y, x = np.nonzero(tip & ~self._texture.known)
         number = self._knots.number(np.column_stack([x, y]) + 0.5)
         painted = self._texture.colours.copy()
         painted[y, x] = np.column_stack([np.interp(number, np.arange(self._knots.count), channel) for channel in colours.T])
         return replace(self._texture, colours=painted)
 
-    def _explained(self, moves: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    def _explained(self, displacements: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         """What the known part of the texture leaves (k, 3); how long the rest covers each pixel (k, knots); and the colours of that (knots, 3).
 
         What is left with them is the first less the product of the others.
         """
-        count, rest, share = self._knots.count, self._without.copy(), np.zeros((len(self.pixels), self._knots.count), np.float32)
-        for contrast, certain, number, filled in zip(self._contrasts, self._certain, self._numbers, self._filled(moves), strict=True):
+        count, rest, coverage = self._knots.count, self._beneath.copy(), np.zeros((len(self.pixels), self._knots.count), np.float32)
+        for contrast, textured, number, filled in zip(self._contrasts, self._textured, self._knot_numbers, self._filled(displacements), strict=True):
             covered = np.flatnonzero(filled)
-            now, known = filled[covered], certain[covered]
+            now, known = filled[covered], textured[covered]
             rest[covered] -= contrast[covered] * (now * known)[:, None]
             unknown = now * (1 - known) / np.float32(len(self._contrasts))
             first = np.minimum(number[covered].astype(int), count - 2)
             part = unknown * (number[covered] - first)
-            share[covered, first] += unknown - part
-            share[covered, first + 1] += part
-        rest += share.sum(1)[:, None] * self._behind
-        off = np.linalg.solve(share.T @ share + self._smooth, share.T @ (rest - share @ self._knots.usual))
-        return rest, share, np.clip(self._knots.usual + off, 0, 255)
+            coverage[covered, first] += unknown - part
+            coverage[covered, first + 1] += part
+        rest += coverage.sum(1)[:, None] * self._behind
+        off = np.linalg.solve(coverage.T @ coverage + self._smooth, coverage.T @ (rest - coverage @ self._knots.prior))
+        return rest, coverage, np.clip(self._knots.prior + off, 0, 255)
 
-    def _filled(self, moves: np.ndarray) -> list[np.ndarray]:
+    def _filled(self, displacements: np.ndarray) -> list[np.ndarray]:
         """(k,) how much of each pixel the moving part covers, at each instant."""
-        chain = self._places + moves[self._chain]
-        return [polygon_area(homography.apply(each, chain), self._box).ravel()[self.pixels] for each in self._moves]
+        chain = self._places + displacements[self._chain]
+        return [polygon_area(homography.apply(motion, chain), self._box).ravel()[self.pixels] for motion in self._motions]

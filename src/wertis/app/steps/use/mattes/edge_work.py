@@ -174,10 +174,9 @@ def said_left(left: Mapping[str, Collection[int]]) -> str:
     """On which frames outlines were left as they were, and why on most of them."""
     most = max(left, key=lambda note: len(left[note]))
     frames = {f for each in left.values() for f in each}
-    rows = stretches(frames).split(", ")
-    listed = ", ".join(rows[:_LISTED]) + (" and more" if len(rows) > _LISTED else "")
-    where = f"{len(frames)} frames, {listed}" if len(frames) > 1 else f"frame {listed}"
-    return f"{most}, on {where}" if len(left) == 1 else f"on {where} outlines were left as they were; on most of them {most}"
+    listed = stretches(frames, _LISTED)
+    where = f"on {len(frames)} frames ({listed})" if len(frames) > 1 else f"on frame {listed}"
+    return f"{most}, {where}" if len(left) == 1 else f"outlines were left as they were {where}, most often: {most}"
 
 
 def said_of(measure: EdgeMeasure) -> str:

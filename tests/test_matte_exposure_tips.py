@@ -9,7 +9,7 @@ from tests.test_matte_exposure import SIZE, TEXTURE, moves, noise, with_picture
 from wertis.core.geometry import homography
 from wertis.core.matte.coverage import polygon_area
 from wertis.core.matte.exposure import Exposure, Texture, blank_texture, composed, explained_offsets, laid
-from wertis.core.matte.exposure_tips import TipMove, offsets_across, tip_move
+from wertis.core.matte.exposure_tips import TipDisplacement, offsets_across, tip_displacement
 
 TRAVEL = (4.0, 14.0)  # pixels while the shutter is open
 BEHIND = noise(5, 4.0, mean=70.0)
@@ -32,8 +32,8 @@ def exposed(tip: float = 110.0) -> tuple[Exposure, Texture]:
 
 
 class TipTest(unittest.TestCase):
-    def found(self, exposure: Exposure, texture: Texture, start: float, corner: int = 0) -> TipMove:
-        tip = tip_move(exposure, texture, wedge(start), corner, 1.5, 15.0)
+    def found(self, exposure: Exposure, texture: Texture, start: float, corner: int = 0) -> TipDisplacement:
+        tip = tip_displacement(exposure, texture, wedge(start), corner, 1.5, 15.0)
         assert tip is not None
         return tip
 
@@ -41,11 +41,11 @@ class TipTest(unittest.TestCase):
         exposure, texture = exposed()
         for start in (97.0, 104.0, 110.0, 118.0):
             tip = self.found(exposure, texture, start)
-            np.testing.assert_allclose(wedge(start)[0] + tip.moves[0], [110, 60], atol=2, err_msg=str(start))
+            np.testing.assert_allclose(wedge(start)[0] + tip.displacements[0], [110, 60], atol=2, err_msg=str(start))
             np.testing.assert_allclose(np.abs(tip.axes), np.eye(2), atol=0.05)
             self.assertLess(tip.deviations[0], 4)
             far = np.linalg.norm(wedge(start) - wedge(start)[0], axis=1) > 45
-            self.assertEqual(float(np.abs(tip.moves[far]).max()), 0.0)
+            self.assertEqual(float(np.abs(tip.displacements[far]).max()), 0.0)
 
     def test_steps_along_the_normals_alone_do_not_get_there(self) -> None:
         exposure, texture = exposed()
@@ -60,7 +60,7 @@ class TipTest(unittest.TestCase):
         seen = polygon_area(homography.apply(texture.place, np.array([[0.0, 0], [95, 0], [95, 120], [0, 120]])), (0, 0, w, h)) > 0.5
         blind = replace(texture, colours=np.where(seen[..., None], texture.colours, 20).astype(np.float32), known=seen)
         tip = self.found(exposure, blind, 97.0)
-        np.testing.assert_allclose(wedge(97.0)[0] + tip.moves[0], [110, 60], atol=2.5)
+        np.testing.assert_allclose(wedge(97.0)[0] + tip.displacements[0], [110, 60], atol=2.5)
         at = homography.apply(texture.place, np.array([[101.0, 60]])).astype(int)[0]
         np.testing.assert_allclose(tip.texture.colours[at[1], at[0]], TEXTURE[55:65, 97:105].mean((0, 1)), atol=25)
         np.testing.assert_array_equal(tip.texture.colours[seen], blind.colours[seen])
@@ -68,10 +68,10 @@ class TipTest(unittest.TestCase):
     def test_a_blunt_corner_and_an_unknown_background_say_nothing(self) -> None:
         exposure, texture = exposed()
         flat = int(np.argmin(np.abs(wedge(110) - [42, 72]).sum(1)))
-        self.assertIsNone(tip_move(exposure, texture, wedge(110), flat, 1.5, 15.0))
+        self.assertIsNone(tip_displacement(exposure, texture, wedge(110), flat, 1.5, 15.0))
         hidden = replace(exposure, known=np.zeros_like(exposure.known))
-        self.assertIsNone(tip_move(hidden, texture, wedge(110), 0, 1.5, 15.0))
-        self.assertIsNone(tip_move(exposure, texture, wedge(110) + [2 * SIZE[0], 0], 0, 1.5, 15.0))
+        self.assertIsNone(tip_displacement(hidden, texture, wedge(110), 0, 1.5, 15.0))
+        self.assertIsNone(tip_displacement(exposure, texture, wedge(110) + [2 * SIZE[0], 0], 0, 1.5, 15.0))
 
 
 class OffsetsAcrossTest(unittest.TestCase):
