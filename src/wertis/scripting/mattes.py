@@ -243,7 +243,7 @@ class DrawnMatte(ItemHandle[Matte]):
         """Fit the outlines to the picture's edge on frames, each as a key; the frames that were left, and why.
 
         Several frames are fitted together; those that the shutter smears far by what figure and background explain of them, for which the matte's
-        `shutter` must be right. Keys on other frames count as right.
+        `shutter` must be right, and ends of pointed parts that are to be found must be corners. Keys on other frames count as right.
         """
         return self._fitted("Fit to the edge", fit_matte(self.shot.document, self.id, self.shot.plate, list(frames), reach, stop=stop), progress)
 

@@ -85,8 +85,8 @@ def tip_displacement(exposure: Exposure, texture: Texture, places: np.ndarray, c
 
 
 def _displacement_fields(places: np.ndarray, corner: int, scale: float) -> tuple[np.ndarray, np.ndarray | None]:
-    """Unit vectors along a tip and across it (2, 2); and three displacement fields (3, n, 2) of the outline's places, by which the tip goes a pixel along its
-    axis, a pixel across, and its sides become straight.
+    """Unit vectors along a tip and across it (2, 2); and three displacement fields (3, n, 2) of the outline's places, by which the tip goes a pixel along
+    its axis, a pixel across, and its sides become straight.
 
     Places go with the tip, the less the farther they are from it. None in place of the fields where the corner is not pointed.
     """
