@@ -165,18 +165,18 @@ class EdgeWork:
                 self.bench.say(f"{said_left(left)}." if left else "The outline lies on the edge as it is.", bool(left))
             else:
                 self.session.history.do("Fit to the edge", after)
-                self.bench.say(f"Fitted to the edge; {said_left(left)}." if left else "Fitted to the edge. Each is a key that can be changed.")
+                self.bench.say(f"Fitted to the edge. {said_left(left)}." if left else "Fitted to the edge. Each is a key that can be changed.")
 
         self.bench.work.begin(Job("Fitting to the edge", len(frames) * (2 if what == "repair" else len(matte.shapes)), work), event=step, ended=over)
 
 
 def said_left(left: Mapping[str, Collection[int]]) -> str:
-    """On which frames outlines were left as they were, and why on most of them."""
+    """On which frames outlines were left as they were, and the commonest reason."""
     most = max(left, key=lambda note: len(left[note]))
     frames = {f for each in left.values() for f in each}
     listed = stretches(frames, _LISTED)
     where = f"on {len(frames)} frames ({listed})" if len(frames) > 1 else f"on frame {listed}"
-    return f"{most}, {where}" if len(left) == 1 else f"outlines were left as they were {where}, most often: {most}"
+    return f"{most}, {where}" if len(left) == 1 else f"Outlines were left {where}, mostly since {most.partition(' was left: ')[2]}"
 
 
 def said_of(measure: EdgeMeasure) -> str:
