@@ -160,8 +160,13 @@ class FigureTest(SmearedFilm):
     def test_from_the_first_outline_alone(self) -> None:
         matte, frames = self.figure(), range(2, 11)
         before = [self.error(matte, f) for f in frames]
-        left = matte.fit(frames)
+        steps: list[tuple[int, int]] = []
+        left = matte.fit(frames, progress=lambda event: steps.append((event.done, event.total)) if event.frame is not None else None)
         self.assertEqual(left, {})
+        self.assertGreater(steps[-1][1], 3 * len(frames), "further rounds are counted as they begin")
+        measured = [done for done, total in steps if done < total]
+        self.assertGreater(len(measured), 0.9 * (len(steps) - len(frames)), "it is not said to be over while it goes on")
+        self.assertEqual(measured, sorted(measured))
         after = [self.error(matte, f) for f in frames]
         self.assertLess(np.mean(after), 0.15 * np.mean(before))  # by the edge alone frames from the sixth on are left
         self.assertLess(max(after), 0.13)
