@@ -1,13 +1,13 @@
 """How far a matte's outlines lie from the picture's edge."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
 from wertis.core.errors import PlateError
 from wertis.core.jobs.events import Counter, Event, Stop, stopped
-from wertis.core.matte.edge import Edge, KnownFrame, found_edge
+from wertis.core.matte.edge import Edge, KnownBackground, KnownFrame, found_edge
 from wertis.core.matte.fitting import CORNER, fitted_points
 from wertis.core.matte.outline import bezier, flattened
 from wertis.core.matte.tips import colours_near, with_length
@@ -90,8 +90,10 @@ class EdgeFinder:
         self.size, self.frames, self._fetch = plate.size, plate.frames, read or plate.read
         self._pictures: dict[int, np.ndarray] = {}
 
-    def measure(self, shot: Shot, matte: Matte, shape: MatteShape, frame: int, known: Sequence[int], reach: float) -> EdgeMeasure:
-        """A shape's outline on a frame against the picture's edge; the figure is known by its outline on the `known` frames."""
+    def measure(self, shot: Shot, matte: Matte, shape: MatteShape, frame: int, known: Sequence[int], reach: float,
+                background: Callable[[np.ndarray], KnownBackground | None] | None = None) -> EdgeMeasure:
+        """A shape's outline on a frame against the picture's edge; the figure is known by its outline on the `known` frames, and what lies behind it, if
+        that is given, round an outline (M, 2)."""
         carried = Carrier(shot, matte)
         controls = carried.controls(shape, frame)
         if controls is None or not np.isfinite(controls).all():
@@ -111,7 +113,8 @@ class EdgeFinder:
         if ends[0] is not None and ends[1] is not None:
             moved = shape.points_of(ends[1] - ends[0])[np.floor(at).astype(int)]
         corners = np.flatnonzero(rounds < CORNER).tolist() if not shape.handled else []
-        return EdgeMeasure(found_edge(picture, polygon, at, shape.count, frames, reach, moved, corners))
+        behind = background(polygon) if background is not None else None
+        return EdgeMeasure(found_edge(picture, polygon, at, shape.count, frames, reach, moved, corners, behind))
 
     def fitted(self, shot: Shot, matte: Matte, shape: MatteShape, frame: int, points: np.ndarray, edge: Edge, known: int, reach: float) -> np.ndarray:
         """Points (N, 2) of a frame moved to the edge that was found along them, and their pointed corners as long as the picture shows them."""

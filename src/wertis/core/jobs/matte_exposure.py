@@ -9,8 +9,8 @@ import numpy as np
 from wertis.core.errors import PlateError
 from wertis.core.geometry import homography
 from wertis.core.geometry.affine import affine_through
-from wertis.core.jobs.matte_edge import EACH, FIRST, EdgeFinder, EdgeMeasure
-from wertis.core.matte.background import RegisteredBackground
+from wertis.core.jobs.matte_background import FigureBackground
+from wertis.core.jobs.matte_edge import EdgeFinder, EdgeMeasure
 from wertis.core.matte.coverage import Box, box_round
 from wertis.core.matte.edge import Edge, evenly_resampled
 from wertis.core.matte.exposure import Exposure, Texture, blank_texture, explained_offsets, learned
@@ -62,11 +62,10 @@ class ExposedFigure:
         halvings = max(int(typical >= _HALVED), int(np.ceil(np.log2(max(finder.size) / _LARGEST))), 0)
         self._scale = 0.5 ** halvings
         self._sound = set(smears)  # frames that the plate and its track have
-        self._background = RegisteredBackground(self._picture, self._covered, list(smears))
+        corners = np.flatnonzero(np.array(shape.roundness) < CORNER).tolist() if not shape.handled else []
+        self.background = FigureBackground(finder.picture, self._carried, shape, list(smears), self._half, corners, self._scale)
         self._exposures: dict[int, Exposure | None] = {}
         self._boxes: dict[int, Box] = {}
-        self._pictures: dict[int, np.ndarray] = {}
-        self._masks: dict[int, np.ndarray] = {}
         self._texture: Texture | None = None
 
     def suits(self, frame: int) -> bool:
@@ -92,6 +91,10 @@ class ExposedFigure:
             self._texture = blank_texture(np.concatenate([outline for _, outline in seen]), self._scale, 2 * _ROOM)
             rounds = _FIRST_ROUNDS
         self._texture = learned(self._texture, seen, rounds, len(given))
+
+    def outlines_changed(self) -> None:
+        """Find anew what lies behind the figure where its outlines were found by now."""
+        self._exposures.clear()
 
     def measure(self, matte: Matte, shape: MatteShape, frame: int, spread: float) -> EdgeMeasure:
         """A shape's outline on a frame against what the figure explains of it; `spread` is by how many pixels it is expected to be off."""
@@ -162,32 +165,6 @@ class ExposedFigure:
             return None
         return float(np.median(np.abs((moved * outwards(self._shape.points_of(here))).sum(1))))
 
-    def _picture(self, frame: int) -> np.ndarray:
-        """(h, w, 3) float32 on a scale of 0..255, at the worked resolution; kept in half the room."""
-        if frame not in self._pictures:
-            whole = self._finder.picture(frame)
-            small = cv2.resize(whole, None, fx=self._scale, fy=self._scale, interpolation=cv2.INTER_AREA) if self._scale < 1 else whole
-            self._pictures[frame] = small.astype(np.float16)
-            while len(self._pictures) * small.size * 2 > _KEPT:
-                self._pictures.pop(next(iter(self._pictures)))
-        return self._pictures[frame].astype(np.float32)
-
-    def _covered(self, frame: int) -> np.ndarray:
-        """(h, w) bool, where the figure may be on a frame at the worked resolution; everywhere if its track has no answer."""
-        if frame not in self._masks:
-            h, w = self._picture(frame).shape[:2]
-            away = min(abs(frame - k) for k in self._shape.keys)
-            mask, around = np.zeros((h, w), np.uint8), int(np.ceil(min(FIRST + EACH * away, _ROOM) * self._scale))
-            for time in np.linspace(frame - self._half, frame + self._half, 2 * _FEWEST - 1):
-                controls = self._carried.smoothly(self._shape, frame, time)
-                if controls is None:
-                    mask[:] = 1
-                    break
-                polygon = flattened(self._shape.curves(controls))[0] * self._scale - 0.5
-                cv2.fillPoly(mask, [np.round(polygon * 16).astype(np.int32)], (1,), cv2.LINE_8, 4)
-            self._masks[frame] = cv2.dilate(mask, np.ones((2 * around + 1, 2 * around + 1), np.uint8)) > 0
-        return self._masks[frame]
-
     def _exposure(self, frame: int) -> Exposure | None:
         if frame not in self._exposures:
             try:
@@ -211,12 +188,12 @@ class ExposedFigure:
         if len(ends) < 3:
             return None
         outlines = np.concatenate([self._shape.points_of(e) for e in ends]) * self._scale
-        picture = self._picture(frame)
+        picture = self.background.picture(frame)
         box = box_round(outlines, _ROOM * self._scale, picture.shape[1::-1])
         if box is None:
             return None
         self._boxes[frame] = box
-        background, known = self._background.at(frame, box)
+        background, known = self.background.at(frame, box)
         if known.mean() < _LEAST_KNOWN:
             return None
         travel = np.linalg.norm(self._shape.points_of(ends[2] - ends[0]), axis=1).max() * self._scale

@@ -1,7 +1,7 @@
 """A matte's outline fitted to the picture's edge on many frames together; see `matte.outline_smoother`."""
 
 from collections.abc import Collection, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 import scipy
@@ -30,6 +30,8 @@ _ONWARDS, _BETWEEN = 6, 12  # frames of which too little is told that may be bri
 _SURE = 1.5  # pixels, deviation from which a frame is left as it was
 _FRAMES, _OVERLAP = 120, 8  # frames that are solved at a time, and that two such blocks share at each end
 _TOGETHER = 40_000  # points of an outline on all of them, for memory's sake
+_LOOKS = 6
+_BEYOND = 2.0
 _HALF = 0.5  # pixels to both sides of a point, over which it is differentiated how its surface moves it
 
 
@@ -132,19 +134,23 @@ class OutlineSeries:
         lost = [sum(min(n, frame) < f < max(n, frame) for f in self._frames) for n in nearest]
         if min(lost) >= (_BETWEEN if len(lost) == 2 else _ONWARDS):
             return "its edge was lost on the way from where it is known"
+        self._tell_background()
         if frame in self._exposed.frames:
             self._exposed.learn(self._outlines(), frame)
             if self._exposed.suits(frame):
                 return self._by_exposure(frame)
         reach = min(self._reach, FIRST + EACH * min(abs(n - frame) for n in nearest))
         self._points[frame] = self._shape.points_of(self._in_shape(self._with_keys(self._followed)).at(frame))
-        for _ in range(2):  # by itself, where enough of its edge is found
+        for number in range(_LOOKS):  # by itself, where enough of its edge is found
             look = self._measure(frame, reach)
             if look.edge is None:
                 return look.measure.reason
             if not look.measure.followed:
                 return self._with_neighbours(frame)[0]
-            self._fit_alone(frame, look, look.edge)
+            onwards = look.edge.beyond
+            self._fit_alone(frame, look, replace(look.edge, usable=look.edge.usable | onwards))
+            if number and not onwards.any():
+                break
         self._followed.add(frame)
         self._keep(frame, self._measure(frame, reach), tips_as_they_are=True)  # as they were just found
         return ""
@@ -204,6 +210,8 @@ class OutlineSeries:
         self._solve(sorted(self._measured))
         if not self._exposed.frames:
             return []
+        self._tell_background()
+        self._exposed.outlines_changed()
         self._exposed.learn(self._outlines())
         return [f for f in sorted(self._measured) if self._exposed.suits(f) and np.linalg.norm(self._points[f] - before[f], axis=1).max() > _SETTLED]
 
@@ -234,6 +242,9 @@ class OutlineSeries:
             keys[frame] = as_points(self._shape.at(frame) + (np.repeat(moves, 3, 0) if shape.handled else moves))
         return matte.with_shape(shape.but(keys=keys))
 
+    def _tell_background(self) -> None:
+        self._exposed.background.figure_is(self._in_shape(self._with_keys(self._followed | (set(self._measured) & set(self._spread)))))
+
     def _in_shape(self, matte: Matte) -> MatteShape:
         shape = matte.shape(self._shape.id)
         assert shape is not None
@@ -249,9 +260,16 @@ class OutlineSeries:
         if self._exposed.suits(frame) and frame in self._spread:
             spread = float(np.quantile(self._spread[frame], _MOST))
             return _Look(self._exposed.measure(matte, self._in_shape(matte), frame, max(spread, _LEAST_SPREAD)), matte, known, self._reach, True)
+        settled = reach is None
         if reach is None:
             reach = min(self._reach, max(_LEAST_REACH, _SIGMAS * float(np.quantile(self._spread[frame], _MOST)) + 1))
-        return _Look(self._finder.measure(self.shot, matte, self._in_shape(matte), frame, known, reach), matte, known, reach)
+        self._tell_background()
+        found = self._finder.measure(self.shot, matte, self._in_shape(matte), frame, known, reach,
+                                     lambda polygon: self._exposed.background.near(frame, polygon, 20 + reach))
+        if settled and found.edge is not None:
+            e = found.edge
+            found = EdgeMeasure(replace(e, usable=e.usable | e.beyond, deviations=np.where(e.beyond, _BEYOND, e.deviations)))
+        return _Look(found, matte, known, reach)
 
     def _keep(self, frame: int, look: _Look, tips_as_they_are: bool = False) -> None:
         """Keep what was found along the outline on a frame, for the solution of all; finding how long its tips are takes as long as all the rest."""

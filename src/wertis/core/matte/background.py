@@ -12,6 +12,7 @@ import numpy as np
 
 _AWAY = (1, 2, 3, 4, 6, 9, 13, 18, 24, 32)  # frames to both sides from which it is taken, as far as they are needed
 _ENOUGH = 7  # pictures that show a pixel
+_ODD_EVEN = [(k, k + 1) for turn in range(_ENOUGH) for k in range(turn % 2, _ENOUGH - 1, 2)]  # exchanges that sort so many
 _FEATURES, _QUALITY, _APART = 600, 0.005, 6
 _WINDOW, _LEVELS = 21, 4
 _BACK = 0.3  # pixels that a feature may be off after going forth and back
@@ -24,21 +25,21 @@ class RegisteredBackground:
 
     Parameters
     ----------
-    read : gives a frame's picture, (h, w, 3) float32 on a scale of 0..255.
+    read : gives a frame's picture, (h, w, 3) on a scale of 0..255 times `unit`: float32, or uint16, which is quicker.
     covered : gives (h, w) bool, where the figure may be on a frame.
     frames : in their order.
     """
 
-    def __init__(self, read: Callable[[int], np.ndarray], covered: Callable[[int], np.ndarray], frames: Sequence[int]) -> None:
-        self._read, self._covered, self._frames = read, covered, list(frames)
+    def __init__(self, read: Callable[[int], np.ndarray], covered: Callable[[int], np.ndarray], frames: Sequence[int], unit: float = 1.0) -> None:
+        self._read, self._covered, self._frames, self._unit = read, covered, list(frames), unit
         self._steps: dict[int, np.ndarray | None] = {}  # number of a frame to the homography to the next one
 
     def at(self, frame: int, box: tuple[int, int, int, int]) -> tuple[np.ndarray, np.ndarray]:
-        """(h, w, 3) float32 of a box (x0, y0, x1, y1) of a frame, and (h, w) bool where it is known."""
+        """(h, w, 3) float32 of a box (x0, y0, x1, y1) of a frame, on a scale of 0..255, and (h, w) bool where it is known."""
         x0, y0, x1, y1 = box
         size = x1 - x0, y1 - y0
-        seen = np.full((_ENOUGH, size[1], size[0], 3), np.inf, np.float32)
-        count = np.zeros(size[::-1], int)
+        seen: np.ndarray | None = None
+        count = np.zeros(size[0] * size[1], int)
         number = self._frames.index(frame)
         for other in (k for d in _AWAY for k in (number - d, number + d)):
             if not 0 <= other < len(self._frames) or (count >= _ENOUGH).all():
@@ -48,14 +49,25 @@ class RegisteredBackground:
                 continue
             onto = np.array([[1, 0, -x0], [0, 1, -y0], [0, 0, 1.0]]) @ onto
             source = self._frames[other]
-            picture = cv2.warpPerspective(self._read(source), onto, size, flags=cv2.INTER_CUBIC, borderMode=cv2.BORDER_REPLICATE)
-            free = cv2.warpPerspective((~self._covered(source)).astype(np.uint8), onto, size, flags=cv2.INTER_NEAREST) > 0
-            y, x = np.nonzero(free & (count < _ENOUGH))
-            seen[count[y, x], y, x] = picture[y, x]
-            count[y, x] += 1
-        middle = np.maximum(count - 1, 0) // 2
-        found = np.take_along_axis(np.sort(seen, axis=0), middle[None, ..., None], axis=0)[0]
-        return np.where(count[..., None] > 0, found, 0).astype(np.float32), count > 0
+            free = cv2.warpPerspective((~self._covered(source)).astype(np.uint8), onto, size, flags=cv2.INTER_NEAREST)
+            wanted = np.flatnonzero((free.ravel() > 0) & (count < _ENOUGH))
+            if not len(wanted):
+                continue
+            picture = cv2.warpPerspective(self._read(source), onto, size, flags=cv2.INTER_CUBIC, borderMode=cv2.BORDER_REPLICATE).reshape(-1, 3)
+            if seen is None:
+                most = np.inf if picture.dtype.kind == "f" else np.iinfo(picture.dtype).max
+                seen = np.full((_ENOUGH, *picture.shape), most, picture.dtype)
+            seen[count[wanted], wanted] = picture[wanted]
+            count[wanted] += 1
+        known = (count > 0).reshape(size[::-1])
+        if seen is None:
+            return np.zeros((*known.shape, 3), np.float32), known
+        for first, last in _ODD_EVEN:
+            low = np.minimum(seen[first], seen[last])
+            np.maximum(seen[first], seen[last], out=seen[last])
+            seen[first] = low
+        found = seen[np.maximum(count - 1, 0) // 2, np.arange(len(count))].reshape(*known.shape, 3)
+        return np.where(known[..., None], found, 0).astype(np.float32) / np.float32(self._unit), known
 
     def _between(self, first: int, last: int) -> np.ndarray | None:
         """The homography (3, 3) that takes one frame's picture to another's, first pixel's centre at 0; None where it is not known."""
@@ -69,7 +81,7 @@ class RegisteredBackground:
 
     def _step(self, number: int) -> np.ndarray | None:
         if number not in self._steps:
-            self._steps[number] = _registered(*((np.clip(self._read(f), 0, 255).astype(np.uint8), self._covered(f))
+            self._steps[number] = _registered(*((np.clip(self._read(f) / self._unit, 0, 255).astype(np.uint8), self._covered(f))
                                                 for f in self._frames[number:number + 2]))
         return self._steps[number]
 

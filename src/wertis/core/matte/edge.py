@@ -33,6 +33,7 @@ _WINDOW = 3.5  # pixels to both sides of the edge whose mixture is looked at, be
 _LEAST_CONTRAST = 12.0  # on a scale of 0..255, between the two sides, from which the edge can be told
 _SURE = 2.5  # by how much a place a few pixels away must be worse for an edge to count as told
 _AWAY = 2.5  # pixels; those
+_BEYOND_COST = 0.5
 _SMEARED = 6.0  # pixels across the outline over which the shutter may smear the edge for it to count as told
 _OFF, _BY_SMEAR = 0.5, 0.15  # pixels: deviation of one place along the edge, whose error its neighbours share; and per pixel that the shutter smears
 _AT_TIP = 4.0  # times less sure next to a corner, where there is no one way across
@@ -55,6 +56,23 @@ class KnownFrame:
     picture: np.ndarray
     alpha: np.ndarray
     onto: Sampler
+
+
+@dataclass(frozen=True)
+class KnownBackground:
+    """What would be seen without the figure, in a box of the frame at hand.
+
+    Attributes
+    ----------
+    picture : (h, w, 3) float32, 0..255.
+    known : (h, w) bool, where that is known.
+    corner : (2,) x, y of the box's top left corner.
+    """
+
+    picture: np.ndarray
+    known: np.ndarray
+    corner: np.ndarray
+    scale: float = 1.0
 
 
 @dataclass(frozen=True)
@@ -82,6 +100,7 @@ class Edge:
     usable: np.ndarray
     smeared: np.ndarray
     deviations: np.ndarray
+    beyond: np.ndarray | None = None
 
 
 def evenly_resampled(polygon: np.ndarray, at: np.ndarray, count: int, spacing: float = _SPACING) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
@@ -100,7 +119,7 @@ def evenly_resampled(polygon: np.ndarray, at: np.ndarray, count: int, spacing: f
 
 
 def found_edge(picture: np.ndarray, polygon: np.ndarray, at: np.ndarray, count: int, known: Sequence[KnownFrame], reach: float = 8.0,
-               moved: np.ndarray | None = None, corners: Sequence[int] = ()) -> Edge:
+               moved: np.ndarray | None = None, corners: Sequence[int] = (), background: KnownBackground | None = None) -> Edge:
     """The edge near a closed polygon (M, 2).
 
     Parameters
@@ -139,7 +158,23 @@ def found_edge(picture: np.ndarray, polygon: np.ndarray, at: np.ndarray, count: 
     usual = max(float(np.median(difference[deep])) if deep.any() else _LEAST_DIFFERENCE, _LEAST_DIFFERENCE)
     thickness = _thickness(polygon, points, across, (w, h))
     own_side = across[None] >= -thickness[:, None] / 2  # beyond the middle of a thin part its other edge would be met
-    cost = np.where(told & own_side, np.minimum((np.where(told, difference, 0) / (_DIFFERENT * usual)) ** 2, _MOST_COST) - 1, 0)
+    behind, known_behind = _read_background(background, points) if background is not None else (np.zeros_like(seen), np.zeros(inside.shape, bool))
+    away = np.sqrt(np.mean((behind - seen) ** 2, axis=-1))
+    far = known_behind & (across > reach / 2)[None]
+    usual_behind = max(float(np.median(away[far])) if far.any() else _LEAST_DIFFERENCE, _LEAST_DIFFERENCE)
+    box = box_round(polygon, 2, (w, h))
+    within_polygon = np.zeros(inside.shape, bool)
+    if box is not None:
+        within_polygon = _read(polygon_area(polygon, box), points - box[:2]) > 0.01
+        within_polygon &= ((points > box[:2]) & (points < box[2:])).all(-1)
+    of_figure = [(seen, inside & own_side & within_polygon & (across <= -reach)[None]), (figure, told & (across <= 0)[None])]
+    of_background = [(seen, inside & ~within_polygon & (across >= reach)[None]), (behind, known_behind & (across >= 0)[None])]
+    like_figure, figure_near = _nearest_colour(seen, of_figure)
+    like_background, background_near = _nearest_colour(seen, of_background)
+    unlike = _reckoned(np.where(told, difference, like_figure), usual), _reckoned(np.where(known_behind, away, like_background), usual_behind)
+    sure = (told | figure_near[:, None], known_behind | background_near[:, None])
+    cost = np.where(sure[0] & sure[1], unlike[0] - unlike[1], np.where(told, unlike[0] - 1, np.where(known_behind, 1 - unlike[1], 0)))
+    cost = np.where(own_side, cost, 0)
     change = _change(seen)
     candidates = np.flatnonzero(np.abs(across) <= reach + 1e-6)
     summed = np.cumsum(cost, axis=1)[:, candidates]
@@ -155,7 +190,47 @@ def found_edge(picture: np.ndarray, polygon: np.ndarray, at: np.ndarray, count: 
     deviations = np.hypot(_OFF, _BY_SMEAR * smeared)
     beside = np.abs(along[:, None] - np.array(corners)[None])
     deviations[(np.minimum(beside, count - beside) < 1).any(1)] *= _AT_TIP
-    return Edge(places, along, normals, np.where(usable, offsets, rough), reliable, usable, smeared, deviations)
+    stays = unary[:, int(np.argmin(np.abs(across[candidates])))] - unary[np.arange(len(best)), best]
+    beyond = ~usable & (np.abs(rough) >= reach - _STEP) & inside.all(1) & (stays > _BEYOND_COST * np.abs(rough) / _STEP) & (smeared < _MOST_SMEARED)
+    return Edge(places, along, normals, np.where(usable, offsets, rough), reliable, usable, smeared, deviations, beyond)
+
+
+def _reckoned(difference: np.ndarray, usual: float) -> np.ndarray:
+    return np.minimum((np.minimum(difference, 1e6) / (_DIFFERENT * usual)) ** 2, _MOST_COST)
+
+
+def _read_background(background: KnownBackground, points: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """(n, S, 3) the background at points, and (n, S) bool, where it is known."""
+    there = points * background.scale - background.corner
+    h, w = background.known.shape
+    known = (_read(background.known.astype(np.float32), there) > _SURELY_INSIDE) & ((there > 0) & (there < [w, h])).all(-1)
+    return _read(background.picture, there), known
+
+
+_ROWS, _EACH = 8, 3
+
+
+def _nearest_colour(seen: np.ndarray, samples: list[tuple[np.ndarray, np.ndarray]]) -> tuple[np.ndarray, np.ndarray]:
+    """(n, S) how far colours lie from the nearest of samples in the rows around, and (n,) whether there are enough of them."""
+    n = len(seen)
+    rows = (np.arange(n)[:, None] + np.arange(-_ROWS, _ROWS + 1)) % n
+    out = np.full(seen.shape[:2], np.inf, np.float32)
+    enough = np.zeros(n, int)
+    for colours, valid in samples:
+        used = np.flatnonzero(valid.any(0))[::_EACH]
+        if not len(used):
+            continue
+        own, good = colours[:, used].astype(np.float32), valid[:, used]
+        enough += good[rows].reshape(n, -1).sum(1)
+        for begin in range(0, n, 32):
+            part = slice(begin, begin + 32)
+            c = own[rows[part]].reshape(len(rows[part]), -1, 3)
+            g = good[rows[part]].reshape(len(c), -1)
+            q = seen[part]
+            d = (q ** 2).sum(-1)[:, :, None] + (c ** 2).sum(-1)[:, None] - 2 * q @ c.transpose(0, 2, 1)
+            d = np.where(g[:, None], d, np.inf).min(2) / 3
+            out[part] = np.minimum(out[part], np.sqrt(np.maximum(d, 0)))
+    return out, enough > 20
 
 
 def _read(picture: np.ndarray, points: np.ndarray) -> np.ndarray:

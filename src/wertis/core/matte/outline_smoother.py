@@ -42,7 +42,7 @@ class OutlinePrior:
     acceleration: float = 0.5
     speed: float = 3.0
     length: float = 20.0
-    bending: float = 0.05
+    bending: float = 0.2
     stray: float = 20.0
 
 

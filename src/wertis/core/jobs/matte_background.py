@@ -1,0 +1,111 @@
+"""What lies behind a matte's figure on the frames of a series, where frames show it on which the figure's outline is elsewhere; see `matte.background`."""
+
+from collections.abc import Callable, Sequence
+
+import cv2
+import numpy as np
+
+from wertis.core.jobs.matte_edge import EACH, FIRST
+from wertis.core.matte.background import RegisteredBackground
+from wertis.core.matte.coverage import Box, box_round
+from wertis.core.matte.edge import KnownBackground
+from wertis.core.matte.outline import flattened
+from wertis.core.shot.matte_carry import Carrier
+from wertis.core.shot.mattes import MatteShape
+
+_ROOM = 24.0  # pixels round an outline that is interpolated between known ones, in which it may be at most
+_TIP_ROOM = 15.0  # pixels round a corner that was found: its tip may be as much longer
+_INSTANTS = 9  # of an exposure, at which the figure covers what it does
+_UNIT = 64  # per step of 0..255: pictures are kept in 16 bits, up to four times white
+_KEPT = 128_000_000  # bytes of pictures that are kept
+_SPARE = 16  # pixels round what was asked for, which is likely to be asked for next
+
+
+class FigureBackground:
+    """The background of one shape's figure on the frames of a series.
+
+    Parameters
+    ----------
+    read : gives a frame's picture (h, w, 3) float32, 0..255.
+    carried, shape : how the shape is carried, and its keys, which count as right.
+    frames : in their order.
+    half : frames for which the shutter is open before and after a frame's time.
+    corners : numbers of the shape's points that are corners.
+    scale : of the resolution at which it is worked out.
+    """
+
+    def __init__(self, read: Callable[[int], np.ndarray], carried: Carrier, shape: MatteShape, frames: Sequence[int], half: float,
+                 corners: Sequence[int], scale: float = 1.0) -> None:
+        self._read, self._carried, self._half, self._corners, self._scale = read, carried, half, list(corners), scale
+        self._shape, self._given, self._there = shape, set(shape.keys), set(frames)
+        self._pictures: dict[int, np.ndarray] = {}
+        self._masks: dict[int, tuple[object, np.ndarray]] = {}
+        self._background = RegisteredBackground(self._stored, self._covered, frames, _UNIT)
+        self._last: tuple[int, Box, np.ndarray, np.ndarray] | None = None  # frame, box, and what was found there
+
+    def figure_is(self, shape: MatteShape) -> None:
+        """Where the figure was found by now: a shape with keys on those frames."""
+        if shape.keys != self._shape.keys:
+            self._shape, self._last = shape, None
+
+    def picture(self, frame: int) -> np.ndarray:
+        """(h, w, 3) float32 on a scale of 0..255, of a frame at `scale`."""
+        return np.asarray(self._stored(frame) / np.float32(_UNIT), np.float32)
+
+    def at(self, frame: int, box: Box) -> tuple[np.ndarray, np.ndarray]:
+        """(h, w, 3) float32 of a box of a frame at `scale`, 0..255, and (h, w) bool where it is known."""
+        if self._last is None or self._last[0] != frame or not _within(box, self._last[1]):
+            h, w = self._stored(frame).shape[:2]
+            wide = max(box[0] - _SPARE, 0), max(box[1] - _SPARE, 0), min(box[2] + _SPARE, w), min(box[3] + _SPARE, h)
+            self._last = frame, wide, *self._background.at(frame, wide)
+        _, (x0, y0, _, _), picture, known = self._last
+        part = slice(box[1] - y0, box[3] - y0), slice(box[0] - x0, box[2] - x0)
+        return picture[part], known[part]
+
+    def near(self, frame: int, polygon: np.ndarray, reach: float) -> KnownBackground | None:
+        """What lies behind a polygon (M, 2) of a frame's picture and `reach` pixels round it; None where nothing is known."""
+        if frame not in self._there:
+            return None
+        h, w = self._stored(frame).shape[:2]
+        box = box_round(polygon * self._scale, reach * self._scale, (w, h))
+        return KnownBackground(*self.at(frame, box), np.array(box[:2], float), self._scale) if box is not None else None
+
+    # -- inside -------------------------------------------------------------------------------------------------------
+
+    def _stored(self, frame: int) -> np.ndarray:
+        """(h, w, 3) uint16, a frame's picture at `scale`."""
+        if frame not in self._pictures:
+            whole = self._read(frame)
+            small = cv2.resize(whole, None, fx=self._scale, fy=self._scale, interpolation=cv2.INTER_AREA) if self._scale < 1 else whole
+            self._pictures[frame] = np.clip(small * _UNIT + 0.5, 0, 65535).astype(np.uint16)
+            while len(self._pictures) > 1 and len(self._pictures) * small.size * 2 > _KEPT:
+                self._pictures.pop(next(iter(self._pictures)))
+        return self._pictures[frame]
+
+    def _covered(self, frame: int) -> np.ndarray:
+        """(h, w) bool, where the figure may be on a frame at `scale`; everywhere if its track has no answer."""
+        keys = self._shape.keys
+        near = [k for k in (max((k for k in keys if k <= frame), default=None), min((k for k in keys if k >= frame), default=None)) if k is not None]
+        signature = tuple((k, keys[k]) for k in near)
+        if frame in self._masks and self._masks[frame][0] == signature:
+            return self._masks[frame][1]
+        h, w = self._stored(frame).shape[:2]
+        around = int(np.ceil(min(FIRST + EACH * min(abs(frame - k) for k in near), _ROOM) * self._scale))
+        mask, tips = np.zeros((h, w), np.uint8), np.zeros((h, w), np.uint8)
+        for time in np.linspace(frame - self._half, frame + self._half, _INSTANTS):
+            controls = self._carried.smoothly(self._shape, frame, time)
+            if controls is None:
+                mask[:] = 1
+                break
+            polygon = flattened(self._shape.curves(controls))[0] * self._scale - 0.5
+            cv2.fillPoly(mask, [np.round(polygon * 16).astype(np.int32)], (1,), cv2.LINE_8, 4)
+            if frame not in self._given:
+                for x, y in np.round(self._shape.points_of(controls)[self._corners] * self._scale - 0.5).astype(int).tolist():
+                    cv2.circle(tips, (x, y), int(_TIP_ROOM * self._scale), (1,), -1)
+        covered = (cv2.dilate(mask, np.ones((2 * around + 1, 2 * around + 1), np.uint8)) | tips) > 0
+        self._masks[frame] = signature, covered
+        return covered
+
+
+def _within(box: Box, other: Box) -> bool:
+    return bool(box[0] >= other[0] and box[1] >= other[1] and box[2] <= other[2] and box[3] <= other[3])
