@@ -31,12 +31,15 @@ class FigureBackground:
     frames : in their order.
     half : frames for which the shutter is open before and after a frame's time.
     corners : numbers of the shape's points that are corners.
+
+    Attributes
+    ----------
     scale : of the resolution at which it is worked out.
     """
 
     def __init__(self, read: Callable[[int], np.ndarray], carried: Carrier, shape: MatteShape, frames: Sequence[int], half: float,
                  corners: Sequence[int], scale: float = 1.0) -> None:
-        self._read, self._carried, self._half, self._corners, self._scale = read, carried, half, list(corners), scale
+        self._read, self._carried, self._half, self._corners, self.scale = read, carried, half, list(corners), scale
         self._shape, self._given, self._there = shape, set(shape.keys), set(frames)
         self._pictures: dict[int, np.ndarray] = {}
         self._masks: dict[int, tuple[object, np.ndarray]] = {}
@@ -51,6 +54,11 @@ class FigureBackground:
     def picture(self, frame: int) -> np.ndarray:
         """(h, w, 3) float32 on a scale of 0..255, of a frame at `scale`."""
         return np.asarray(self._stored(frame) / np.float32(_UNIT), np.float32)
+
+    def size(self, frame: int) -> tuple[int, int]:
+        """Width and height of its picture at `scale`."""
+        h, w = self._stored(frame).shape[:2]
+        return w, h
 
     def at(self, frame: int, box: Box) -> tuple[np.ndarray, np.ndarray]:
         """(h, w, 3) float32 of a box of a frame at `scale`, 0..255, and (h, w) bool where it is known."""
@@ -67,8 +75,8 @@ class FigureBackground:
         if frame not in self._there:
             return None
         h, w = self._stored(frame).shape[:2]
-        box = box_round(polygon * self._scale, reach * self._scale, (w, h))
-        return KnownBackground(*self.at(frame, box), np.array(box[:2], float), self._scale) if box is not None else None
+        box = box_round(polygon * self.scale, reach * self.scale, (w, h))
+        return KnownBackground(*self.at(frame, box), np.array(box[:2], float), self.scale) if box is not None else None
 
     # -- inside -------------------------------------------------------------------------------------------------------
 
@@ -76,7 +84,7 @@ class FigureBackground:
         """(h, w, 3) uint16, a frame's picture at `scale`."""
         if frame not in self._pictures:
             whole = self._read(frame)
-            small = cv2.resize(whole, None, fx=self._scale, fy=self._scale, interpolation=cv2.INTER_AREA) if self._scale < 1 else whole
+            small = cv2.resize(whole, None, fx=self.scale, fy=self.scale, interpolation=cv2.INTER_AREA) if self.scale < 1 else whole
             self._pictures[frame] = np.clip(small * _UNIT + 0.5, 0, 65535).astype(np.uint16)
             while len(self._pictures) > 1 and len(self._pictures) * small.size * 2 > _KEPT:
                 self._pictures.pop(next(iter(self._pictures)))
@@ -90,18 +98,18 @@ class FigureBackground:
         if frame in self._masks and self._masks[frame][0] == signature:
             return self._masks[frame][1]
         h, w = self._stored(frame).shape[:2]
-        around = int(np.ceil(min(FIRST + EACH * min(abs(frame - k) for k in near), _ROOM) * self._scale))
+        around = int(np.ceil(min(FIRST + EACH * min(abs(frame - k) for k in near), _ROOM) * self.scale))
         mask, tips = np.zeros((h, w), np.uint8), np.zeros((h, w), np.uint8)
         for time in np.linspace(frame - self._half, frame + self._half, _INSTANTS):
             controls = self._carried.smoothly(self._shape, frame, time)
             if controls is None:
                 mask[:] = 1
                 break
-            polygon = flattened(self._shape.curves(controls))[0] * self._scale - 0.5
+            polygon = flattened(self._shape.curves(controls))[0] * self.scale - 0.5
             cv2.fillPoly(mask, [np.round(polygon * 16).astype(np.int32)], (1,), cv2.LINE_8, 4)
             if frame not in self._given:
-                for x, y in np.round(self._shape.points_of(controls)[self._corners] * self._scale - 0.5).astype(int).tolist():
-                    cv2.circle(tips, (x, y), int(_TIP_ROOM * self._scale), (1,), -1)
+                for x, y in np.round(self._shape.points_of(controls)[self._corners] * self.scale - 0.5).astype(int).tolist():
+                    cv2.circle(tips, (x, y), int(_TIP_ROOM * self.scale), (1,), -1)
         covered = (cv2.dilate(mask, np.ones((2 * around + 1, 2 * around + 1), np.uint8)) | tips) > 0
         self._masks[frame] = signature, covered
         return covered

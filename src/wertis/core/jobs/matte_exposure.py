@@ -8,7 +8,6 @@ import numpy as np
 
 from wertis.core.errors import PlateError
 from wertis.core.geometry import homography
-from wertis.core.geometry.affine import affine_through
 from wertis.core.jobs.matte_background import FigureBackground
 from wertis.core.jobs.matte_edge import EdgeFinder, EdgeMeasure
 from wertis.core.matte.coverage import Box, box_round
@@ -200,21 +199,11 @@ class ExposedFigure:
         count = int(np.clip(np.ceil(travel / _PER_INSTANT), _FEWEST, _MOST))
         times = frame + self._half * ((np.arange(count) + 0.5) / count * 2 - 1)
         into = homography.translation(-box[0], -box[1]) @ homography.scaling(self._scale)
-        moves = [m for t in [frame, *times] if (m := self._move(frame, t)) is not None]
+        moves = [m for t in [frame, *times] if (m := self._carried.homography(self._shape, frame, t)) is not None]
         if len(moves) <= count:
             return None
         x0, y0, x1, y1 = box
         return Exposure(picture[y0:y1, x0:x1], background, known, into @ np.array(moves[1:]), into @ moves[0])
-
-    def _move(self, frame: int, time: float) -> np.ndarray | None:
-        """The homography (3, 3), or affinity, from the surface's picture to that of a time near a frame, through the shape's own points."""
-        source, target = self._shape.at(time), self._carried.smoothly(self._shape, frame, time)
-        if target is None or not np.isfinite(target).all():
-            return None
-        try:
-            return homography.from_points(source, target) if len(source) >= 4 else affine_through(source, target)
-        except ValueError:  # all on a line, say
-            return None
 
 
 def _evenly(frames: list[int], count: int) -> list[int]:

@@ -1,6 +1,6 @@
 """A matte's outline fitted to the picture's edge on many frames together; see `matte.outline_smoother`."""
 
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -9,8 +9,10 @@ import scipy
 from wertis.core.jobs.events import Counter, Event, Stop, stopped
 from wertis.core.jobs.matte_edge import EACH, FIRST, EdgeFinder, EdgeMeasure
 from wertis.core.jobs.matte_exposure import ExposedFigure
+from wertis.core.jobs.matte_tips import SharpTips
 from wertis.core.matte.edge import Edge
-from wertis.core.matte.fitting import CORNER, with_tips
+from wertis.core.matte.exposure_tips import TipDisplacement
+from wertis.core.matte.fitting import CORNER, fitted_points, with_tips
 from wertis.core.matte.outline import flattened
 from wertis.core.matte.outline_smoother import Measurement, curve_weights, smoothed
 from wertis.core.shot.document import Shot
@@ -53,6 +55,8 @@ class _Look:
     known: list[int]
     reach: float
     layered: bool = False
+    at: np.ndarray | None = None
+    tips: Mapping[int, TipDisplacement] | None = None
 
     @property
     def edge(self) -> Edge | None:
@@ -83,6 +87,8 @@ class OutlineSeries:
         self._spread: dict[int, np.ndarray] = {}  # (N,) and how sure they are
         self._measured: dict[int, Measurement] = {}
         self._exposed = ExposedFigure(finder, shot, self._matte.with_shape(self._shape), self._shape, sorted({*self._frames, *self._keyed}))
+        self._sharp_tips = SharpTips(self._exposed.background, Carrier(shot, self._matte.with_shape(self._shape)), self._corners,
+                                     finder.shutter(self._matte) / 720)
         self._followed: set[int] = set()  # frames on which enough of the edge was found for the figure to be known by them
 
     @staticmethod
@@ -161,10 +167,11 @@ class OutlineSeries:
         controls = carried.controls(shape, frame)
         assert controls is not None  # it was measured there
         points = shape.points_of(controls)
-        moves = self._finder.fitted(self.shot, look.matte, shape, frame, points, edge, look.known[0], look.reach + FIRST) - points
-        back = carried.moved(shape, controls + (np.repeat(moves, 3, 0) if shape.handled else moves), frame, back=True)
-        assert back is not None
-        self._points[frame] = shape.points_of(back)
+        if look.tips:
+            moves = fitted_points(points, edge, np.array(shape.roundness)) - points
+        else:
+            moves = self._finder.fitted(self.shot, look.matte, shape, frame, points, edge, look.known[0], look.reach + FIRST) - points
+        self._points[frame] = self._moved(look.matte, frame, moves)
 
     def _by_exposure(self, frame: int) -> str:
         """Find the outline on a frame that the shutter smears, by what is known of figure and background; why it is left, or nothing."""
@@ -264,12 +271,31 @@ class OutlineSeries:
         if reach is None:
             reach = min(self._reach, max(_LEAST_REACH, _SIGMAS * float(np.quantile(self._spread[frame], _MOST)) + 1))
         self._tell_background()
+        tips: dict[int, TipDisplacement] = {}
+        at = self._points[frame]
+        if self._corners and frame in self._finder.frames:
+            spread = float(np.quantile(self._spread[frame], _MOST)) if frame in self._spread else 1.0
+            moves, tips = self._sharp_tips.found(self._in_shape(matte), frame, known, max(spread, _LEAST_SPREAD))
+            if tips:
+                at = self._moved(matte, frame, moves)
+                before, self._points[frame] = self._points[frame], at
+                matte = self._with_keys([frame, *(f for f in known if f not in self._keyed)])
+                self._points[frame] = before
         found = self._finder.measure(self.shot, matte, self._in_shape(matte), frame, known, reach,
                                      lambda polygon: self._exposed.background.near(frame, polygon, 20 + reach))
         if settled and found.edge is not None:
             e = found.edge
             found = EdgeMeasure(replace(e, usable=e.usable | e.beyond, deviations=np.where(e.beyond, _BEYOND, e.deviations)))
-        return _Look(found, matte, known, reach)
+        return _Look(found, matte, known, reach, at=at, tips=tips)
+
+    def _moved(self, matte: Matte, frame: int, moves: np.ndarray) -> np.ndarray:
+        """(N, 2) the outline's points in the surface's picture, moved in that of a frame."""
+        carried, shape = Carrier(self.shot, matte), self._in_shape(matte)
+        controls = carried.controls(shape, frame)
+        assert controls is not None  # it was measured there
+        back = carried.moved(shape, controls + (np.repeat(moves, 3, 0) if shape.handled else moves), frame, back=True)
+        assert back is not None
+        return shape.points_of(back)
 
     def _keep(self, frame: int, look: _Look, tips_as_they_are: bool = False) -> None:
         """Keep what was found along the outline on a frame, for the solution of all; finding how long its tips are takes as long as all the rest."""
@@ -277,13 +303,13 @@ class OutlineSeries:
         if edge is None:
             return
         shape = self._in_shape(look.matte)
-        count, at = shape.count, self._points[frame]
+        count, at = shape.count, self._points[frame] if look.at is None else look.at
         jacobians = self._jacobians(look.matte, frame)
         usable = np.flatnonzero(edge.usable)
         deviation = edge.deviations[usable]
         weights = curve_weights(edge.along[usable], np.array(shape.roundness), shape.handled)
         design, values = _design(weights, edge.normals[usable], jacobians), edge.offsets[usable]
-        if look.layered:
+        if look.layered or look.tips:
             tips, moved = np.zeros_like(at), np.zeros(0, int)
         else:
             tips, moved = (np.zeros_like(at), np.array(self._corners, int)) if tips_as_they_are else self._tips(frame, look)
@@ -296,6 +322,15 @@ class OutlineSeries:
             values = np.concatenate([values[sound], tips[moved, 0], tips[moved, 1]])
             rough = np.hypot(_TIP, _TIP_BY_SMEAR * np.interp(moved, edge.along, edge.smeared))
             deviation = np.concatenate([deviation[sound], rough, rough])
+        if look.tips:
+            corners = np.array(list(look.tips))
+            each = scipy.sparse.csr_array((np.ones(len(corners)), (np.arange(len(corners)), corners)), (len(corners), count))
+            rows = [_design(each, np.array([t.axes[k] for t in look.tips.values()]), jacobians) for k in (0, 1)]
+            beside = np.abs(edge.along[usable, None] - corners[None])
+            sound = (np.minimum(beside, count - beside) >= 1).all(1)
+            design = scipy.sparse.vstack([design[sound], *rows]).tocsr()
+            values = np.concatenate([values[sound], np.zeros(2 * len(corners))])
+            deviation = np.concatenate([deviation[sound], *(np.array([t.deviations[k] for t in look.tips.values()]) for k in (0, 1))])
         base = self._shape.points_of(self._shape.at(frame))
         self._measured[frame] = Measurement(design, values + design @ (at - base).ravel(), deviation)
 

@@ -143,11 +143,11 @@ def learned(texture: Texture, seen: Sequence[tuple[Exposure, np.ndarray]], round
                 belongs |= back[..., 3] > _HARDLY
         colours = texture.colours + np.float32(_RELAXED) * total / (time[..., None] + np.float32(0.1))
         known = belongs | (time > _HARDLY * len(seen))
-        texture = replace(texture, colours=_filled(colours, known), known=known)
+        texture = replace(texture, colours=filled(colours, known), known=known)
     return texture
 
 
-def _filled(colours: np.ndarray, known: np.ndarray) -> np.ndarray:
+def filled(colours: np.ndarray, known: np.ndarray) -> np.ndarray:
     """Colours (h, w, 3) that go on beyond where they are `known` (h, w) bool as they are near there."""
     out, weight = colours.copy(), known.astype(np.float32)
     missing = ~known

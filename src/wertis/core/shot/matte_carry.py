@@ -4,6 +4,7 @@ from collections.abc import Sequence
 
 import numpy as np
 
+from wertis.core.geometry import homography
 from wertis.core.geometry.affine import POINTS_MET, affine_through, robust_fit
 from wertis.core.geometry.motion import between
 from wertis.core.geometry.warp import HomographyWarp, Warp
@@ -95,6 +96,16 @@ class Carrier:
             return self.controls(shape, time)
         weights = (part * (part - 1) / 2, 1 - part * part, part * (part + 1) / 2)
         return np.asarray(sum(w * p for w, p in zip(weights, places, strict=True) if p is not None))
+
+    def homography(self, shape: MatteShape, frame: float, time: float) -> np.ndarray | None:
+        """The homography (3, 3), or affinity, from the surface's picture to that of a time near a frame, through a shape's own points; see `smoothly`."""
+        source, target = shape.at(time), self.smoothly(shape, frame, time)
+        if target is None or not np.isfinite(target).all():
+            return None
+        try:
+            return homography.from_points(source, target) if len(source) >= 4 else affine_through(source, target)
+        except ValueError:  # all on a line, say
+            return None
 
     def _matrix(self, anchors: Sequence[Anchor], time: float) -> np.ndarray | None:
         """(3, 3) how anchors move what is bound to them from the matte's frame to a time's; those that are gone or not known there do not count."""

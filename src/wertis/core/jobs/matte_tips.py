@@ -1,0 +1,112 @@
+"""Pointed parts of a figure whose edge is sharp, by what the figure near them and the background explain; see `matte.exposure_tips`."""
+
+from collections.abc import Sequence
+
+import cv2
+import numpy as np
+
+from wertis.core.geometry import homography
+from wertis.core.geometry.conventions import homography_to_centred
+from wertis.core.jobs.matte_background import FigureBackground
+from wertis.core.matte.coverage import box_round, polygon_area
+from wertis.core.matte.edge import evenly_resampled
+from wertis.core.matte.exposure import Exposure, Texture, filled
+from wertis.core.matte.exposure_tips import TipDisplacement, tip_displacement
+from wertis.core.matte.outline import flattened
+from wertis.core.shot.matte_carry import Carrier
+from wertis.core.shot.mattes import MatteShape
+
+_REACH = 15.0  # pixels by which a tip may be longer or shorter than it is taken to be
+_ROUND = 70.0  # pixels round a tip that are looked at
+_INSTANTS = 9  # of an exposure whose edges are sharp
+_INSET = 1.5  # pixels from an outline inwards, beside half of its smear, from which what a frame shows is surely the figure's
+_LEAST_KNOWN = 0.5  # share of what lies beyond the outline round a tip, of which the background must be known
+
+
+class SharpTips:
+    """Finds tips of one shape on frames that the shutter does not smear.
+
+    Parameters
+    ----------
+    shape : with the keys that count as right; its corners' numbers are `corners`.
+    half : frames for which the shutter is open before and after a frame's time.
+    """
+
+    def __init__(self, background: FigureBackground, carried: Carrier, corners: Sequence[int], half: float) -> None:
+        self._background, self._carried, self._corners, self._half = background, carried, list(corners), half
+
+    def found(self, shape: MatteShape, frame: int, known: Sequence[int], spread: float) -> tuple[np.ndarray, dict[int, TipDisplacement]]:
+        """(N, 2) by how much a shape's points move in the picture of a frame for its tips to be where that shows them, and the tips, by their corners.
+
+        Parameters
+        ----------
+        shape : with keys on the frame and on those on which the outline is `known`.
+        spread : pixels by which the outline is expected to be off across itself, standard deviation.
+        """
+        controls = self._carried.controls(shape, frame)
+        moves, tips = np.zeros((shape.count, 2)), {}
+        if controls is None:
+            return moves, tips
+        polygon, at = flattened(shape.curves(controls))
+        places, along, _ = evenly_resampled(polygon, at, shape.count)
+        points = shape.points_of(controls)
+        for corner in self._corners:
+            near = np.abs(along - corner)
+            k = int(np.argmin(np.minimum(near, shape.count - near)))
+            places[k], along[k] = points[corner], corner
+        order = np.argsort(along, kind="stable")
+        places, along = places[order], along[order]
+        for corner in self._corners:
+            k = int(np.searchsorted(along, corner))
+            made = self._layers(shape, frame, known, points[corner], places)
+            if made is None:
+                continue
+            exposure, texture, origin = made
+            scale = self._background.scale
+            tip = tip_displacement(exposure, texture, places * scale - origin, k, spread * scale, _REACH * scale, scale)
+            if tip is not None:
+                tips[corner] = tip
+                moves += np.column_stack([np.interp(np.arange(shape.count), along, axis, period=shape.count) for axis in tip.displacements.T / scale])
+        return moves, tips
+
+    def _layers(self, shape: MatteShape, frame: int, known: Sequence[int], tip: np.ndarray,
+                places: np.ndarray) -> tuple[Exposure, Texture, np.ndarray] | None:
+        """The exposure in a box round a tip (2,), the figure's texture there, and the box's corner (2,); None where too little is known."""
+        scale = self._background.scale
+        box = box_round(tip[None] * scale, _ROUND * scale, self._background.size(frame))
+        if box is None:
+            return None
+        background, sound = self._background.at(frame, box)
+        outside = polygon_area(places * scale, box) == 0
+        if not outside.any() or sound[outside].mean() < _LEAST_KNOWN:
+            return None
+        times = frame + self._half * ((np.arange(_INSTANTS) + 0.5) / _INSTANTS * 2 - 1)
+        moves = [m for t in [frame, *times] if (m := self._carried.homography(shape, frame, t)) is not None]
+        if len(moves) <= _INSTANTS:
+            return None
+        x0, y0, x1, y1 = box
+        into = homography.translation(-x0, -y0) @ homography.scaling(scale)
+        exposure = Exposure(self._background.picture(frame)[y0:y1, x0:x1], background, sound, into @ np.array(moves[1:]), into @ moves[0])
+        texture = self._texture(shape, known, exposure.middle, (x1 - x0, y1 - y0))
+        return None if texture is None else (exposure, texture, np.array([x0, y0], float))
+
+    def _texture(self, shape: MatteShape, known: Sequence[int], place: np.ndarray, size: tuple[int, int]) -> Texture | None:
+        """What frames on which the outline is known show of the figure, at a `place` (3, 3) of the surface's picture."""
+        total, count = np.zeros((*size[::-1], 3), np.float32), np.zeros(size[::-1], np.float32)
+        for frame in known:
+            there, controls = self._carried.homography(shape, frame, frame), self._carried.controls(shape, frame)
+            ends = [self._carried.smoothly(shape, frame, frame + sign * self._half) for sign in (-1, 1)]
+            if there is None or controls is None or ends[0] is None or ends[1] is None:
+                continue
+            onto = place @ np.linalg.inv(there)  # from that frame's picture
+            scaled = onto @ homography.scaling(1 / self._background.scale)
+            smear = float(np.median(np.linalg.norm(shape.points_of(ends[1] - ends[0]), axis=1)))
+            inside = (polygon_area(homography.apply(onto, flattened(shape.curves(controls))[0]), (0, 0, *size)) > 0.99).astype(np.uint8)
+            inset = int(np.ceil((_INSET + smear / 2) * self._background.scale))
+            inside = cv2.erode(inside, np.ones((2 * inset + 1, 2 * inset + 1), np.uint8))
+            picture = cv2.warpPerspective(self._background.picture(frame), homography_to_centred(scaled), size, flags=cv2.INTER_LINEAR)
+            total += picture * inside[..., None]
+            count += inside
+        if not (count > 0).any():
+            return None
+        return Texture(filled(total / np.maximum(count, 1)[..., None], count > 0), place, count > 0)
