@@ -5,6 +5,7 @@ from collections.abc import Callable, Sequence
 import cv2
 import numpy as np
 
+from wertis.core.errors import PlateError
 from wertis.core.jobs.matte_edge import EACH, FIRST
 from wertis.core.matte.background import RegisteredBackground
 from wertis.core.matte.coverage import Box, box_round
@@ -18,6 +19,7 @@ _TIP_ROOM = 15.0  # pixels round a corner that was found: its tip may be as much
 _INSTANTS = 9  # of an exposure, at which the figure covers what it does
 _UNIT = 64  # per step of 0..255: pictures are kept in 16 bits, up to four times white
 _KEPT = 128_000_000  # bytes of pictures that are kept
+_BEYOND = 12.0  # pixels beyond a reach that are looked at, to know both sides
 _SPARE = 16  # pixels round what was asked for, which is likely to be asked for next
 
 
@@ -55,6 +57,10 @@ class FigureBackground:
         """(h, w, 3) float32 on a scale of 0..255, of a frame at `scale`."""
         return np.asarray(self._stored(frame) / np.float32(_UNIT), np.float32)
 
+    def has(self, frame: int) -> bool:
+        """Whether a frame can be read, and its track has an answer there."""
+        return frame in self._there and self._readable(frame)
+
     def size(self, frame: int) -> tuple[int, int]:
         """Width and height of its picture at `scale`."""
         h, w = self._stored(frame).shape[:2]
@@ -65,20 +71,38 @@ class FigureBackground:
         if self._last is None or self._last[0] != frame or not _within(box, self._last[1]):
             h, w = self._stored(frame).shape[:2]
             wide = max(box[0] - _SPARE, 0), max(box[1] - _SPARE, 0), min(box[2] + _SPARE, w), min(box[3] + _SPARE, h)
-            self._last = frame, wide, *self._background.at(frame, wide)
+            self._last = frame, wide, *self._found(frame, wide)
         _, (x0, y0, _, _), picture, known = self._last
         part = slice(box[1] - y0, box[3] - y0), slice(box[0] - x0, box[2] - x0)
         return picture[part], known[part]
 
     def near(self, frame: int, polygon: np.ndarray, reach: float) -> KnownBackground | None:
-        """What lies behind a polygon (M, 2) of a frame's picture and `reach` pixels round it; None where nothing is known."""
+        """As `matte_edge.Background`."""
         if frame not in self._there:
             return None
-        h, w = self._stored(frame).shape[:2]
-        box = box_round(polygon * self.scale, reach * self.scale, (w, h))
+        box = box_round(polygon * self.scale, (reach + _BEYOND) * self.scale, self.size(frame))
         return KnownBackground(*self.at(frame, box), np.array(box[:2], float), self.scale) if box is not None else None
 
     # -- inside -------------------------------------------------------------------------------------------------------
+
+    def _found(self, frame: int, box: Box) -> tuple[np.ndarray, np.ndarray]:
+        """As `at`; frames round about that cannot be read are left out."""
+        while True:
+            try:
+                return self._background.at(frame, box)
+            except PlateError:
+                unreadable = next(f for f in self._there if f not in self._pictures and not self._readable(f))
+                if unreadable == frame:
+                    raise
+                self._there.discard(unreadable)
+                self._background.leave_out(unreadable)
+
+    def _readable(self, frame: int) -> bool:
+        try:
+            self._stored(frame)
+        except PlateError:
+            return False
+        return True
 
     def _stored(self, frame: int) -> np.ndarray:
         """(h, w, 3) uint16, a frame's picture at `scale`."""
@@ -110,7 +134,7 @@ class FigureBackground:
             if frame not in self._given:
                 for x, y in np.round(self._shape.points_of(controls)[self._corners] * self.scale - 0.5).astype(int).tolist():
                     cv2.circle(tips, (x, y), int(_TIP_ROOM * self.scale), (1,), -1)
-        covered = (cv2.dilate(mask, np.ones((2 * around + 1, 2 * around + 1), np.uint8)) | tips) > 0
+        covered = (cv2.dilate(mask, np.ones((2 * around + 1, 2 * around + 1), np.uint8)) > 0) | (tips > 0)
         self._masks[frame] = signature, covered
         return covered
 

@@ -1,7 +1,8 @@
 """How far a matte's outlines lie from the picture's edge."""
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from typing import Protocol
 
 import numpy as np
 
@@ -73,6 +74,13 @@ class EdgeMeasure:
         return float(np.quantile(np.abs(self.edge.offsets[self.edge.reliable]), 0.95))
 
 
+class Background(Protocol):
+    """Knows what lies behind a figure."""
+
+    def near(self, frame: int, polygon: np.ndarray, reach: float) -> KnownBackground | None:
+        """What lies behind a polygon (M, 2) of a frame's picture and round it, as far away as an edge is looked for that lies within a reach."""
+
+
 class EdgeFinder:
     """Finds edges of a shape; keeps the pictures of the frames on which it is known.
 
@@ -91,9 +99,8 @@ class EdgeFinder:
         self._pictures: dict[int, np.ndarray] = {}
 
     def measure(self, shot: Shot, matte: Matte, shape: MatteShape, frame: int, known: Sequence[int], reach: float,
-                background: Callable[[np.ndarray], KnownBackground | None] | None = None) -> EdgeMeasure:
-        """A shape's outline on a frame against the picture's edge; the figure is known by its outline on the `known` frames, and what lies behind it, if
-        that is given, round an outline (M, 2)."""
+                background: "Background | None" = None) -> EdgeMeasure:
+        """A shape's outline on a frame against the picture's edge; the figure is known by its outline on the `known` frames."""
         carried = Carrier(shot, matte)
         controls = carried.controls(shape, frame)
         if controls is None or not np.isfinite(controls).all():
@@ -113,18 +120,20 @@ class EdgeFinder:
         if ends[0] is not None and ends[1] is not None:
             moved = shape.points_of(ends[1] - ends[0])[np.floor(at).astype(int)]
         corners = np.flatnonzero(rounds < CORNER).tolist() if not shape.handled else []
-        behind = background(polygon) if background is not None else None
+        behind = background.near(frame, polygon, reach) if background is not None else None
         return EdgeMeasure(found_edge(picture, polygon, at, shape.count, frames, reach, moved, corners, behind))
 
-    def fitted(self, shot: Shot, matte: Matte, shape: MatteShape, frame: int, points: np.ndarray, edge: Edge, known: int, reach: float) -> np.ndarray:
-        """Points (N, 2) of a frame moved to the edge that was found along them, and their pointed corners as long as the picture shows them."""
+    def fitted(self, shot: Shot, matte: Matte, shape: MatteShape, frame: int, points: np.ndarray, edge: Edge, known: int, reach: float,
+               corners: Sequence[int] | None = None) -> np.ndarray:
+        """Points (N, 2) of a frame moved to the edge that was found along them, and pointed corners, some or all, as long as the picture shows them."""
         fitted = fitted_points(points, edge, np.array(shape.roundness))
-        return fitted if shape.handled else self.with_tips(shot, matte, shape, frame, fitted, known, reach)
+        return fitted if shape.handled else self.with_tips(shot, matte, shape, frame, fitted, known, reach, corners)
 
-    def with_tips(self, shot: Shot, matte: Matte, shape: MatteShape, frame: int, points: np.ndarray, known: int, reach: float) -> np.ndarray:
-        """Points (N, 2) of a frame with pointed corners as long as the picture shows them, the figure being known on another frame."""
+    def with_tips(self, shot: Shot, matte: Matte, shape: MatteShape, frame: int, points: np.ndarray, known: int, reach: float,
+                  corners: Sequence[int] | None = None) -> np.ndarray:
+        """Points (N, 2) of a frame with pointed corners, some or all, as long as the picture shows them, the figure being known on another frame."""
         rounds = np.array(shape.roundness)
-        corners = np.flatnonzero(rounds < CORNER)
+        corners = np.flatnonzero(rounds < CORNER).tolist() if corners is None else corners
         there = points_on(shot, matte, shape, known)
         if there is None or not len(corners):
             return points
@@ -133,7 +142,7 @@ class EdgeFinder:
         if box is None:
             return points
         x0, y0, x1, y1 = box
-        for corner in corners.tolist():
+        for corner in corners:
             colours = colours_near(self.picture(known)[y0:y1, x0:x1], alpha, there[corner] - [x0, y0])
             points = with_length(self.picture(frame), points, corner, lambda p: flattened(bezier(p, rounds))[0], colours, reach)
         return points

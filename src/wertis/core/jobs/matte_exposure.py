@@ -3,7 +3,6 @@
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 
-import cv2
 import numpy as np
 
 from wertis.core.errors import PlateError
@@ -132,7 +131,8 @@ class ExposedFigure:
         usable = np.isfinite(offsets) & (deviations < _USABLE)
         offsets = np.nan_to_num(offsets)
         order = np.argsort(along, kind="stable")
-        found = (places, along, normals, offsets, np.zeros(len(places), bool), usable, smeared, np.hypot(_LEAST_OFF, deviations))
+        none = np.zeros(len(places), bool)
+        found = (places, along, normals, offsets, none, usable, smeared, np.hypot(_LEAST_OFF, deviations), none)
         return EdgeMeasure(Edge(*(each[order] for each in found)))
 
     # -- inside -------------------------------------------------------------------------------------------------------

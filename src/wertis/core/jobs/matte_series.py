@@ -1,20 +1,19 @@
 """A matte's outline fitted to the picture's edge on many frames together; see `matte.outline_smoother`."""
 
 from collections.abc import Collection, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
-import scipy
 
 from wertis.core.jobs.events import Counter, Event, Stop, stopped
 from wertis.core.jobs.matte_edge import EACH, FIRST, EdgeFinder, EdgeMeasure
 from wertis.core.jobs.matte_exposure import ExposedFigure
+from wertis.core.jobs.matte_look import Look, PlacedPoints, measurement, placed_tips
 from wertis.core.jobs.matte_tips import SharpTips
 from wertis.core.matte.edge import Edge
-from wertis.core.matte.exposure_tips import TipDisplacement
-from wertis.core.matte.fitting import CORNER, fitted_points, with_tips
+from wertis.core.matte.fitting import CORNER, with_tips
 from wertis.core.matte.outline import flattened
-from wertis.core.matte.outline_smoother import Measurement, curve_weights, smoothed
+from wertis.core.matte.outline_smoother import Measurement, smoothed
 from wertis.core.shot.document import Shot
 from wertis.core.shot.edits import as_points
 from wertis.core.shot.items import set_item
@@ -32,35 +31,8 @@ _ONWARDS, _BETWEEN = 6, 12  # frames of which too little is told that may be bri
 _SURE = 1.5  # pixels, deviation from which a frame is left as it was
 _FRAMES, _OVERLAP = 120, 8  # frames that are solved at a time, and that two such blocks share at each end
 _TOGETHER = 40_000  # points of an outline on all of them, for memory's sake
-_LOOKS = 6
-_BEYOND = 2.0
-_HALF = 0.5  # pixels to both sides of a point, over which it is differentiated how its surface moves it
-
-
-@dataclass(frozen=True)
-class _Look:
-    """An outline measured on a frame.
-
-    Attributes
-    ----------
-    measure : what was found.
-    matte : with the outline keyed there.
-    known : frames by which the figure was known, the nearest first.
-    reach : pixels to both sides in which the edge was looked for.
-    layered : whether figure and background told it, corners as well as the rest.
-    """
-
-    measure: EdgeMeasure
-    matte: Matte
-    known: list[int]
-    reach: float
-    layered: bool = False
-    at: np.ndarray | None = None
-    tips: Mapping[int, TipDisplacement] | None = None
-
-    @property
-    def edge(self) -> Edge | None:
-        return self.measure.edge
+_LOOKS = 6  # at an outline on a frame by itself at most, while parts of the edge lie farther away than was looked
+_BEYOND = 2.0  # pixels, deviation of such a part from how far that was
 
 
 class OutlineSeries:
@@ -115,6 +87,7 @@ class OutlineSeries:
                 break
             else:  # a smeared figure's texture is learnt from frame to frame, which takes longer to settle than an edge
                 count.total += len(frames)
+            self._tell_background()
             for frame in frames:
                 if stopped(stop):
                     break
@@ -125,7 +98,7 @@ class OutlineSeries:
             if frame in self._measured and float(np.quantile(self._spread[frame], _MOST)) > _SURE:
                 why = "its edge can be told too roughly"
             if not why:
-                self.shot = set_item(self.shot, self._with_keys([frame], matte_of(self.shot, self._matte.id)))
+                self.shot = set_item(self.shot, self._with_keys([frame], matte=matte_of(self.shot, self._matte.id)))
             for number in range(self.ROUNDS):  # of a frame that was left no later round was counted
                 event = count.event(frame, note=f"{self._shape.name} was left: {why}" if why else f"fitted on frame {frame}",
                                     of=(self._shape.id, frame, number))
@@ -153,25 +126,31 @@ class OutlineSeries:
                 return look.measure.reason
             if not look.measure.followed:
                 return self._with_neighbours(frame)[0]
-            onwards = look.edge.beyond
-            self._fit_alone(frame, look, replace(look.edge, usable=look.edge.usable | onwards))
-            if number and not onwards.any():
+            self._fit_alone(frame, look, replace(look.edge, usable=look.edge.usable | look.edge.beyond))
+            if number and not look.edge.beyond.any():
                 break
         self._followed.add(frame)
         self._keep(frame, self._measure(frame, reach), tips_as_they_are=True)  # as they were just found
         return ""
 
-    def _fit_alone(self, frame: int, look: _Look, edge: Edge) -> None:
+    def _fit_alone(self, frame: int, look: Look, edge: Edge) -> None:
         """Move the outline to the edge that was found along it on a frame."""
-        carried, shape = Carrier(self.shot, look.matte), self._in_shape(look.matte)
-        controls = carried.controls(shape, frame)
+        shape = self._in_shape(look.matte)
+        controls = Carrier(self.shot, look.matte).controls(shape, frame)
         assert controls is not None  # it was measured there
         points = shape.points_of(controls)
-        if look.tips:
-            moves = fitted_points(points, edge, np.array(shape.roundness)) - points
-        else:
-            moves = self._finder.fitted(self.shot, look.matte, shape, frame, points, edge, look.known[0], look.reach + FIRST) - points
+        others = [c for c in self._corners if c not in look.tips]
+        moves = self._finder.fitted(self.shot, look.matte, shape, frame, points, edge, look.known[0], look.reach + FIRST, others) - points
         self._points[frame] = self._moved(look.matte, frame, moves)
+
+    def _moved(self, matte: Matte, frame: int, moves: np.ndarray) -> np.ndarray:
+        """(N, 2) the points of a matte's outline in the surface's picture, when they are moved in that of a frame."""
+        carried, shape = Carrier(self.shot, matte), self._in_shape(matte)
+        controls = carried.controls(shape, frame)
+        assert controls is not None  # it was measured there
+        back = carried.moved(shape, controls + (np.repeat(moves, 3, 0) if shape.handled else moves), frame, back=True)
+        assert back is not None
+        return shape.points_of(back)
 
     def _by_exposure(self, frame: int) -> str:
         """Find the outline on a frame that the shutter smears, by what is known of figure and background; why it is left, or nothing."""
@@ -239,18 +218,19 @@ class OutlineSeries:
             if begin + most >= len(times):
                 break
 
-    def _with_keys(self, frames: Collection[int], matte: Matte | None = None) -> Matte:
-        """The matte with the outline keyed on frames where it is taken to be."""
-        matte = matte or self._matte.with_shape(self._shape)
+    def _with_keys(self, frames: Collection[int], points: Mapping[int, np.ndarray] | None = None, matte: Matte | None = None) -> Matte:
+        """The matte with the outline keyed on frames where it is taken to be, or at other `points` (N, 2)."""
+        matte, points = matte or self._matte.with_shape(self._shape), points or self._points
         shape = self._in_shape(matte)
         keys = dict(shape.keys)
         for frame in frames:
-            moves = self._points[frame] - self._shape.points_of(self._shape.at(frame))
+            moves = points[frame] - self._shape.points_of(self._shape.at(frame))
             keys[frame] = as_points(self._shape.at(frame) + (np.repeat(moves, 3, 0) if shape.handled else moves))
         return matte.with_shape(shape.but(keys=keys))
 
     def _tell_background(self) -> None:
-        self._exposed.background.figure_is(self._in_shape(self._with_keys(self._followed | (set(self._measured) & set(self._spread)))))
+        """Where the figure was found by now, so that what lies behind it is known beside it."""
+        self._exposed.background.figure_is(self._in_shape(self._with_keys(self._followed | (set(self._measured) & set(self._points)))))
 
     def _in_shape(self, matte: Matte) -> MatteShape:
         shape = matte.shape(self._shape.id)
@@ -259,115 +239,48 @@ class OutlineSeries:
 
     # -- measuring ----------------------------------------------------------------------------------------------------
 
-    def _measure(self, frame: int, reach: float | None = None) -> _Look:
+    def _measure(self, frame: int, reach: float | None = None) -> Look:
         """A frame's outline, where it is taken to be, against the picture's edge; by default as far away as is likely."""
         near = sorted((f for f in self._followed | self._keyed if f != frame), key=lambda f: (abs(f - frame), f))[:2]
         known = list(dict.fromkeys([*near, min(self._keyed, key=lambda f: (abs(f - frame), f))]))
-        matte = self._with_keys([frame, *(f for f in known if f not in self._keyed)])
+        keyed = [f for f in known if f not in self._keyed]
+        matte, points = self._with_keys([frame, *keyed]), self._points[frame]
+        spread = max(float(np.quantile(self._spread[frame], _MOST)), _LEAST_SPREAD) if frame in self._spread else _LEAST_SPREAD
         if self._exposed.suits(frame) and frame in self._spread:
-            spread = float(np.quantile(self._spread[frame], _MOST))
-            return _Look(self._exposed.measure(matte, self._in_shape(matte), frame, max(spread, _LEAST_SPREAD)), matte, known, self._reach, True)
-        settled = reach is None
+            return Look(self._exposed.measure(matte, self._in_shape(matte), frame, spread), matte, known, self._reach, points, True)
+        predicted = reach is None
         if reach is None:
             reach = min(self._reach, max(_LEAST_REACH, _SIGMAS * float(np.quantile(self._spread[frame], _MOST)) + 1))
-        self._tell_background()
-        tips: dict[int, TipDisplacement] = {}
-        at = self._points[frame]
-        if self._corners and frame in self._finder.frames:
-            spread = float(np.quantile(self._spread[frame], _MOST)) if frame in self._spread else 1.0
-            moves, tips = self._sharp_tips.found(self._in_shape(matte), frame, known, max(spread, _LEAST_SPREAD))
-            if tips:
-                at = self._moved(matte, frame, moves)
-                before, self._points[frame] = self._points[frame], at
-                matte = self._with_keys([frame, *(f for f in known if f not in self._keyed)])
-                self._points[frame] = before
-        found = self._finder.measure(self.shot, matte, self._in_shape(matte), frame, known, reach,
-                                     lambda polygon: self._exposed.background.near(frame, polygon, 20 + reach))
-        if settled and found.edge is not None:
-            e = found.edge
-            found = EdgeMeasure(replace(e, usable=e.usable | e.beyond, deviations=np.where(e.beyond, _BEYOND, e.deviations)))
-        return _Look(found, matte, known, reach, at=at, tips=tips)
+        moves, tips = self._sharp_tips.found(self._in_shape(matte), frame, known, spread)
+        if tips:
+            points = self._moved(matte, frame, moves)
+            matte = self._with_keys([frame, *keyed], {**self._points, frame: points})
+        found = self._finder.measure(self.shot, matte, self._in_shape(matte), frame, known, reach, self._exposed.background)
+        if predicted and found.edge is not None:  # towards what lies beyond, which the next round looks at
+            edge = found.edge
+            found = EdgeMeasure(replace(edge, usable=edge.usable | edge.beyond, deviations=np.where(edge.beyond, _BEYOND, edge.deviations)))
+        return Look(found, matte, known, reach, points, tips=tips)
 
-    def _moved(self, matte: Matte, frame: int, moves: np.ndarray) -> np.ndarray:
-        """(N, 2) the outline's points in the surface's picture, moved in that of a frame."""
-        carried, shape = Carrier(self.shot, matte), self._in_shape(matte)
-        controls = carried.controls(shape, frame)
-        assert controls is not None  # it was measured there
-        back = carried.moved(shape, controls + (np.repeat(moves, 3, 0) if shape.handled else moves), frame, back=True)
-        assert back is not None
-        return shape.points_of(back)
-
-    def _keep(self, frame: int, look: _Look, tips_as_they_are: bool = False) -> None:
-        """Keep what was found along the outline on a frame, for the solution of all; finding how long its tips are takes as long as all the rest."""
-        edge = look.edge
-        if edge is None:
+    def _keep(self, frame: int, look: Look, tips_as_they_are: bool = False) -> None:
+        """Keep what was found along the outline on a frame, for the solution of all."""
+        if look.edge is None:
             return
-        shape = self._in_shape(look.matte)
-        count, at = shape.count, self._points[frame] if look.at is None else look.at
-        jacobians = self._jacobians(look.matte, frame)
-        usable = np.flatnonzero(edge.usable)
-        deviation = edge.deviations[usable]
-        weights = curve_weights(edge.along[usable], np.array(shape.roundness), shape.handled)
-        design, values = _design(weights, edge.normals[usable], jacobians), edge.offsets[usable]
-        if look.layered or look.tips:
-            tips, moved = np.zeros_like(at), np.zeros(0, int)
-        else:
-            tips, moved = (np.zeros_like(at), np.array(self._corners, int)) if tips_as_they_are else self._tips(frame, look)
-        if len(moved):
-            beside = np.abs(edge.along[usable, None] - moved[None])
-            sound = (np.minimum(beside, count - beside) >= 1).all(1)  # sides of a tip that is drawn back go round nothing
-            each = scipy.sparse.csr_array((np.ones(len(moved)), (np.arange(len(moved)), moved)), (len(moved), count))
-            across = [_design(each, np.tile(unit, (len(moved), 1)), jacobians) for unit in np.eye(2)]
-            design = scipy.sparse.vstack([design[sound], *across]).tocsr()
-            values = np.concatenate([values[sound], tips[moved, 0], tips[moved, 1]])
-            rough = np.hypot(_TIP, _TIP_BY_SMEAR * np.interp(moved, edge.along, edge.smeared))
-            deviation = np.concatenate([deviation[sound], rough, rough])
-        if look.tips:
-            corners = np.array(list(look.tips))
-            each = scipy.sparse.csr_array((np.ones(len(corners)), (np.arange(len(corners)), corners)), (len(corners), count))
-            rows = [_design(each, np.array([t.axes[k] for t in look.tips.values()]), jacobians) for k in (0, 1)]
-            beside = np.abs(edge.along[usable, None] - corners[None])
-            sound = (np.minimum(beside, count - beside) >= 1).all(1)
-            design = scipy.sparse.vstack([design[sound], *rows]).tocsr()
-            values = np.concatenate([values[sound], np.zeros(2 * len(corners))])
-            deviation = np.concatenate([deviation[sound], *(np.array([t.deviations[k] for t in look.tips.values()]) for k in (0, 1))])
+        placed = [placed_tips(look.tips, self._exposed.background.scale)]
+        others = [c for c in self._corners if c not in look.tips]
+        if not look.layered and others:
+            placed.append(self._corners_by_themselves(frame, look, look.edge, others, tips_as_they_are))
         base = self._shape.points_of(self._shape.at(frame))
-        self._measured[frame] = Measurement(design, values + design @ (at - base).ravel(), deviation)
+        self._measured[frame] = measurement(look, Carrier(self.shot, look.matte), self._in_shape(look.matte), frame, base, placed)
 
-    def _tips(self, frame: int, look: _Look) -> tuple[np.ndarray, np.ndarray]:
-        """(N, 2) by how much points would move in the picture of a frame for corners to be as long as that shows them, and (k,) those that count."""
+    def _corners_by_themselves(self, frame: int, look: Look, edge: Edge, corners: Sequence[int], as_they_are: bool) -> PlacedPoints:
+        """Corners, and points that are drawn back with them, as long as the picture of a frame shows them; or `as_they_are`."""
         shape = self._in_shape(look.matte)
+        moves, numbers = np.zeros((shape.count, 2)), np.array(corners, int)
         controls = Carrier(self.shot, look.matte).controls(shape, frame)
-        if controls is None or not self._corners:
-            return np.zeros((self._shape.count, 2)), np.zeros(0, int)
-        points = shape.points_of(controls)
-        fitted = with_tips(points, self._corners)
-        fitted = self._finder.with_tips(self.shot, look.matte, shape, frame, fitted, look.known[0], look.reach + FIRST)
-        moves = fitted - points
-        return moves, np.array(sorted({*self._corners, *np.flatnonzero(np.abs(moves).max(1) > _MOVED).tolist()}))
-
-    def _jacobians(self, matte: Matte, frame: int) -> np.ndarray:
-        """(N, 2, 2) how the picture's points of a frame move with those of the surface's picture."""
-        carried, shape = Carrier(self.shot, matte), self._in_shape(matte)
-        controls = shape.at(frame)
-        columns = []
-        for step in np.eye(2) * _HALF:
-            ends = [carried.moved(shape, controls + sign * step, frame) for sign in (1, -1)]
-            assert ends[0] is not None and ends[1] is not None  # it was measured there
-            columns.append(shape.points_of(ends[0] - ends[1]) / (2 * _HALF))
-        return np.stack(columns, axis=-1)
-
-
-def _design(weights: "scipy.sparse.csr_array", normals: np.ndarray, jacobians: np.ndarray) -> "scipy.sparse.csr_array":
-    """(m, 2 N) sparse: how far places go along `normals` (m, 2) in a frame's picture when points move in the surface's.
-
-    Parameters
-    ----------
-    weights : (m, N) sparse, of the points; see `curve_weights`.
-    jacobians : (N, 2, 2) see `OutlineSeries._jacobians`.
-    """
-    w = weights.tocoo()
-    rows, columns = w.coords
-    pulls = w.data[:, None] * np.einsum("ka,kab->kb", normals[rows], jacobians[columns])
-    return scipy.sparse.csr_array((pulls.ravel(), (np.repeat(rows, 2), (2 * columns[:, None] + [0, 1]).ravel())),
-                                  (weights.shape[0], 2 * weights.shape[1]))
+        if not as_they_are and controls is not None:
+            points = shape.points_of(controls)
+            drawn_back = with_tips(points, corners)
+            moves = self._finder.with_tips(self.shot, look.matte, shape, frame, drawn_back, look.known[0], look.reach + FIRST, corners) - points
+            numbers = np.array(sorted({*corners, *np.flatnonzero(np.abs(moves).max(1) > _MOVED).tolist()}))
+        rough = np.hypot(_TIP, _TIP_BY_SMEAR * np.interp(numbers, edge.along, edge.smeared))
+        return PlacedPoints(np.tile(numbers, 2), np.repeat(np.eye(2), len(numbers), 0), moves[numbers].T.ravel(), np.tile(rough, 2))

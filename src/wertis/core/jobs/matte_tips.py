@@ -44,8 +44,9 @@ class SharpTips:
         spread : pixels by which the outline is expected to be off across itself, standard deviation.
         """
         controls = self._carried.controls(shape, frame)
-        moves, tips = np.zeros((shape.count, 2)), {}
-        if controls is None:
+        moves = np.zeros((shape.count, 2))
+        tips: dict[int, TipDisplacement] = {}
+        if controls is None or not self._corners or not self._background.has(frame):
             return moves, tips
         polygon, at = flattened(shape.curves(controls))
         places, along, _ = evenly_resampled(polygon, at, shape.count)
@@ -93,7 +94,7 @@ class SharpTips:
     def _texture(self, shape: MatteShape, known: Sequence[int], place: np.ndarray, size: tuple[int, int]) -> Texture | None:
         """What frames on which the outline is known show of the figure, at a `place` (3, 3) of the surface's picture."""
         total, count = np.zeros((*size[::-1], 3), np.float32), np.zeros(size[::-1], np.float32)
-        for frame in known:
+        for frame in filter(self._background.has, known):
             there, controls = self._carried.homography(shape, frame, frame), self._carried.controls(shape, frame)
             ends = [self._carried.smoothly(shape, frame, frame + sign * self._half) for sign in (-1, 1)]
             if there is None or controls is None or ends[0] is None or ends[1] is None:
@@ -103,7 +104,7 @@ class SharpTips:
             smear = float(np.median(np.linalg.norm(shape.points_of(ends[1] - ends[0]), axis=1)))
             inside = (polygon_area(homography.apply(onto, flattened(shape.curves(controls))[0]), (0, 0, *size)) > 0.99).astype(np.uint8)
             inset = int(np.ceil((_INSET + smear / 2) * self._background.scale))
-            inside = cv2.erode(inside, np.ones((2 * inset + 1, 2 * inset + 1), np.uint8))
+            inside = cv2.erode(inside, np.ones((2 * inset + 1, 2 * inset + 1), np.uint8)).astype(np.uint8)
             picture = cv2.warpPerspective(self._background.picture(frame), homography_to_centred(scaled), size, flags=cv2.INTER_LINEAR)
             total += picture * inside[..., None]
             count += inside

@@ -34,6 +34,11 @@ class RegisteredBackground:
         self._read, self._covered, self._frames, self._unit = read, covered, list(frames), unit
         self._steps: dict[int, np.ndarray | None] = {}  # number of a frame to the homography to the next one
 
+    def leave_out(self, frame: int) -> None:
+        """Do without a frame, which cannot be read."""
+        self._frames.remove(frame)
+        self._steps.clear()
+
     def at(self, frame: int, box: tuple[int, int, int, int]) -> tuple[np.ndarray, np.ndarray]:
         """(h, w, 3) float32 of a box (x0, y0, x1, y1) of a frame, on a scale of 0..255, and (h, w) bool where it is known."""
         x0, y0, x1, y1 = box
@@ -55,8 +60,7 @@ class RegisteredBackground:
                 continue
             picture = cv2.warpPerspective(self._read(source), onto, size, flags=cv2.INTER_CUBIC, borderMode=cv2.BORDER_REPLICATE).reshape(-1, 3)
             if seen is None:
-                most = np.inf if picture.dtype.kind == "f" else np.iinfo(picture.dtype).max
-                seen = np.full((_ENOUGH, *picture.shape), most, picture.dtype)
+                seen = np.full((_ENOUGH, *picture.shape), np.inf if picture.dtype.kind == "f" else 65535, picture.dtype)
             seen[count[wanted], wanted] = picture[wanted]
             count[wanted] += 1
         known = (count > 0).reshape(size[::-1])

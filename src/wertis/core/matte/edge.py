@@ -1,11 +1,11 @@
 """Where the edge of a figure is in a picture, along an outline that lies near it.
 
 Across the outline two questions are asked. Does the picture look there as the figure does on frames on which its outline is known, followed to this
-frame? And does it change across? The answers along the outline are joined by dynamic programming, so that neighbours lie near each other (A. Amini,
-T. Weymouth and R. Jain, Using dynamic programming for solving variational problems in vision, 1990). The place within the pixel is that which divides the
-colours across the edge between the figure's and those beyond (A. Levin, D. Lischinski and Y. Weiss, A closed-form solution to natural image matting,
-2008: the mixture), along the direction in which the two differ most beside how much each varies (R. Fisher, The use of multiple measurements in taxonomic
-problems, 1936).
+frame, or as what lies behind it (see `matte.edge_evidence`)? And does it change across? The answers along the outline are joined by dynamic programming,
+so that neighbours lie near each other (A. Amini, T. Weymouth and R. Jain, Using dynamic programming for solving variational problems in vision, 1990).
+The place within the pixel is that which divides the colours across the edge between the figure's and those beyond (A. Levin, D. Lischinski and Y. Weiss,
+A closed-form solution to natural image matting, 2008: the mixture), along the direction in which the two differ most beside how much each varies
+(R. Fisher, The use of multiple measurements in taxonomic problems, 1936).
 """
 
 from collections.abc import Callable, Sequence
@@ -16,15 +16,15 @@ import numpy as np
 
 from wertis.core.geometry.conventions import to_centred
 from wertis.core.matte.coverage import box_round, polygon_area
+from wertis.core.matte.edge_evidence import Side, costs
 from wertis.core.matte.outline import outwards
 
 _STEP = 0.5  # pixels between the places across the outline
 _BEYOND = 6.0  # pixels across the outline that are looked at beyond the reach, to know both sides
 _SPACING = 4.0  # pixels between the places along the outline
 _SURELY_INSIDE = 0.995  # alpha of a known frame from which a pixel is the figure's
-_DIFFERENT = 3.5  # times the usual difference between the figure and itself from which something else is seen
-_MOST_COST = 4.0  # of one place that differs, so that no single one decides
-_LEAST_DIFFERENCE = 2.0  # on a scale of 0..255, that is always reckoned with
+_FORBIDDEN = 4.0  # cost of a place at which the edge cannot be, per place across
+_LEAST_DIFFERENCE = 2.0  # on a scale of 0..255, of a colour from what is expected, that is always reckoned with
 _CHANGE = 6.0  # weight of a change across, beside that of the places that differ
 _BEND = 0.35  # weight of the square of the difference between neighbours, in half pixels
 _AT_CORNER = 0.1  # of that weight, beside a corner
@@ -33,7 +33,7 @@ _WINDOW = 3.5  # pixels to both sides of the edge whose mixture is looked at, be
 _LEAST_CONTRAST = 12.0  # on a scale of 0..255, between the two sides, from which the edge can be told
 _SURE = 2.5  # by how much a place a few pixels away must be worse for an edge to count as told
 _AWAY = 2.5  # pixels; those
-_BEYOND_COST = 0.5
+_ONWARDS = 0.5  # for each place on the way, by how much the farthest must be better than the outline for the edge to lie beyond
 _SMEARED = 6.0  # pixels across the outline over which the shutter may smear the edge for it to count as told
 _OFF, _BY_SMEAR = 0.5, 0.15  # pixels: deviation of one place along the edge, whose error its neighbours share; and per pixel that the shutter smears
 _AT_TIP = 4.0  # times less sure next to a corner, where there is no one way across
@@ -66,7 +66,8 @@ class KnownBackground:
     ----------
     picture : (h, w, 3) float32, 0..255.
     known : (h, w) bool, where that is known.
-    corner : (2,) x, y of the box's top left corner.
+    corner : (2,) x, y of the box's top left corner, at its own scale.
+    scale : pixels of the box to one of the frame's picture.
     """
 
     picture: np.ndarray
@@ -90,6 +91,7 @@ class Edge:
         tenths of a pixel, but not too far to be found.
     smeared : (n,) pixels across the outline over which the shutter smears it.
     deviations : (n,) standard deviations of the offsets, in pixels, with what neighbours share.
+    beyond : (n,) whether the edge lies farther away than was looked; the offset is how far that was.
     """
 
     places: np.ndarray
@@ -100,7 +102,7 @@ class Edge:
     usable: np.ndarray
     smeared: np.ndarray
     deviations: np.ndarray
-    beyond: np.ndarray | None = None
+    beyond: np.ndarray
 
 
 def evenly_resampled(polygon: np.ndarray, at: np.ndarray, count: int, spacing: float = _SPACING) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
@@ -129,57 +131,33 @@ def found_edge(picture: np.ndarray, polygon: np.ndarray, at: np.ndarray, count: 
     at, count : where along the outline's curves the polygon's vertices are, and how many curves there are; see `outline.flattened`.
     known : frames on which the figure is known; by the change across the outline alone where there is none.
     reach : pixels to both sides in which the edge is looked for.
+    background : what lies behind the figure, where that is known.
     moved : (M, 2) by how much the polygon's vertices move while the shutter is open; where that is far across the outline, no edge can be told.
     """
     places, along, normals = evenly_resampled(polygon, at, count)
     index = np.clip(np.searchsorted(at, along, side="right") - 1, 0, len(at) - 1)
     smeared = np.abs(np.einsum("ni,ni->n", moved[index], normals)) if moved is not None else np.zeros(len(places))
     half = np.minimum(smeared, _MOST_SMEARED) / 2  # what the shutter adds to each side of the edge
-    beyond = reach + _BEYOND + float(np.ceil(half.max()))
-    across = np.arange(-beyond, beyond + _STEP / 2, _STEP)
+    most = reach + _BEYOND + float(np.ceil(half.max()))
+    across = np.arange(-most, most + _STEP / 2, _STEP)
     points = places[:, None] + across[None, :, None] * normals[:, None]
     h, w = picture.shape[:2]
     inside = ((points > 0) & (points < [w, h])).all(-1)
     seen = _read(picture, points)
-    difference, told = np.full(inside.shape, np.inf, np.float32), np.zeros(inside.shape, bool)
-    figure = np.zeros_like(seen)
-    for frame in known:
-        there = frame.onto(points.reshape(-1, 2)).reshape(points.shape)
-        sound = np.isfinite(there).all(-1) & inside
-        there = np.where(sound[..., None], there, 0)
-        own = _read(frame.picture, there)
-        alpha = _read(frame.alpha, there)
-        is_figure = sound & (alpha > _SURELY_INSIDE)
-        away = np.sqrt(np.mean((own - seen) ** 2, axis=-1))
-        better = is_figure & (away < difference)
-        difference[better], figure[better] = away[better], own[better]
-        told |= is_figure
-    deep = told & (across < -reach / 2)[None]
-    usual = max(float(np.median(difference[deep])) if deep.any() else _LEAST_DIFFERENCE, _LEAST_DIFFERENCE)
+    figure, told = _figure_at(known, points, seen, inside)
+    behind, known_behind = _background_at(background, points)
     thickness = _thickness(polygon, points, across, (w, h))
     own_side = across[None] >= -thickness[:, None] / 2  # beyond the middle of a thin part its other edge would be met
-    behind, known_behind = _read_background(background, points) if background is not None else (np.zeros_like(seen), np.zeros(inside.shape, bool))
-    away = np.sqrt(np.mean((behind - seen) ** 2, axis=-1))
-    far = known_behind & (across > reach / 2)[None]
-    usual_behind = max(float(np.median(away[far])) if far.any() else _LEAST_DIFFERENCE, _LEAST_DIFFERENCE)
-    box = box_round(polygon, 2, (w, h))
-    within_polygon = np.zeros(inside.shape, bool)
-    if box is not None:
-        within_polygon = _read(polygon_area(polygon, box), points - box[:2]) > 0.01
-        within_polygon &= ((points > box[:2]) & (points < box[2:])).all(-1)
-    of_figure = [(seen, inside & own_side & within_polygon & (across <= -reach)[None]), (figure, told & (across <= 0)[None])]
-    of_background = [(seen, inside & ~within_polygon & (across >= reach)[None]), (behind, known_behind & (across >= 0)[None])]
-    like_figure, figure_near = _nearest_colour(seen, of_figure)
-    like_background, background_near = _nearest_colour(seen, of_background)
-    unlike = _reckoned(np.where(told, difference, like_figure), usual), _reckoned(np.where(known_behind, away, like_background), usual_behind)
-    sure = (told | figure_near[:, None], known_behind | background_near[:, None])
-    cost = np.where(sure[0] & sure[1], unlike[0] - unlike[1], np.where(told, unlike[0] - 1, np.where(known_behind, 1 - unlike[1], 0)))
-    cost = np.where(own_side, cost, 0)
+    covered = _covered(polygon, points, (w, h))
+    cost = np.where(own_side, costs(
+        seen, across,
+        Side(figure, told, (across < -reach / 2)[None], inside & own_side & covered & (across <= -reach)[None]),
+        Side(behind, known_behind, (across > reach / 2)[None], inside & ~covered & (across >= reach)[None])), 0)
     change = _change(seen)
     candidates = np.flatnonzero(np.abs(across) <= reach + 1e-6)
     summed = np.cumsum(cost, axis=1)[:, candidates]
     unary = summed - summed.min(1, keepdims=True) - _CHANGE * change[:, candidates]
-    unary = np.where(own_side[:, candidates], unary, unary.max() + _MOST_COST * len(across))
+    unary = np.where(own_side[:, candidates], unary, unary.max() + _FORBIDDEN * len(across))
     unary = unary + _NEAR / max(reach, 1) * (across[candidates] / _STEP) ** 2
     best = _closed_path(unary, _stiffness(along, count, corners))
     rough = across[candidates][best]
@@ -190,47 +168,43 @@ def found_edge(picture: np.ndarray, polygon: np.ndarray, at: np.ndarray, count: 
     deviations = np.hypot(_OFF, _BY_SMEAR * smeared)
     beside = np.abs(along[:, None] - np.array(corners)[None])
     deviations[(np.minimum(beside, count - beside) < 1).any(1)] *= _AT_TIP
-    stays = unary[:, int(np.argmin(np.abs(across[candidates])))] - unary[np.arange(len(best)), best]
-    beyond = ~usable & (np.abs(rough) >= reach - _STEP) & inside.all(1) & (stays > _BEYOND_COST * np.abs(rough) / _STEP) & (smeared < _MOST_SMEARED)
+    better = unary[:, len(candidates) // 2] - unary[np.arange(len(best)), best]
+    beyond = ~usable & (np.abs(rough) >= reach - _STEP) & inside.all(1) & (better > _ONWARDS * np.abs(rough) / _STEP) & (smeared < _MOST_SMEARED)
     return Edge(places, along, normals, np.where(usable, offsets, rough), reliable, usable, smeared, deviations, beyond)
 
 
-def _reckoned(difference: np.ndarray, usual: float) -> np.ndarray:
-    return np.minimum((np.minimum(difference, 1e6) / (_DIFFERENT * usual)) ** 2, _MOST_COST)
+def _figure_at(known: Sequence[KnownFrame], points: np.ndarray, seen: np.ndarray, inside: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """(n, S, 3) what the figure would show at points, by the known frame that is most like what is seen, and (n, S) bool, where one shows it."""
+    difference, told, figure = np.full(inside.shape, np.inf, np.float32), np.zeros(inside.shape, bool), np.zeros_like(seen)
+    for frame in known:
+        there = frame.onto(points.reshape(-1, 2)).reshape(points.shape)
+        sound = np.isfinite(there).all(-1) & inside
+        there = np.where(sound[..., None], there, 0)
+        own = _read(frame.picture, there)
+        shown = sound & (_read(frame.alpha, there) > _SURELY_INSIDE)
+        away = np.sqrt(np.mean((own - seen) ** 2, axis=-1))
+        better = shown & (away < difference)
+        difference[better], figure[better] = away[better], own[better]
+        told |= shown
+    return figure, told
 
 
-def _read_background(background: KnownBackground, points: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+def _background_at(background: KnownBackground | None, points: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """(n, S, 3) the background at points, and (n, S) bool, where it is known."""
+    if background is None:
+        return np.zeros((*points.shape[:2], 3), np.float32), np.zeros(points.shape[:2], bool)
     there = points * background.scale - background.corner
     h, w = background.known.shape
     known = (_read(background.known.astype(np.float32), there) > _SURELY_INSIDE) & ((there > 0) & (there < [w, h])).all(-1)
     return _read(background.picture, there), known
 
 
-_ROWS, _EACH = 8, 3
-
-
-def _nearest_colour(seen: np.ndarray, samples: list[tuple[np.ndarray, np.ndarray]]) -> tuple[np.ndarray, np.ndarray]:
-    """(n, S) how far colours lie from the nearest of samples in the rows around, and (n,) whether there are enough of them."""
-    n = len(seen)
-    rows = (np.arange(n)[:, None] + np.arange(-_ROWS, _ROWS + 1)) % n
-    out = np.full(seen.shape[:2], np.inf, np.float32)
-    enough = np.zeros(n, int)
-    for colours, valid in samples:
-        used = np.flatnonzero(valid.any(0))[::_EACH]
-        if not len(used):
-            continue
-        own, good = colours[:, used].astype(np.float32), valid[:, used]
-        enough += good[rows].reshape(n, -1).sum(1)
-        for begin in range(0, n, 32):
-            part = slice(begin, begin + 32)
-            c = own[rows[part]].reshape(len(rows[part]), -1, 3)
-            g = good[rows[part]].reshape(len(c), -1)
-            q = seen[part]
-            d = (q ** 2).sum(-1)[:, :, None] + (c ** 2).sum(-1)[:, None] - 2 * q @ c.transpose(0, 2, 1)
-            d = np.where(g[:, None], d, np.inf).min(2) / 3
-            out[part] = np.minimum(out[part], np.sqrt(np.maximum(d, 0)))
-    return out, enough > 20
+def _covered(polygon: np.ndarray, points: np.ndarray, size: tuple[int, int]) -> np.ndarray:
+    """(n, S) bool, whether points lie in a polygon (M, 2), or touch it."""
+    box = box_round(polygon, 2, size)
+    if box is None:
+        return np.zeros(points.shape[:2], bool)
+    return (_read(polygon_area(polygon, box), points - box[:2]) > 0.01) & ((points > box[:2]) & (points < box[2:])).all(-1)
 
 
 def _read(picture: np.ndarray, points: np.ndarray) -> np.ndarray:
