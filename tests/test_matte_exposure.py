@@ -8,7 +8,7 @@ import numpy as np
 
 from tests.test_outline_smoother import SmearedFilm
 from wertis.core.geometry import homography
-from wertis.core.jobs import matte_exposure
+from wertis.core.jobs import matte_exposure, matte_series
 from wertis.core.matte.background import RegisteredBackground
 from wertis.core.matte.exposure import Exposure, Texture, blank_texture, composed, explained_offsets, laid, learned, unexplained
 
@@ -161,7 +161,8 @@ class FigureTest(SmearedFilm):
         matte, frames = self.figure(), range(2, 11)
         before = [self.error(matte, f) for f in frames]
         steps: list[tuple[int, int]] = []
-        left = matte.fit(frames, progress=lambda event: steps.append((event.done, event.total)) if event.frame is not None else None)
+        with mock.patch.object(matte_series, "_SETTLED", 0.05):  # so that there are further rounds
+            left = matte.fit(frames, progress=lambda event: steps.append((event.done, event.total)) if event.frame is not None else None)
         self.assertEqual(left, {})
         self.assertGreater(steps[-1][1], 3 * len(frames), "further rounds are counted as they begin")
         measured = [done for done, total in steps if done < total]

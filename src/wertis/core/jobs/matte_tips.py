@@ -1,6 +1,6 @@
 """Pointed parts of a figure whose edge is sharp, by what the figure near them and the background explain; see `matte.exposure_tips`."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 import cv2
 import numpy as np
@@ -18,7 +18,7 @@ from wertis.core.shot.mattes import MatteShape
 
 _REACH = 15.0  # pixels by which a tip may be longer or shorter than it is taken to be
 _ROUND = 70.0  # pixels round a tip that are looked at
-_INSTANTS = 9  # of an exposure whose edges are sharp
+_PER_INSTANT, _FEWEST, _MOST = 2.0, 3, 9  # pixels that the figure moves between two instants of an exposure; and instants
 _INSET = 1.5  # pixels from an outline inwards, beside half of its smear, from which what a frame shows is surely the figure's
 _LEAST_KNOWN = 0.5  # share of what lies beyond the outline round a tip, of which the background must be known
 
@@ -81,9 +81,10 @@ class SharpTips:
         outside = polygon_area(places * scale, box) == 0
         if not outside.any() or sound[outside].mean() < _LEAST_KNOWN:
             return None
-        times = frame + self._half * ((np.arange(_INSTANTS) + 0.5) / _INSTANTS * 2 - 1)
+        count = int(np.clip(np.ceil(self._travel(shape, frame, np.max) * scale / _PER_INSTANT), _FEWEST, _MOST))
+        times = frame + self._half * ((np.arange(count) + 0.5) / count * 2 - 1)
         moves = [m for t in [frame, *times] if (m := self._carried.homography(shape, frame, t)) is not None]
-        if len(moves) <= _INSTANTS:
+        if len(moves) <= count:
             return None
         x0, y0, x1, y1 = box
         into = homography.translation(-x0, -y0) @ homography.scaling(scale)
@@ -96,12 +97,11 @@ class SharpTips:
         total, count = np.zeros((*size[::-1], 3), np.float32), np.zeros(size[::-1], np.float32)
         for frame in filter(self._background.has, known):
             there, controls = self._carried.homography(shape, frame, frame), self._carried.controls(shape, frame)
-            ends = [self._carried.smoothly(shape, frame, frame + sign * self._half) for sign in (-1, 1)]
-            if there is None or controls is None or ends[0] is None or ends[1] is None:
+            smear = self._travel(shape, frame, np.median)
+            if there is None or controls is None or not np.isfinite(smear):
                 continue
             onto = place @ np.linalg.inv(there)  # from that frame's picture
             scaled = onto @ homography.scaling(1 / self._background.scale)
-            smear = float(np.median(np.linalg.norm(shape.points_of(ends[1] - ends[0]), axis=1)))
             inside = (polygon_area(homography.apply(onto, flattened(shape.curves(controls))[0]), (0, 0, *size)) > 0.99).astype(np.uint8)
             inset = int(np.ceil((_INSET + smear / 2) * self._background.scale))
             inside = cv2.erode(inside, np.ones((2 * inset + 1, 2 * inset + 1), np.uint8)).astype(np.uint8)
@@ -111,3 +111,8 @@ class SharpTips:
         if not (count > 0).any():
             return None
         return Texture(filled(total / np.maximum(count, 1)[..., None], count > 0), place, count > 0)
+
+    def _travel(self, shape: MatteShape, frame: int, of: Callable[[np.ndarray], np.floating]) -> float:
+        """Pixels that the shape's points move while the shutter is open; infinite where that is not known."""
+        ends = [self._carried.smoothly(shape, frame, frame + sign * self._half) for sign in (-1, 1)]
+        return float("inf") if ends[0] is None or ends[1] is None else float(of(np.linalg.norm(shape.points_of(ends[1] - ends[0]), axis=1)))

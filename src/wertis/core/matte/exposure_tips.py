@@ -205,12 +205,14 @@ class _Cost:
         left = unexplained(exposure, instants, homography.apply(home, places))[0]
         self._deviation, rest = max(LEAST_DEVIATION, 1.48 * float(np.median(np.abs(left).mean(2)[exposure.known]))), left[part]
         self._behind = behind.reshape(-1, 3)[pixels]
-        self._contrasts = [(picture[part].reshape(-1, 3)[pixels] - self._behind) / np.float32(len(instants)) for picture in instants]
-        self._textured = [known[part].ravel()[pixels] for known in laid_picture(exposure, texture, texture.known.astype(np.float32))]
+        self._contrasts = np.array([(picture[part].reshape(-1, 3)[pixels] - self._behind) / np.float32(len(instants)) for picture in instants])
+        self._textured = np.array([known[part].ravel()[pixels] for known in laid_picture(exposure, texture, texture.known.astype(np.float32))])
         # what would be left if the background were seen wherever the tip's part of the outline lies
-        self._beneath = rest.reshape(-1, 3)[pixels] + sum(contrast * each[pixels, None] for contrast, each in zip(self._contrasts, now, strict=True))
+        self._beneath = rest.reshape(-1, 3)[pixels] + np.einsum("ik,ikc->kc", now[:, pixels], self._contrasts)
         grid = np.column_stack([pixels % sound.shape[1] + box[0], pixels // sound.shape[1] + box[1]]) + 0.5
-        self._knot_numbers = [knots.number(homography.apply(texture.place @ np.linalg.inv(move), grid)).astype(np.float32) for move in exposure.moves]
+        numbers = [knots.number(homography.apply(texture.place @ np.linalg.inv(move), grid)).astype(np.float32) for move in exposure.moves]
+        self._first_knots = [np.minimum(number.astype(int), knots.count - 2) for number in numbers]
+        self._knot_parts = [number - first for number, first in zip(numbers, self._first_knots, strict=True)]
         step = np.diff(np.eye(knots.count), axis=0)
         self._smooth = self._deviation ** 2 * CORRELATED / _COLOUR_STEP ** 2 * (step.T @ step + _PRIOR_WEIGHT * np.eye(knots.count))
 
@@ -237,21 +239,20 @@ class _Cost:
 
         What is left with them is the first less the product of the others.
         """
-        count, rest, coverage = self._knots.count, self._beneath.copy(), np.zeros((len(self.pixels), self._knots.count), np.float32)
-        for contrast, textured, number, filled in zip(self._contrasts, self._textured, self._knot_numbers, self._filled(displacements), strict=True):
-            covered = np.flatnonzero(filled)
-            now, known = filled[covered], textured[covered]
-            rest[covered] -= contrast[covered] * (now * known)[:, None]
-            unknown = now * (1 - known) / np.float32(len(self._contrasts))
-            first = np.minimum(number[covered].astype(int), count - 2)
-            part = unknown * (number[covered] - first)
-            coverage[covered, first] += unknown - part
-            coverage[covered, first + 1] += part
+        filled = self._filled(displacements)
+        rest = self._beneath - np.einsum("ik,ik,ikc->kc", filled, self._textured, self._contrasts)
+        coverage = np.zeros((len(self.pixels), self._knots.count), np.float32)
+        for now, known, first, part in zip(filled, self._textured, self._first_knots, self._knot_parts, strict=True):
+            covered = np.flatnonzero((now > 0) & (known < 1))
+            unknown = now[covered] * (1 - known[covered]) / np.float32(len(filled))
+            beyond = unknown * part[covered]
+            coverage[covered, first[covered]] += unknown - beyond
+            coverage[covered, first[covered] + 1] += beyond
         rest += coverage.sum(1)[:, None] * self._behind
         off = np.linalg.solve(coverage.T @ coverage + self._smooth, coverage.T @ (rest - coverage @ self._knots.prior))
         return rest, coverage, np.clip(self._knots.prior + off, 0, 255)
 
-    def _filled(self, displacements: np.ndarray) -> list[np.ndarray]:
-        """(k,) how much of each pixel the moving part covers, at each instant."""
+    def _filled(self, displacements: np.ndarray) -> np.ndarray:
+        """(instants, k) how much of each pixel the moving part covers."""
         chain = self._places + displacements[self._chain]
-        return [polygon_area(homography.apply(motion, chain), self._box).ravel()[self.pixels] for motion in self._motions]
+        return np.array([polygon_area(homography.apply(motion, chain), self._box).ravel()[self.pixels] for motion in self._motions])
