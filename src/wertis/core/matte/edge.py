@@ -131,7 +131,7 @@ def found_edge(picture: np.ndarray, polygon: np.ndarray, at: np.ndarray, count: 
     at, count : where along the outline's curves the polygon's vertices are, and how many curves there are; see `outline.flattened`.
     known : frames on which the figure is known; by the change across the outline alone where there is none.
     reach : pixels to both sides in which the edge is looked for.
-    background : what lies behind the figure, where that is known.
+    background : what lies behind the figure, where that is known; with it, colours on both sides are looked at as well.
     moved : (M, 2) by how much the polygon's vertices move while the shutter is open; where that is far across the outline, no edge can be told.
     """
     places, along, normals = evenly_resampled(polygon, at, count)
@@ -149,10 +149,11 @@ def found_edge(picture: np.ndarray, polygon: np.ndarray, at: np.ndarray, count: 
     thickness = _thickness(polygon, points, across, (w, h))
     own_side = across[None] >= -thickness[:, None] / 2  # beyond the middle of a thin part its other edge would be met
     covered = _covered(polygon, points, (w, h))
+    by_colours = inside & (background is not None)  # by them alone more places are told, but not as exactly: for an outline that is looked at again
     cost = np.where(own_side, costs(
         seen, across,
-        Side(figure, told, (across < -reach / 2)[None], inside & own_side & covered & (across <= -reach)[None]),
-        Side(behind, known_behind, (across > reach / 2)[None], inside & ~covered & (across >= reach)[None])), 0)
+        Side(figure, told, (across < -reach / 2)[None], by_colours & own_side & covered & (across <= -reach)[None]),
+        Side(behind, known_behind, (across > reach / 2)[None], by_colours & ~covered & (across >= reach)[None])), 0)
     change = _change(seen)
     candidates = np.flatnonzero(np.abs(across) <= reach + 1e-6)
     summed = np.cumsum(cost, axis=1)[:, candidates]

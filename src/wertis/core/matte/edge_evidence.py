@@ -28,7 +28,7 @@ class Side:
     colours : (n, S, 3) float32, 0..255, what would be seen there if that side were.
     known : (n, S) bool, where that is known.
     usual : (n, S) bool, where that side is surely seen, by which it is told how far it usually differs from itself.
-    samples : (n, S) bool, where what is seen is surely that side's.
+    samples : (n, S) bool, where what is seen is surely that side's; without any, colours round about are not looked at.
     """
 
     colours: np.ndarray
@@ -61,6 +61,8 @@ def _told(seen: np.ndarray, side: Side, difference: np.ndarray, own: np.ndarray)
     """(n, S) how unlike a side what is seen is, 1 where that is just told; and (n,) whether the side's colours round about are known."""
     sure = side.known & side.usual
     usual = max(float(np.median(difference[sure])) if sure.any() else _LEAST_DIFFERENCE, _LEAST_DIFFERENCE)
+    if not side.samples.any():
+        return np.minimum((np.where(side.known, difference, 0) / (_DIFFERENT * usual)) ** 2, _MOST_COST), np.zeros(len(seen), bool)
     nearest, enough = _nearest_colour(seen, [(seen, side.samples), (side.colours, side.known & own)])
     return np.minimum((np.where(side.known, difference, nearest) / (_DIFFERENT * usual)) ** 2, _MOST_COST), enough
 
