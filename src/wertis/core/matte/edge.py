@@ -33,6 +33,7 @@ _WINDOW = 3.5  # pixels to both sides of the edge whose mixture is looked at, be
 _LEAST_CONTRAST = 12.0  # on a scale of 0..255, between the two sides, from which the edge can be told
 _SURE = 2.5  # by how much a place a few pixels away must be worse for an edge to count as told
 _AWAY = 2.5  # pixels; those
+_BY_COLOURS = 4.0  # times less sure where colours round about alone tell it: more places are told then, but not as exactly
 _ONWARDS = 0.5  # for each place on the way, by how much the farthest must be better than the outline for the edge to lie beyond
 _SMEARED = 6.0  # pixels across the outline over which the shutter may smear the edge for it to count as told
 _OFF, _BY_SMEAR = 0.5, 0.15  # pixels: deviation of one place along the edge, whose error its neighbours share; and per pixel that the shutter smears
@@ -149,26 +150,31 @@ def found_edge(picture: np.ndarray, polygon: np.ndarray, at: np.ndarray, count: 
     thickness = _thickness(polygon, points, across, (w, h))
     own_side = across[None] >= -thickness[:, None] / 2  # beyond the middle of a thin part its other edge would be met
     covered = _covered(polygon, points, (w, h))
-    by_colours = inside & (background is not None)  # by them alone more places are told, but not as exactly: for an outline that is looked at again
-    cost = np.where(own_side, costs(
-        seen, across,
-        Side(figure, told, (across < -reach / 2)[None], by_colours & own_side & covered & (across <= -reach)[None]),
-        Side(behind, known_behind, (across > reach / 2)[None], by_colours & ~covered & (across >= reach)[None])), 0)
+    figure_side = Side(figure, told, (across < -reach / 2)[None], inside & own_side & covered & (across <= -reach)[None])
+    background_side = Side(behind, known_behind, (across > reach / 2)[None], inside & ~covered & (across >= reach)[None])
     change = _change(seen)
     candidates = np.flatnonzero(np.abs(across) <= reach + 1e-6)
-    summed = np.cumsum(cost, axis=1)[:, candidates]
-    unary = summed - summed.min(1, keepdims=True) - _CHANGE * change[:, candidates]
-    unary = np.where(own_side[:, candidates], unary, unary.max() + _FORBIDDEN * len(across))
-    unary = unary + _NEAR / max(reach, 1) * (across[candidates] / _STEP) ** 2
+
+    def unary_of(cost: np.ndarray) -> np.ndarray:
+        """(n, candidates) the cost of an edge at places, by how much more like the background than like the figure each is."""
+        summed = np.cumsum(np.where(own_side, cost, 0), axis=1)[:, candidates]
+        out = summed - summed.min(1, keepdims=True) - _CHANGE * change[:, candidates]
+        out = np.where(own_side[:, candidates], out, out.max() + _FORBIDDEN * len(across))
+        return np.asarray(out + _NEAR / max(reach, 1) * (across[candidates] / _STEP) ** 2)
+
+    told_by, by_colours = costs(seen, across, figure_side, background_side, background is not None)
+    sure, unary = unary_of(told_by), unary_of(by_colours)
     best = _closed_path(unary, _stiffness(along, count, corners))
     rough = across[candidates][best]
-    offsets, contrast = _divided(seen, figure, told, across, rough, _WINDOW + half)
-    found = (contrast > _LEAST_CONTRAST) & (np.abs(rough) < reach - _STEP) & inside.all(1)
-    usable = found & (_margin(unary, best, _AWAY + half) > _SURE) & (smeared < _MOST_SMEARED)
-    reliable = usable & (_margin(unary, best, np.full(len(best), _AWAY)) > _SURE) & (smeared < _SMEARED)
+    offsets, contrast = _divided(seen, figure_side, background_side, across, rough, _WINDOW + half)
+    found = (contrast > _LEAST_CONTRAST) & (np.abs(rough) < reach - _STEP) & inside.all(1) & (smeared < _MOST_SMEARED)
+    followed = found & (_margin(sure, best, _AWAY + half) > _SURE)
+    usable = followed | (found & (_margin(unary, best, _AWAY + half) > _SURE))
+    reliable = followed & (_margin(sure, best, np.full(len(best), _AWAY)) > _SURE) & (smeared < _SMEARED)
     deviations = np.hypot(_OFF, _BY_SMEAR * smeared)
     beside = np.abs(along[:, None] - np.array(corners)[None])
     deviations[(np.minimum(beside, count - beside) < 1).any(1)] *= _AT_TIP
+    deviations[usable & ~followed] *= _BY_COLOURS
     better = unary[:, len(candidates) // 2] - unary[np.arange(len(best)), best]
     beyond = ~usable & (np.abs(rough) >= reach - _STEP) & inside.all(1) & (better > _ONWARDS * np.abs(rough) / _STEP) & (smeared < _MOST_SMEARED)
     return Edge(places, along, normals, np.where(usable, offsets, rough), reliable, usable, smeared, deviations, beyond)
@@ -274,7 +280,7 @@ def _margin(unary: np.ndarray, best: np.ndarray, away: np.ndarray) -> np.ndarray
     return np.asarray(np.where(far, unary, np.inf).min(1) - here)
 
 
-def _divided(seen: np.ndarray, figure: np.ndarray, told: np.ndarray, across: np.ndarray, rough: np.ndarray,
+def _divided(seen: np.ndarray, figure: Side, background: Side, across: np.ndarray, rough: np.ndarray,
              width: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """(n,) the places of edges near `rough` (n,) that divide the mixture of colours across them, and (n,) the contrast between the two sides.
 
@@ -289,21 +295,25 @@ def _divided(seen: np.ndarray, figure: np.ndarray, told: np.ndarray, across: np.
         return np.asarray((seen * mask[..., None]).sum(1) / np.maximum(mask.sum(1), 1)[:, None])
 
     within, beyond = mean_of((offset < -wide + 1) & (offset > -wide - 1.5)), mean_of((offset > wide - 1) & (offset < wide + 1.5))
-    own = np.where(told[..., None], figure, within[:, None])
-    apart = own - beyond[:, None]
-    precision = np.linalg.inv(_spread(seen, figure, told & (offset < -wide), (offset > wide) & (offset < wide + _BEYOND)))
+    outermost = np.where(figure.known & (offset <= 0) & (offset >= -wide), np.arange(len(across)), -1).max(1)
+    within = np.where(outermost[:, None] >= 0, figure.colours[np.arange(len(rough)), outermost], within)
+    own = np.where(figure.known[..., None], figure.colours, within[:, None])
+    behind = np.where(background.known[..., None], background.colours, beyond[:, None])
+    apart = own - behind
+    precision = np.linalg.inv(_spread(seen, figure, background, offset < -wide, (offset > wide) & (offset < wide + _BEYOND)))
     along = apart @ precision  # the direction in which the two sides differ most beside how much each varies
-    alpha = np.clip(((seen - beyond[:, None]) * along).sum(-1) / np.maximum((apart * along).sum(-1), 1e-6), 0, 1)
+    alpha = np.clip(((seen - behind) * along).sum(-1) / np.maximum((apart * along).sum(-1), 1e-6), 0, 1)
     size = (apart ** 2).sum(-1)
     place = rough - width - _STEP / 2 + (alpha * window).sum(1) * _STEP
     count = window.sum(1) * _STEP
     return place + (2 * width + _STEP - count) / 2, np.sqrt((size * window).sum(1) / window.sum(1) / 3)
 
 
-def _spread(seen: np.ndarray, figure: np.ndarray, inner: np.ndarray, outer: np.ndarray) -> np.ndarray:
-    """(3, 3) covariance of colours about what is expected of them: of the figure about how it was known, of what is beyond about its mean in each row."""
+def _spread(seen: np.ndarray, figure: Side, background: Side, inner: np.ndarray, outer: np.ndarray) -> np.ndarray:
+    """(3, 3) covariance of colours about what is expected of them: of each side about how it is known, or of what is beyond about its mean in each row."""
     rows = np.maximum(outer.sum(1), 1)[:, None]
-    about = seen - ((seen * outer[..., None]).sum(1) / rows)[:, None]
-    parts = [about[outer], (seen - figure)[inner]]
+    mean = ((seen * outer[..., None]).sum(1) / rows)[:, None]
+    about = seen - np.where(background.known[..., None], background.colours, mean)
+    parts = [about[outer], (seen - figure.colours)[inner & figure.known]]
     total = sum((p.T @ p for p in parts), np.zeros((3, 3)))
     return np.asarray(total / max(sum(map(len, parts)), 1) + np.eye(3) * _LEAST_DIFFERENCE ** 2)

@@ -28,7 +28,7 @@ class Side:
     colours : (n, S, 3) float32, 0..255, what would be seen there if that side were.
     known : (n, S) bool, where that is known.
     usual : (n, S) bool, where that side is surely seen, by which it is told how far it usually differs from itself.
-    samples : (n, S) bool, where what is seen is surely that side's; without any, colours round about are not looked at.
+    samples : (n, S) bool, where what is seen is surely that side's.
     """
 
     colours: np.ndarray
@@ -37,34 +37,43 @@ class Side:
     samples: np.ndarray
 
 
-def costs(seen: np.ndarray, across: np.ndarray, figure: Side, background: Side) -> np.ndarray:
-    """(n, S) how much more what is seen (n, S, 3) at places differs from the figure than from the background; positive where it is the background.
+def costs(seen: np.ndarray, across: np.ndarray, figure: Side, background: Side, round_about: bool) -> tuple[np.ndarray, np.ndarray]:
+    """(n, S) how much more what is seen (n, S, 3) at places differs from the figure than from the background, by what is known of both; and the same
+    with the colours `round_about`, if those are wanted. Positive where it is the background.
 
     Parameters
     ----------
     across : (S,) pixels from the outline, outwards positive.
     """
-    inner, outer = _differences(seen, figure), _differences(seen, background)
-    told_inside, near_inside = _told(seen, figure, inner, (across <= 0)[None])
-    told_outside, near_outside = _told(seen, background, outer, (across >= 0)[None])
-    both = (figure.known | near_inside[:, None]) & (background.known | near_outside[:, None])
-    one = np.where(figure.known, told_inside - 1, np.where(background.known, 1 - told_outside, 0))
-    return np.asarray(np.where(both, told_inside - told_outside, one))
+    unlike = [_unlike(seen, side) for side in (figure, background)]
+    by_figure, by_background = unlike[0][0], unlike[1][0]
+    one = np.where(figure.known, by_figure - 1, np.where(background.known, 1 - by_background, 0))
+    told = np.where(figure.known & background.known, by_figure - by_background, one)
+    if not round_about:
+        return told, told
+    near, enough = zip(*(_like_round_about(seen, side, own, usual)
+                         for side, own, (_, usual) in zip((figure, background), (across <= 0, across >= 0), unlike, strict=True)), strict=True)
+    both = (figure.known | enough[0][:, None]) & (background.known | enough[1][:, None])
+    apart = np.where(figure.known, by_figure, near[0]) - np.where(background.known, by_background, near[1])
+    return told, np.where(both, apart, told)
 
 
-def _differences(seen: np.ndarray, side: Side) -> np.ndarray:
-    """(n, S) by how much what is seen differs from what a side would show."""
-    return np.asarray(np.sqrt(np.mean((side.colours - seen) ** 2, axis=-1)))
-
-
-def _told(seen: np.ndarray, side: Side, difference: np.ndarray, own: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """(n, S) how unlike a side what is seen is, 1 where that is just told; and (n,) whether the side's colours round about are known."""
+def _unlike(seen: np.ndarray, side: Side) -> tuple[np.ndarray, float]:
+    """(n, S) how unlike a side what is seen is, where that is known, 1 where it is just told; and by how much it usually differs."""
+    difference = np.sqrt(np.mean((side.colours - seen) ** 2, axis=-1))
     sure = side.known & side.usual
     usual = max(float(np.median(difference[sure])) if sure.any() else _LEAST_DIFFERENCE, _LEAST_DIFFERENCE)
-    if not side.samples.any():
-        return np.minimum((np.where(side.known, difference, 0) / (_DIFFERENT * usual)) ** 2, _MOST_COST), np.zeros(len(seen), bool)
+    return _reckoned(difference, usual), usual
+
+
+def _reckoned(difference: np.ndarray, usual: float) -> np.ndarray:
+    return np.asarray(np.minimum((difference / (_DIFFERENT * usual)) ** 2, _MOST_COST))
+
+
+def _like_round_about(seen: np.ndarray, side: Side, own: np.ndarray, usual: float) -> tuple[np.ndarray, np.ndarray]:
+    """(n, S) how unlike a side's colours round about what is seen is, and (n,) whether enough of them are known; `own` (S,) is where that side is."""
     nearest, enough = _nearest_colour(seen, [(seen, side.samples), (side.colours, side.known & own)])
-    return np.minimum((np.where(side.known, difference, nearest) / (_DIFFERENT * usual)) ** 2, _MOST_COST), enough
+    return _reckoned(nearest, usual), enough
 
 
 def _nearest_colour(seen: np.ndarray, samples: Sequence[tuple[np.ndarray, np.ndarray]]) -> tuple[np.ndarray, np.ndarray]:
