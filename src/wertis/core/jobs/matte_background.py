@@ -1,6 +1,6 @@
 """What lies behind a matte's figure on the frames of a series, where frames show it on which the figure's outline is elsewhere; see `matte.background`."""
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 
 import cv2
 import numpy as np
@@ -33,6 +33,8 @@ class FigureBackground:
     frames : in their order.
     half : frames for which the shutter is open before and after a frame's time.
     corners : numbers of the shape's points that are corners.
+    smeared : frames on which the shutter smears the figure; how long its tips are is not known there before the background is, so that its room is as the
+        keys say.
 
     Attributes
     ----------
@@ -40,9 +42,9 @@ class FigureBackground:
     """
 
     def __init__(self, read: Callable[[int], np.ndarray], carried: Carrier, shape: MatteShape, frames: Sequence[int], half: float,
-                 corners: Sequence[int], scale: float = 1.0) -> None:
+                 corners: Sequence[int], scale: float = 1.0, smeared: Collection[int] = ()) -> None:
         self._read, self._carried, self._half, self._corners, self.scale = read, carried, half, list(corners), scale
-        self._shape, self._given, self._there = shape, set(shape.keys), set(frames)
+        self._shape, self._given, self._there, self._smeared = shape, shape, set(frames), set(smeared)
         self._pictures: dict[int, np.ndarray] = {}
         self._masks: dict[int, tuple[object, np.ndarray]] = {}
         self._background = RegisteredBackground(self._stored, self._covered, frames, _UNIT)
@@ -116,7 +118,8 @@ class FigureBackground:
 
     def _covered(self, frame: int) -> np.ndarray:
         """(h, w) bool, where the figure may be on a frame at `scale`; everywhere if its track has no answer."""
-        keys = self._shape.keys
+        shape = self._given if frame in self._smeared else self._shape
+        keys = shape.keys
         near = [k for k in (max((k for k in keys if k <= frame), default=None), min((k for k in keys if k >= frame), default=None)) if k is not None]
         signature = tuple((k, keys[k]) for k in near)
         if frame in self._masks and self._masks[frame][0] == signature:
@@ -125,14 +128,14 @@ class FigureBackground:
         around = int(np.ceil(min(FIRST + EACH * min(abs(frame - k) for k in near), _ROOM) * self.scale))
         mask, tips = np.zeros((h, w), np.uint8), np.zeros((h, w), np.uint8)
         for time in np.linspace(frame - self._half, frame + self._half, _INSTANTS):
-            controls = self._carried.smoothly(self._shape, frame, time)
+            controls = self._carried.smoothly(shape, frame, time)
             if controls is None:
                 mask[:] = 1
                 break
-            polygon = flattened(self._shape.curves(controls))[0] * self.scale - 0.5
+            polygon = flattened(shape.curves(controls))[0] * self.scale - 0.5
             cv2.fillPoly(mask, [np.round(polygon * 16).astype(np.int32)], (1,), cv2.LINE_8, 4)
-            if frame not in self._given:
-                for x, y in np.round(self._shape.points_of(controls)[self._corners] * self.scale - 0.5).astype(int).tolist():
+            if frame not in self._given.keys and frame not in self._smeared:
+                for x, y in np.round(shape.points_of(controls)[self._corners] * self.scale - 0.5).astype(int).tolist():
                     cv2.circle(tips, (x, y), int(_TIP_ROOM * self.scale), (1,), -1)
         covered = (cv2.dilate(mask, np.ones((2 * around + 1, 2 * around + 1), np.uint8)) > 0) | (tips > 0)
         self._masks[frame] = signature, covered

@@ -61,7 +61,7 @@ class ExposedFigure:
         self._scale = 0.5 ** halvings
         self._sound = set(smears)  # frames that the plate and its track have
         corners = np.flatnonzero(np.array(shape.roundness) < CORNER).tolist() if not shape.handled else []
-        self.background = FigureBackground(finder.picture, self._carried, shape, list(smears), self._half, corners, self._scale)
+        self.background = FigureBackground(finder.picture, self._carried, shape, list(smears), self._half, corners, self._scale, self.frames)
         self._exposures: dict[int, Exposure | None] = {}
         self._boxes: dict[int, Box] = {}
         self._texture: Texture | None = None
