@@ -88,7 +88,7 @@ class GrowingFigure(unittest.TestCase):
 
 class FittedTest(GrowingFigure):
     def test_from_the_first_outline_alone(self) -> None:
-        """Within a few tenths of a pixel, the tip's and the bump's ends too, though they show what no frame had shown, beside a step as sharp as the edge."""
+        """Within tenths of a pixel, the ends of tip and bump too, though they show what no frame had shown, beside a step as sharp as the edge."""
         matte = self.drawn()
         before = self.off(matte, 10)
         self.assertGreater(before.max(), 25)
