@@ -210,7 +210,7 @@ class OutlineSeries:
             base = np.array([self._shape.points_of(self._shape.at(t)) for t in block])
             fixed = np.array([t in self._keyed for t in block])
             points, spread = smoothed(base, np.array(block, float), fixed, {k: self._measured[t] for k, t in enumerate(block) if t in self._measured},
-                                          self._corners, rounds=4 if only is None else 2)
+                                          self._corners, rounds=4 if only is None else 2, smeared=np.array([t in self._exposed.frames for t in block]))
             inner = block[_OVERLAP if begin else 0:]
             for frame in inner if only is None else {only} & set(inner):
                 k = block.index(frame)

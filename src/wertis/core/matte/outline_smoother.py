@@ -35,14 +35,17 @@ class OutlinePrior:
     acceleration : pixels per frame and frame, the least standard deviation; it is estimated from the solution.
     speed : pixels per frame, standard deviation; so wide that it only keeps what nothing else holds.
     length : pixels along the outline within which points go together.
-    bending : 1 / pixel, standard deviation of the second derivative along the outline of how far it lies from what keys say; wide, as for speed.
+    bending : 1 / pixel, standard deviation of the second derivative along the outline of how far it lies from what keys say, on frames that the shutter
+        smears, whose own pictures say little of that.
+    sharp_bending : the same on other frames; wide, as for speed.
     stray : pixels from what keys say, standard deviation; wide, as for speed.
     """
 
     acceleration: float = 0.5
     speed: float = 3.0
     length: float = 20.0
-    bending: float = 0.2
+    bending: float = 0.05
+    sharp_bending: float = 0.2
     stray: float = 20.0
 
 
@@ -83,7 +86,7 @@ def curve_weights(places: np.ndarray, roundness: np.ndarray, handled: bool = Fal
 
 
 def smoothed(base: np.ndarray, times: np.ndarray, fixed: np.ndarray, measured: Mapping[int, Measurement], corners: Sequence[int],
-                 prior: OutlinePrior = OutlinePrior(), rounds: int = 4) -> tuple[np.ndarray, np.ndarray]:
+                 prior: OutlinePrior = OutlinePrior(), rounds: int = 4, smeared: np.ndarray | None = None) -> tuple[np.ndarray, np.ndarray]:
     """The points of an outline on all frames, and how sure they are.
 
     Parameters
@@ -94,6 +97,7 @@ def smoothed(base: np.ndarray, times: np.ndarray, fixed: np.ndarray, measured: M
     measured : frame's number 0..T-1 to what was found there.
     corners : numbers of points that are corners.
     rounds : of reweighting what does not fit; two are enough where more is measured afterwards.
+    smeared : (T,) bool, frames that the shutter smears; none by default.
 
     Returns
     -------
@@ -105,7 +109,7 @@ def smoothed(base: np.ndarray, times: np.ndarray, fixed: np.ndarray, measured: M
     if not len(free):
         return points, spread
     where = (free[:, None] * 2 * count + np.arange(2 * count)).ravel()
-    terms = _Prior(base, times, corners, prior)
+    terms = _Prior(base, times, corners, prior, np.zeros(frames, bool) if smeared is None else smeared)
     design, value, deviation = _stacked({k: m for k, m in measured.items() if not fixed[k]}, frames, count)
     own = design[:, where]
     weight, robust, scale = deviation ** -2.0, np.full((max(frames - 2, 0), count), _AT_FIRST), prior.acceleration
@@ -149,7 +153,7 @@ def _stacked(measured: Mapping[int, Measurement], frames: int, count: int) -> "t
 class _Prior:
     """The prior of the moves of all points, as normal equations."""
 
-    def __init__(self, base: np.ndarray, times: np.ndarray, corners: Sequence[int], prior: OutlinePrior) -> None:
+    def __init__(self, base: np.ndarray, times: np.ndarray, corners: Sequence[int], prior: OutlinePrior, smeared: np.ndarray) -> None:
         frames, count = base.shape[:2]
         self._base, self._frames, self._count, self._prior = base, frames, count, prior
         step = np.diff(times).astype(float)
@@ -161,7 +165,8 @@ class _Prior:
             self._changes = scipy.sparse.kron(change, scipy.sparse.eye_array(count)).tocsr()
         second = _second_differences(base[frames // 2], corners) * prior.length ** 2
         self._together = scipy.sparse.eye_array(count) + second.T @ second
-        bent = [_second_differences(outline, corners) / prior.bending for outline in base]
+        bending = np.where(smeared, prior.bending, prior.sharp_bending)
+        bent = [_second_differences(outline, corners) / each for outline, each in zip(base, bending, strict=True)]
         self._still = scipy.sparse.block_diag([b.T @ b + scipy.sparse.eye_array(count) / prior.stray ** 2 for b in bent])
         self._slow = self._speeds.T @ scipy.sparse.kron(scipy.sparse.eye_array(frames - 1), self._together) @ self._speeds
 
