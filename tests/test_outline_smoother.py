@@ -200,7 +200,7 @@ class SmearedFigureTest(SmearedFilm):
         reaches: list[float] = []
 
         def measured(*given: object) -> EdgeMeasure:
-            reaches.append(float(given[-1]))  # type: ignore[arg-type]
+            reaches.append(float(given[5]))  # type: ignore[arg-type]
             return EdgeMeasure(None, "nothing is there")
 
         with mock.patch.object(EdgeFinder, "measure", side_effect=measured):

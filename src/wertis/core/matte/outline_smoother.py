@@ -97,7 +97,7 @@ def smoothed(base: np.ndarray, times: np.ndarray, fixed: np.ndarray, measured: M
     measured : frame's number 0..T-1 to what was found there.
     corners : numbers of points that are corners.
     rounds : of reweighting what does not fit; two are enough where more is measured afterwards.
-    smeared : (T,) bool, frames that the shutter smears; none by default.
+    smeared : (T,) bool, frames that the shutter smears; all by default.
 
     Returns
     -------
@@ -109,7 +109,7 @@ def smoothed(base: np.ndarray, times: np.ndarray, fixed: np.ndarray, measured: M
     if not len(free):
         return points, spread
     where = (free[:, None] * 2 * count + np.arange(2 * count)).ravel()
-    terms = _Prior(base, times, corners, prior, np.zeros(frames, bool) if smeared is None else smeared)
+    terms = _Prior(base, times, corners, prior, np.ones(frames, bool) if smeared is None else smeared)
     design, value, deviation = _stacked({k: m for k, m in measured.items() if not fixed[k]}, frames, count)
     own = design[:, where]
     weight, robust, scale = deviation ** -2.0, np.full((max(frames - 2, 0), count), _AT_FIRST), prior.acceleration
