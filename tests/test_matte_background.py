@@ -114,7 +114,7 @@ class FigureBackgroundTest(GrowingFigure):
     def background(self, finder: EdgeFinder, matte: DrawnMatte, scale: float = 1.0) -> tuple[FigureBackground, MatteShape, Carrier]:
         item, document = matte.record, matte.shot.document
         shape, carried = item.shapes[0], Carrier(document, item)
-        return FigureBackground(finder.picture, carried, shape, list(FRAMES), 0.25, [TIP], scale), shape, carried
+        return FigureBackground(finder.picture, carried, shape, list(FRAMES), 0.25, scale), shape, carried
 
     def test_what_the_figure_left_behind_is_known(self) -> None:
         finder = EdgeFinder(open_plate(self.folder / "f.####.png"))
@@ -166,7 +166,7 @@ class FigureBackgroundTest(GrowingFigure):
         points[TIP] -= [7.0, 0]  # so much too short
         matte.key(3, points)
         background, shape, carried = self.background(finder, matte)
-        moves, tips = SharpTips(background, carried, [TIP], 0.25).found(shape, 3, [2, 1], 1.0)
+        moves, tips = SharpTips(background, carried).found(shape, 3, [2, 1], 1.0)
         self.assertEqual(set(tips), {TIP})
         np.testing.assert_allclose(points[TIP] + moves[TIP], outline(3)[TIP], atol=1.5)
         self.assertFalse(moves[3:9].any(), "what is far from the tip stays")

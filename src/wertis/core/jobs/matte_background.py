@@ -6,19 +6,23 @@ import cv2
 import numpy as np
 
 from wertis.core.errors import PlateError
+from wertis.core.geometry import homography
 from wertis.core.jobs.matte_edge import EACH, FIRST
 from wertis.core.matte.background import RegisteredBackground
 from wertis.core.matte.coverage import Box, box_round
 from wertis.core.matte.edge import KnownBackground
+from wertis.core.matte.exposure import Exposure
+from wertis.core.matte.exposure_tips import REACH
 from wertis.core.matte.outline import flattened
 from wertis.core.shot.matte_carry import Carrier
 from wertis.core.shot.mattes import MatteShape
 
-_ROOM = 24.0  # pixels round an outline that is interpolated between known ones, in which it may be at most
-_TIP_ROOM = 15.0  # pixels round a corner that was found: its tip may be as much longer
+ROOM = 24.0  # pixels round an outline that is interpolated between known ones, in which it may be at most
+_PER_INSTANT = 2.0  # pixels at the worked resolution, that a figure moves between two instants of an exposure
 _INSTANTS = 9  # of an exposure, at which the figure covers what it does
 _UNIT = 64  # per step of 0..255: pictures are kept in 16 bits, up to four times white
 _KEPT = 128_000_000  # bytes of pictures that are kept
+_MASKS = 80  # frames whose masks are kept: all of those from which a background is taken, and some
 _BEYOND = 12.0  # pixels beyond a reach that are looked at, to know both sides
 _SPARE = 16  # pixels round what was asked for, which is likely to be asked for next
 
@@ -32,7 +36,6 @@ class FigureBackground:
     carried, shape : how the shape is carried, and its keys, which count as right.
     frames : in their order.
     half : frames for which the shutter is open before and after a frame's time.
-    corners : numbers of the shape's points that are corners.
     smeared : frames on which the shutter smears the figure; how long its tips are is not known there before the background is, so that its room is as the
         keys say.
 
@@ -42,16 +45,16 @@ class FigureBackground:
     """
 
     def __init__(self, read: Callable[[int], np.ndarray], carried: Carrier, shape: MatteShape, frames: Sequence[int], half: float,
-                 corners: Sequence[int], scale: float = 1.0, smeared: Collection[int] = ()) -> None:
-        self._read, self._carried, self._half, self._corners, self.scale = read, carried, half, list(corners), scale
+                 scale: float = 1.0, smeared: Collection[int] = ()) -> None:
+        self._read, self._carried, self._half, self.scale = read, carried, half, scale
         self._shape, self._given, self._there, self._smeared = shape, shape, set(frames), set(smeared)
         self._pictures: dict[int, np.ndarray] = {}
         self._masks: dict[int, tuple[object, np.ndarray]] = {}
         self._background = RegisteredBackground(self._stored, self._covered, frames, _UNIT)
         self._last: tuple[int, Box, np.ndarray, np.ndarray] | None = None  # frame, box, and what was found there
 
-    def figure_is(self, shape: MatteShape) -> None:
-        """Where the figure was found by now: a shape with keys on those frames."""
+    def update_outlines(self, shape: MatteShape) -> None:
+        """Take the figure to be where it was found by now: a shape with keys on those frames."""
         if shape.keys != self._shape.keys:
             self._shape, self._last = shape, None
 
@@ -85,6 +88,27 @@ class FigureBackground:
         box = box_round(polygon * self.scale, (reach + _BEYOND) * self.scale, self.size(frame))
         return KnownBackground(*self.at(frame, box), np.array(box[:2], float), self.scale) if box is not None else None
 
+    def travel(self, shape: MatteShape, frame: int) -> np.ndarray:
+        """(N,) pixels that a shape's points move while the shutter is open; infinite where that is not known."""
+        ends = [self._carried.smoothly(shape, frame, frame + sign * self._half) for sign in (-1, 1)]
+        if ends[0] is None or ends[1] is None:
+            return np.full(shape.count, np.inf)
+        return np.asarray(np.linalg.norm(shape.points_of(ends[1] - ends[0]), axis=1))
+
+    def exposure(self, shape: MatteShape, frame: int, box: Box, fewest: int, most: int) -> Exposure | None:
+        """A frame in a box at `scale`, with what lies behind and how a shape's surface moves, at so many instants; None where its track does not say."""
+        travel = float(self.travel(shape, frame).max()) * self.scale
+        if not np.isfinite(travel):
+            return None
+        count = int(np.clip(np.ceil(travel / _PER_INSTANT), fewest, most))
+        times = frame + self._half * ((np.arange(count) + 0.5) / count * 2 - 1)
+        moves = [m for t in [frame, *times] if (m := self._carried.homography(shape, frame, t)) is not None]
+        if len(moves) <= count:
+            return None
+        x0, y0, x1, y1 = box
+        into = homography.translation(-x0, -y0) @ homography.scaling(self.scale)
+        return Exposure(self.picture(frame)[y0:y1, x0:x1], *self.at(frame, box), into @ np.array(moves[1:]), into @ moves[0])
+
     # -- inside -------------------------------------------------------------------------------------------------------
 
     def _found(self, frame: int, box: Box) -> tuple[np.ndarray, np.ndarray]:
@@ -93,7 +117,7 @@ class FigureBackground:
             try:
                 return self._background.at(frame, box)
             except PlateError:
-                unreadable = next(f for f in self._there if f not in self._pictures and not self._readable(f))
+                unreadable = next((f for f in self._there if f not in self._pictures and not self._readable(f)), frame)
                 if unreadable == frame:
                     raise
                 self._there.discard(unreadable)
@@ -125,7 +149,7 @@ class FigureBackground:
         if frame in self._masks and self._masks[frame][0] == signature:
             return self._masks[frame][1]
         h, w = self._stored(frame).shape[:2]
-        around = int(np.ceil(min(FIRST + EACH * min(abs(frame - k) for k in near), _ROOM) * self.scale))
+        around = int(np.ceil(min(FIRST + EACH * min(abs(frame - k) for k in near), ROOM) * self.scale))
         mask, tips = np.zeros((h, w), np.uint8), np.zeros((h, w), np.uint8)
         for time in np.linspace(frame - self._half, frame + self._half, _INSTANTS):
             controls = self._carried.smoothly(shape, frame, time)
@@ -135,10 +159,12 @@ class FigureBackground:
             polygon = flattened(shape.curves(controls))[0] * self.scale - 0.5
             cv2.fillPoly(mask, [np.round(polygon * 16).astype(np.int32)], (1,), cv2.LINE_8, 4)
             if frame not in self._given.keys and frame not in self._smeared:
-                for x, y in np.round(shape.points_of(controls)[self._corners] * self.scale - 0.5).astype(int).tolist():
-                    cv2.circle(tips, (x, y), int(_TIP_ROOM * self.scale), (1,), -1)
+                for x, y in np.round(shape.points_of(controls)[shape.corners] * self.scale - 0.5).astype(int).tolist():
+                    cv2.circle(tips, (x, y), int(REACH * self.scale), (1,), -1)
         covered = (cv2.dilate(mask, np.ones((2 * around + 1, 2 * around + 1), np.uint8)) > 0) | (tips > 0)
         self._masks[frame] = signature, covered
+        while len(self._masks) > _MASKS:
+            self._masks.pop(next(iter(self._masks)))
         return covered
 
 

@@ -9,7 +9,7 @@ import numpy as np
 from wertis.core.errors import PlateError
 from wertis.core.jobs.events import Counter, Event, Stop, stopped
 from wertis.core.matte.edge import Edge, KnownBackground, KnownFrame, found_edge
-from wertis.core.matte.fitting import CORNER, fitted_points
+from wertis.core.matte.fitting import fitted_points
 from wertis.core.matte.outline import bezier, flattened
 from wertis.core.matte.tips import colours_near, with_length
 from wertis.core.plate.base import Plate, Reader, to_float
@@ -75,7 +75,7 @@ class EdgeMeasure:
 
 
 class Background(Protocol):
-    """Knows what lies behind a figure."""
+    """What lies behind a figure on each frame of a series."""
 
     def near(self, frame: int, polygon: np.ndarray, reach: float) -> KnownBackground | None:
         """What lies behind a polygon (M, 2) of a frame's picture and round it, as far away as an edge is looked for that lies within a reach."""
@@ -99,7 +99,7 @@ class EdgeFinder:
         self._pictures: dict[int, np.ndarray] = {}
 
     def measure(self, shot: Shot, matte: Matte, shape: MatteShape, frame: int, known: Sequence[int], reach: float,
-                background: "Background | None" = None) -> EdgeMeasure:
+                background: Background | None = None) -> EdgeMeasure:
         """A shape's outline on a frame against the picture's edge; the figure is known by its outline on the `known` frames."""
         carried = Carrier(shot, matte)
         controls = carried.controls(shape, frame)
@@ -112,16 +112,14 @@ class EdgeFinder:
             frames = [k for k in (self._known(shot, matte, shape, f, frame) for f in known) if k is not None]
         except PlateError as why:
             return EdgeMeasure(None, str(why))
-        rounds = np.array(shape.roundness)
         polygon, at = flattened(shape.curves(controls))
         half = self.shutter(matte) / 720
         ends = [carried.controls(shape, frame + sign * half) for sign in (-1, 1)]
         moved = None
         if ends[0] is not None and ends[1] is not None:
             moved = shape.points_of(ends[1] - ends[0])[np.floor(at).astype(int)]
-        corners = np.flatnonzero(rounds < CORNER).tolist() if not shape.handled else []
         behind = background.near(frame, polygon, reach) if background is not None else None
-        return EdgeMeasure(found_edge(picture, polygon, at, shape.count, frames, reach, moved, corners, behind))
+        return EdgeMeasure(found_edge(picture, polygon, at, shape.count, frames, reach, moved, shape.corners, behind))
 
     def fitted(self, shot: Shot, matte: Matte, shape: MatteShape, frame: int, points: np.ndarray, edge: Edge, known: int, reach: float,
                corners: Sequence[int] | None = None) -> np.ndarray:
@@ -133,7 +131,7 @@ class EdgeFinder:
                   corners: Sequence[int] | None = None) -> np.ndarray:
         """Points (N, 2) of a frame with pointed corners, some or all, as long as the picture shows them, the figure being known on another frame."""
         rounds = np.array(shape.roundness)
-        corners = np.flatnonzero(rounds < CORNER).tolist() if corners is None else corners
+        corners = shape.corners if corners is None else corners
         there = points_on(shot, matte, shape, known)
         if there is None or not len(corners):
             return points

@@ -7,13 +7,12 @@ import numpy as np
 
 from wertis.core.errors import PlateError
 from wertis.core.geometry import homography
-from wertis.core.jobs.matte_background import FigureBackground
+from wertis.core.jobs.matte_background import ROOM, FigureBackground
 from wertis.core.jobs.matte_edge import EdgeFinder, EdgeMeasure
 from wertis.core.matte.coverage import Box, box_round
-from wertis.core.matte.edge import Edge, evenly_resampled
+from wertis.core.matte.edge import Edge, evenly_resampled, with_corners
 from wertis.core.matte.exposure import Exposure, Texture, blank_texture, explained_offsets, learned
-from wertis.core.matte.exposure_tips import TipDisplacement, offsets_across, tip_displacement
-from wertis.core.matte.fitting import CORNER
+from wertis.core.matte.exposure_tips import REACH, TipDisplacement, offsets_across, tip_displacement
 from wertis.core.matte.outline import flattened, outwards
 from wertis.core.shot.document import Shot
 from wertis.core.shot.matte_carry import Carrier
@@ -22,9 +21,6 @@ from wertis.core.shot.mattes import Matte, MatteShape
 _SMEARED = 4.0  # pixels across the outline, on half of it, from which a frame is measured so; below it the edge itself is sharp enough
 _HALVED = 8.0  # pixels of smear, usual on those frames, from which half of the resolution will do; a quarter makes it up to twice as far off
 _LARGEST = 1280  # pixels of a picture's longer side, at the resolution that is worked on
-_TIP_REACH = 15.0  # pixels by which a tip may be longer or shorter than it is taken to be
-_ROOM = 24.0  # pixels round the outline that keys say, in which it may be
-_PER_INSTANT = 2.0  # pixels at the worked resolution, that the figure moves between two instants
 _FEWEST, _MOST = 5, 40  # instants
 _LENGTH = 20.0  # pixels along an outline within which it goes together
 _SPACING = 4.0  # pixels between the places along it, at the worked resolution twice as close at least
@@ -60,8 +56,7 @@ class ExposedFigure:
         halvings = max(int(typical >= _HALVED), int(np.ceil(np.log2(max(finder.size) / _LARGEST))), 0)
         self._scale = 0.5 ** halvings
         self._sound = set(smears)  # frames that the plate and its track have
-        corners = np.flatnonzero(np.array(shape.roundness) < CORNER).tolist() if not shape.handled else []
-        self.background = FigureBackground(finder.picture, self._carried, shape, list(smears), self._half, corners, self._scale, self.frames)
+        self.background = FigureBackground(finder.picture, self._carried, shape, list(smears), self._half, self._scale, self.frames)
         self._exposures: dict[int, Exposure | None] = {}
         self._boxes: dict[int, Box] = {}
         self._texture: Texture | None = None
@@ -86,12 +81,12 @@ class ExposedFigure:
             return
         rounds = _NEXT_ROUNDS if frame is not None else _ALL_ROUNDS
         if self._texture is None:
-            self._texture = blank_texture(np.concatenate([outline for _, outline in seen]), self._scale, 2 * _ROOM)
+            self._texture = blank_texture(np.concatenate([outline for _, outline in seen]), self._scale, 2 * ROOM)
             rounds = _FIRST_ROUNDS
         self._texture = learned(self._texture, seen, rounds, len(given))
 
-    def outlines_changed(self) -> None:
-        """Find anew what lies behind the figure where its outlines were found by now."""
+    def forget_exposures(self) -> None:
+        """Make the exposures anew when they are asked for, since what is known of the background has changed."""
         self._exposures.clear()
 
     def measure(self, matte: Matte, shape: MatteShape, frame: int, spread: float) -> EdgeMeasure:
@@ -102,12 +97,7 @@ class ExposedFigure:
             return EdgeMeasure(None, "its track has no answer here")
         polygon, at = flattened(shape.curves(controls))
         places, along, _ = evenly_resampled(polygon, at, shape.count, max(_SPACING, 2 / self._scale))
-        corners = []
-        for corner in np.flatnonzero(np.array(shape.roundness) < CORNER).tolist() if not shape.handled else []:
-            near = np.abs(along - corner)
-            k = int(np.argmin(np.minimum(near, shape.count - near)))
-            places[k], along[k] = shape.points_of(controls)[corner], corner
-            corners.append(k)
+        places, along, corners = with_corners(places, along, shape.points_of(controls), shape.corners)
         normals = outwards(places)
         x0, y0, _, _ = self._boxes[frame]
         scaled = places * self._scale - [x0, y0]
@@ -143,7 +133,7 @@ class ExposedFigure:
         show."""
         found = {}
         for corner in corners:
-            tip = tip_displacement(exposure, texture, places, corner, spread * self._scale, _TIP_REACH * self._scale, self._scale)
+            tip = tip_displacement(exposure, texture, places, corner, spread * self._scale, REACH * self._scale, self._scale)
             if tip is not None:
                 places, texture, found[corner] = places + tip.displacements, tip.texture, tip
         return found, places, texture
@@ -187,23 +177,12 @@ class ExposedFigure:
         if len(ends) < 3:
             return None
         outlines = np.concatenate([self._shape.points_of(e) for e in ends]) * self._scale
-        picture = self.background.picture(frame)
-        box = box_round(outlines, _ROOM * self._scale, picture.shape[1::-1])
+        box = box_round(outlines, ROOM * self._scale, self.background.size(frame))
         if box is None:
             return None
         self._boxes[frame] = box
-        background, known = self.background.at(frame, box)
-        if known.mean() < _LEAST_KNOWN:
-            return None
-        travel = np.linalg.norm(self._shape.points_of(ends[2] - ends[0]), axis=1).max() * self._scale
-        count = int(np.clip(np.ceil(travel / _PER_INSTANT), _FEWEST, _MOST))
-        times = frame + self._half * ((np.arange(count) + 0.5) / count * 2 - 1)
-        into = homography.translation(-box[0], -box[1]) @ homography.scaling(self._scale)
-        moves = [m for t in [frame, *times] if (m := self._carried.homography(self._shape, frame, t)) is not None]
-        if len(moves) <= count:
-            return None
-        x0, y0, x1, y1 = box
-        return Exposure(picture[y0:y1, x0:x1], background, known, into @ np.array(moves[1:]), into @ moves[0])
+        exposure = self.background.exposure(self._shape, frame, box, _FEWEST, _MOST)
+        return None if exposure is None or exposure.known.mean() < _LEAST_KNOWN else exposure
 
 
 def _evenly(frames: list[int], count: int) -> list[int]:

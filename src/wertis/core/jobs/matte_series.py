@@ -11,7 +11,7 @@ from wertis.core.jobs.matte_exposure import ExposedFigure
 from wertis.core.jobs.matte_look import Look, PlacedPoints, measurement, placed_tips
 from wertis.core.jobs.matte_tips import SharpTips
 from wertis.core.matte.edge import Edge
-from wertis.core.matte.fitting import CORNER, with_tips
+from wertis.core.matte.fitting import with_tips
 from wertis.core.matte.outline import flattened
 from wertis.core.matte.outline_smoother import Measurement, smoothed
 from wertis.core.shot.document import Shot
@@ -54,13 +54,12 @@ class OutlineSeries:
         self._keyed = set(drawn.keys) - set(frames) or set(drawn.keys)
         self._frames = sorted(set(frames) - self._keyed)
         self._shape = drawn.but(keys={f: k for f, k in drawn.keys.items() if f in self._keyed})
-        self._corners = np.flatnonzero(np.array(drawn.roundness) < CORNER).tolist() if not drawn.handled else []
+        self._corners = drawn.corners
         self._points: dict[int, np.ndarray] = {}  # (N, 2) in the surface's picture
         self._spread: dict[int, np.ndarray] = {}  # (N,) and how sure they are
         self._measured: dict[int, Measurement] = {}
         self._exposed = ExposedFigure(finder, shot, self._matte.with_shape(self._shape), self._shape, sorted({*self._frames, *self._keyed}))
-        self._sharp_tips = SharpTips(self._exposed.background, Carrier(shot, self._matte.with_shape(self._shape)), self._corners,
-                                     finder.shutter(self._matte) / 720)
+        self._sharp_tips = SharpTips(self._exposed.background, Carrier(shot, self._matte.with_shape(self._shape)))
         self._followed: set[int] = set()  # frames on which enough of the edge was found for the figure to be known by them
 
     @staticmethod
@@ -87,7 +86,6 @@ class OutlineSeries:
                 break
             else:  # a smeared figure's texture is learnt from frame to frame, which takes longer to settle than an edge
                 count.total += len(frames)
-            self._tell_background()
             for frame in frames:
                 if stopped(stop):
                     break
@@ -113,7 +111,7 @@ class OutlineSeries:
         lost = [sum(min(n, frame) < f < max(n, frame) for f in self._frames) for n in nearest]
         if min(lost) >= (_BETWEEN if len(lost) == 2 else _ONWARDS):
             return "its edge was lost on the way from where it is known"
-        self._tell_background()
+        self._update_background()
         if frame in self._exposed.frames:
             self._exposed.learn(self._outlines(), frame)
             if self._exposed.suits(frame):
@@ -194,10 +192,10 @@ class OutlineSeries:
         moves."""
         before = dict(self._points)
         self._solve(sorted(self._measured))
+        self._update_background()
         if not self._exposed.frames:
             return []
-        self._tell_background()
-        self._exposed.outlines_changed()
+        self._exposed.forget_exposures()
         self._exposed.learn(self._outlines())
         return [f for f in sorted(self._measured) if self._exposed.suits(f) and np.linalg.norm(self._points[f] - before[f], axis=1).max() > _SETTLED]
 
@@ -228,9 +226,9 @@ class OutlineSeries:
             keys[frame] = as_points(self._shape.at(frame) + (np.repeat(moves, 3, 0) if shape.handled else moves))
         return matte.with_shape(shape.but(keys=keys))
 
-    def _tell_background(self) -> None:
-        """Where the figure was found by now, so that what lies behind it is known beside it."""
-        self._exposed.background.figure_is(self._in_shape(self._with_keys(self._followed | (set(self._measured) & set(self._points)))))
+    def _update_background(self) -> None:
+        """Tell the background where the figure was found by now, so that it is known right beside that."""
+        self._exposed.background.update_outlines(self._in_shape(self._with_keys(self._followed | (set(self._measured) & set(self._points)))))
 
     def _in_shape(self, matte: Matte) -> MatteShape:
         shape = matte.shape(self._shape.id)

@@ -1,6 +1,6 @@
 """Pointed parts of a figure whose edge is sharp, by what the figure near them and the background explain; see `matte.exposure_tips`."""
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 
 import cv2
 import numpy as np
@@ -9,16 +9,15 @@ from wertis.core.geometry import homography
 from wertis.core.geometry.conventions import homography_to_centred
 from wertis.core.jobs.matte_background import FigureBackground
 from wertis.core.matte.coverage import box_round, polygon_area
-from wertis.core.matte.edge import evenly_resampled
+from wertis.core.matte.edge import evenly_resampled, with_corners
 from wertis.core.matte.exposure import Exposure, Texture, filled
-from wertis.core.matte.exposure_tips import TipDisplacement, tip_displacement
+from wertis.core.matte.exposure_tips import REACH, TipDisplacement, tip_displacement
 from wertis.core.matte.outline import flattened
 from wertis.core.shot.matte_carry import Carrier
 from wertis.core.shot.mattes import MatteShape
 
-_REACH = 15.0  # pixels by which a tip may be longer or shorter than it is taken to be
 _ROUND = 70.0  # pixels round a tip that are looked at
-_PER_INSTANT, _FEWEST, _MOST = 2.0, 3, 9  # pixels that the figure moves between two instants of an exposure; and instants
+_FEWEST, _MOST = 3, 9  # instants of an exposure
 _INSET = 1.5  # pixels from an outline inwards, beside half of its smear, from which what a frame shows is surely the figure's
 _LEAST_KNOWN = 0.5  # share of what lies beyond the outline round a tip, of which the background must be known
 
@@ -28,12 +27,12 @@ class SharpTips:
 
     Parameters
     ----------
-    shape : with the keys that count as right; its corners' numbers are `corners`.
-    half : frames for which the shutter is open before and after a frame's time.
+    background : of that shape's figure, at the resolution that is worked at.
+    carried : how the shape is carried.
     """
 
-    def __init__(self, background: FigureBackground, carried: Carrier, corners: Sequence[int], half: float) -> None:
-        self._background, self._carried, self._corners, self._half = background, carried, list(corners), half
+    def __init__(self, background: FigureBackground, carried: Carrier) -> None:
+        self._background, self._carried = background, carried
 
     def found(self, shape: MatteShape, frame: int, known: Sequence[int], spread: float) -> tuple[np.ndarray, dict[int, TipDisplacement]]:
         """(N, 2) by how much a shape's points move in the picture of a frame for its tips to be where that shows them, and the tips, by their corners.
@@ -46,25 +45,19 @@ class SharpTips:
         controls = self._carried.controls(shape, frame)
         moves = np.zeros((shape.count, 2))
         tips: dict[int, TipDisplacement] = {}
-        if controls is None or not self._corners or not self._background.has(frame):
+        if controls is None or not shape.corners or not self._background.has(frame):
             return moves, tips
+        points = shape.points_of(controls)
         polygon, at = flattened(shape.curves(controls))
         places, along, _ = evenly_resampled(polygon, at, shape.count)
-        points = shape.points_of(controls)
-        for corner in self._corners:
-            near = np.abs(along - corner)
-            k = int(np.argmin(np.minimum(near, shape.count - near)))
-            places[k], along[k] = points[corner], corner
-        order = np.argsort(along, kind="stable")
-        places, along = places[order], along[order]
-        for corner in self._corners:
-            k = int(np.searchsorted(along, corner))
+        places, along, numbers = with_corners(places, along, points, shape.corners)
+        for corner, k in zip(shape.corners, numbers, strict=True):
             made = self._layers(shape, frame, known, points[corner], places)
             if made is None:
                 continue
             exposure, texture, origin = made
             scale = self._background.scale
-            tip = tip_displacement(exposure, texture, places * scale - origin, k, spread * scale, _REACH * scale, scale)
+            tip = tip_displacement(exposure, texture, places * scale - origin, k, spread * scale, REACH * scale, scale)
             if tip is not None:
                 tips[corner] = tip
                 moves += np.column_stack([np.interp(np.arange(shape.count), along, axis, period=shape.count) for axis in tip.displacements.T / scale])
@@ -77,18 +70,14 @@ class SharpTips:
         box = box_round(tip[None] * scale, _ROUND * scale, self._background.size(frame))
         if box is None:
             return None
-        background, sound = self._background.at(frame, box)
+        _, sound = self._background.at(frame, box)
         outside = polygon_area(places * scale, box) == 0
         if not outside.any() or sound[outside].mean() < _LEAST_KNOWN:
             return None
-        count = int(np.clip(np.ceil(self._travel(shape, frame, np.max) * scale / _PER_INSTANT), _FEWEST, _MOST))
-        times = frame + self._half * ((np.arange(count) + 0.5) / count * 2 - 1)
-        moves = [m for t in [frame, *times] if (m := self._carried.homography(shape, frame, t)) is not None]
-        if len(moves) <= count:
+        exposure = self._background.exposure(shape, frame, box, _FEWEST, _MOST)
+        if exposure is None:
             return None
         x0, y0, x1, y1 = box
-        into = homography.translation(-x0, -y0) @ homography.scaling(scale)
-        exposure = Exposure(self._background.picture(frame)[y0:y1, x0:x1], background, sound, into @ np.array(moves[1:]), into @ moves[0])
         texture = self._texture(shape, known, exposure.middle, (x1 - x0, y1 - y0))
         return None if texture is None else (exposure, texture, np.array([x0, y0], float))
 
@@ -97,7 +86,7 @@ class SharpTips:
         total, count = np.zeros((*size[::-1], 3), np.float32), np.zeros(size[::-1], np.float32)
         for frame in filter(self._background.has, known):
             there, controls = self._carried.homography(shape, frame, frame), self._carried.controls(shape, frame)
-            smear = self._travel(shape, frame, np.median)
+            smear = float(np.median(self._background.travel(shape, frame)))
             if there is None or controls is None or not np.isfinite(smear):
                 continue
             onto = place @ np.linalg.inv(there)  # from that frame's picture
@@ -111,8 +100,3 @@ class SharpTips:
         if not (count > 0).any():
             return None
         return Texture(filled(total / np.maximum(count, 1)[..., None], count > 0), place, count > 0)
-
-    def _travel(self, shape: MatteShape, frame: int, of: Callable[[np.ndarray], np.floating]) -> float:
-        """Pixels that the shape's points move while the shutter is open; infinite where that is not known."""
-        ends = [self._carried.smoothly(shape, frame, frame + sign * self._half) for sign in (-1, 1)]
-        return float("inf") if ends[0] is None or ends[1] is None else float(of(np.linalg.norm(shape.points_of(ends[1] - ends[0]), axis=1)))

@@ -121,6 +121,22 @@ def evenly_resampled(polygon: np.ndarray, at: np.ndarray, count: int, spacing: f
     return places, along, outwards(places)
 
 
+def with_corners(places: np.ndarray, along: np.ndarray, points: np.ndarray, corners: Sequence[int]) -> tuple[np.ndarray, np.ndarray, list[int]]:
+    """Places (n, 2) along an outline and where along it they are (n,), with the nearest moved onto each of its corners; and the numbers of those.
+
+    Parameters
+    ----------
+    points : (N, 2) of the outline; `corners` are numbers of them.
+    """
+    places, along, numbers = places.copy(), along.copy(), []
+    for corner in corners:
+        away = np.abs(along - corner)
+        k = int(np.argmin(np.minimum(away, len(points) - away)))
+        places[k], along[k] = points[corner], corner
+        numbers.append(k)
+    return places, along, numbers
+
+
 def found_edge(picture: np.ndarray, polygon: np.ndarray, at: np.ndarray, count: int, known: Sequence[KnownFrame], reach: float = 8.0,
                moved: np.ndarray | None = None, corners: Sequence[int] = (), background: KnownBackground | None = None) -> Edge:
     """The edge near a closed polygon (M, 2).

@@ -37,9 +37,9 @@ class Side:
     samples: np.ndarray
 
 
-def costs(seen: np.ndarray, across: np.ndarray, figure: Side, background: Side, round_about: bool) -> tuple[np.ndarray, np.ndarray]:
+def costs(seen: np.ndarray, across: np.ndarray, figure: Side, background: Side, local_colours: bool) -> tuple[np.ndarray, np.ndarray]:
     """(n, S) how much more what is seen (n, S, 3) at places differs from the figure than from the background, by what is known of both; and the same
-    with the colours `round_about`, if those are wanted. Positive where it is the background.
+    with local colours, of places round about, where one of them is not known, if that is wanted. Positive where it is the background.
 
     Parameters
     ----------
@@ -49,9 +49,9 @@ def costs(seen: np.ndarray, across: np.ndarray, figure: Side, background: Side, 
     by_figure, by_background = unlike[0][0], unlike[1][0]
     one = np.where(figure.known, by_figure - 1, np.where(background.known, 1 - by_background, 0))
     told = np.where(figure.known & background.known, by_figure - by_background, one)
-    if not round_about:
+    if not local_colours:
         return told, told
-    near, enough = zip(*(_like_round_about(seen, side, own, usual)
+    near, enough = zip(*(_unlike_local_colours(seen, side, own, usual)
                          for side, own, (_, usual) in zip((figure, background), (across <= 0, across >= 0), unlike, strict=True)), strict=True)
     both = (figure.known | enough[0][:, None]) & (background.known | enough[1][:, None])
     apart = np.where(figure.known, by_figure, near[0]) - np.where(background.known, by_background, near[1])
@@ -67,11 +67,12 @@ def _unlike(seen: np.ndarray, side: Side) -> tuple[np.ndarray, float]:
 
 
 def _reckoned(difference: np.ndarray, usual: float) -> np.ndarray:
+    """How much differences count: their squares beside a multiple of the usual one, truncated."""
     return np.asarray(np.minimum((difference / (_DIFFERENT * usual)) ** 2, _MOST_COST))
 
 
-def _like_round_about(seen: np.ndarray, side: Side, own: np.ndarray, usual: float) -> tuple[np.ndarray, np.ndarray]:
-    """(n, S) how unlike a side's colours round about what is seen is, and (n,) whether enough of them are known; `own` (S,) is where that side is."""
+def _unlike_local_colours(seen: np.ndarray, side: Side, own: np.ndarray, usual: float) -> tuple[np.ndarray, np.ndarray]:
+    """(n, S) how unlike the local colours of a side what is seen is, and (n,) whether enough of them are known; `own` (S,) is where that side is."""
     nearest, enough = _nearest_colour(seen, [(seen, side.samples), (side.colours, side.known & own)])
     return _reckoned(nearest, usual), enough
 

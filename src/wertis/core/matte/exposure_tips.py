@@ -17,6 +17,7 @@ from wertis.core.matte.coverage import box_round, polygon_area
 from wertis.core.matte.exposure import CAUCHY, CORRELATED, LEAST_DEVIATION, Exposure, Texture, laid, laid_picture, unexplained
 from wertis.core.matte.outline import outwards
 
+REACH = 15.0  # pixels by which a tip may be longer or shorter than it is taken to be
 _POINTED = np.deg2rad(100.0)  # angle between its sides below which a corner is a tip
 _SIDE = 12.0  # pixels along the sides, by which that angle is taken
 _TAPER = 40.0  # pixels along the sides, from the tip, that move with it

@@ -5,8 +5,8 @@ from collections.abc import Sequence
 import numpy as np
 
 from wertis.core.matte.edge import Edge
+from wertis.core.matte.outline import CORNER
 
-CORNER = 0.3  # roundness below which a point is a corner
 _SMOOTH = 1.5  # of an outline's places, over which what was found there is averaged for a point
 _FADES = 6.0  # of an outline's places, over which a correction fades to nothing where the edge cannot be told
 _LESS, _STAYS = 0.3, 0.1  # weights of what lies farther along, and of staying where it is, beside a place along which the edge was told

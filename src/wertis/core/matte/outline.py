@@ -6,6 +6,7 @@ Parameterization and applications of Catmull-Rom curves, 2011. Its handles are s
 
 import numpy as np
 
+CORNER = 0.3  # roundness below which a point is a corner
 _FLATNESS = 0.02  # pixels by which the polygon may lie off the curve
 _MOST_PIECES, _LEAST_STEP = 64, 1e-9
 

@@ -10,7 +10,7 @@ from pydantic import Field, model_validator
 
 from wertis.core.errors import RegionError
 from wertis.core.keyed import Between, Curve, Key
-from wertis.core.matte.outline import bezier, from_handles
+from wertis.core.matte.outline import CORNER, bezier, from_handles
 from wertis.core.matte.stroke import Ends
 from wertis.core.shot.document import Item, Model, Shot, new_id
 from wertis.core.shot.edits import as_points
@@ -144,6 +144,11 @@ class MatteShape(Record):
         if self.between == "smooth" and len(self.keys) > 2:
             return np.asarray(self._spline(float(np.clip(time, min(self.keys), max(self.keys)))))
         return self.curve(time).reshape(-1, 2)
+
+    @property
+    def corners(self) -> list[int]:
+        """Numbers of the points that are corners; of points with handles none counts as one, since their handles say how the outline goes on."""
+        return [] if self.handled else [k for k, roundness in enumerate(self.roundness) if roundness < CORNER]
 
     def points_of(self, controls: np.ndarray) -> np.ndarray:
         """The points (N, 2) among what `at` gives."""
