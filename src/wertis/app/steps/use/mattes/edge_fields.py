@@ -26,7 +26,7 @@ class EdgeFields(QWidget):
             ("measure", "Measure", "Measure how far the outlines lie from the picture's edge, over the range"),
             ("worst", "Worst frame", "Go to the frame on which the outline is farthest off")), (
             ("fit", "Fit here", "Move the outline to the picture's edge on this frame, by a key"),
-            ("fit-all", "Fit all frames", "The same on all frames without a key together: the others tell what motion smears on one, and what lies behind")), (
+            ("fit-all", "Fit all frames", "The same on all frames without a key together: others tell what motion smears on one and what is behind")), (
             ("snap", "Chosen to edge", "Move only the chosen points to the picture's edge, on this frame"),), (
             ("repair", "Keys until under", "Fit keys where it is farthest from the edge, until it is nowhere further than this"),))
         grid.addWidget(self.limit, 3, 1)
