@@ -9,6 +9,7 @@ from dataclasses import dataclass
 import cv2
 import numpy as np
 
+from wertis.core.matte.coverage import box_round, polygon_area
 from wertis.core.matte.outline import bezier, flattened
 
 SHIFT = 4  # binary digits of a pixel that OpenCV's drawing keeps
@@ -119,19 +120,16 @@ def paint_arm(canvas: np.ndarray, seen: Seen, time: float) -> None:
 def _fill(canvas: np.ndarray, polygon: np.ndarray, colour: np.ndarray, stripes: float, across: np.ndarray) -> None:
     """Fill a polygon with a colour: lit from above, and striped across a direction."""
     h, w = canvas.shape[:2]
-    low = np.clip(np.floor(polygon.min(0)) - 2, 0, [w, h]).astype(int)
-    high = np.clip(np.ceil(polygon.max(0)) + 2, 0, [w, h]).astype(int)
-    if (high <= low).any():
+    box = box_round(polygon, 2, (w, h))
+    if box is None:
         return
-    mask = np.zeros((high - low)[::-1], np.uint8)
-    cv2.fillPoly(mask, [_fixed(polygon - low)], 255, cv2.LINE_AA, SHIFT)
-    y, x = np.mgrid[low[1]:high[1], low[0]:high[0]].astype(np.float32)
+    y, x = np.mgrid[box[1]:box[3], box[0]:box[2]].astype(np.float32)
     down = (y - polygon[:, 1].min()) / max(np.ptp(polygon[:, 1]), 1)
     along = (x * across[0] + y * across[1]) / np.linalg.norm(across)
     band = 0.5 + 0.5 * np.sin((along - float(polygon[0] @ across) / np.linalg.norm(across)) / 5.5)
     tone = (1.18 - 0.55 * down) * (1 + 0.55 * stripes * (np.clip((band - 0.5) * 4, -1, 1)))
-    share = mask[..., None].astype(np.float32) / 255
-    part = canvas[low[1]:high[1], low[0]:high[0]]
+    share = polygon_area(polygon, box)[..., None]
+    part = canvas[box[1]:box[3], box[0]:box[2]]
     part[...] = np.clip(part * (1 - share) + share * tone[..., None] * colour + 0.5, 0, 255).astype(np.uint8)
 
 

@@ -27,7 +27,7 @@ from wertis.demo.sail import CLOTH, Sail, SailFilm
 from wertis.demo.scene import FIRST, Film, Scene, quay
 from wertis.demo.walk import Walk, WalkFilm
 
-VERSION = 8
+VERSION = 9
 FRAMES = 60
 FILMS = {"tea_crate": Film(FRAMES, "", 11), "tea_crate_passers": Film(FRAMES, "barrow", 12), "tea_crate_awning": Film(FRAMES, "awning", 13),
          "docker": Film(FRAMES, "docker", 14)}

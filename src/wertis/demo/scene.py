@@ -14,6 +14,7 @@ from wertis.demo import docker, textures
 WIDTH, HEIGHT = 1280, 720
 FOCAL = 1480.0
 SHUTTER = 0.5       # part of a frame for which the shutter is open
+_PER_SUBFRAME = 2.0  # pixels that an arm moves at most from one picture that is added up to the next
 FIRST = 1001
 CRATE = (1.04, 0.74, 0.66)  # metres: width, height, depth
 TURN = np.radians(24.0)
@@ -64,12 +65,13 @@ class Scene:
     def cover(self, index: int) -> np.ndarray:
         """(h, w) float32, 0..1: how much of each pixel what is in front covers on a frame, its blur and all."""
         total = np.zeros((HEIGHT, WIDTH), np.float32)
-        for moment in self._moments(index):
+        moments = self._moments(index)
+        for moment in moments:
             black, white = np.zeros((HEIGHT, WIDTH, 3), np.uint8), np.full((HEIGHT, WIDTH, 3), 255, np.uint8)
             self._paint_passers(black, moment)
             self._paint_passers(white, moment)
             total += 1 - (white.astype(np.float32) - black).mean(2) / 255  # what shows through is what differs
-        return total / self._subframes
+        return total / np.float32(len(moments))
 
     def docker(self, index: int) -> dict[str, docker.Piece]:
         """The docker's sleeve and hand, and the cat and its eyes, at a frame's own time."""
@@ -91,9 +93,10 @@ class Scene:
     def frame(self, index: int) -> np.ndarray:
         """The picture (h, w, 3) uint8 of a frame, counted from 0."""
         total = np.zeros((HEIGHT, WIDTH, 3), np.float32)
-        for moment in self._moments(index):
+        moments = self._moments(index)
+        for moment in moments:
             cv2.accumulate(self._instant(moment), total)
-        light = np.float32((1.06 + 0.03 * np.sin(index / 17.0)) / self._subframes)
+        light = np.float32((1.06 + 0.03 * np.sin(index / 17.0)) / len(moments))
         total *= self._vignette * light
         rng = np.random.default_rng((self.film.seed, index))
         dx, dy = rng.integers(0, 256, 2)
@@ -104,7 +107,11 @@ class Scene:
     # -- inside ---------------------------------------------------------------------------------------------------
 
     def _moments(self, index: int) -> np.ndarray:
-        return index + np.linspace(-SHUTTER / 2, SHUTTER / 2, self._subframes)
+        count = self._subframes
+        if self.film.passers == "docker":  # his arm is quick
+            ends = [docker.arm(self._seen, index + part * SHUTTER / 2)["Hand"].points for part in (-1, 1)]
+            count = max(count, int(np.ceil(np.abs(ends[1] - ends[0]).max() / _PER_SUBFRAME)))
+        return index + SHUTTER * ((np.arange(count) + 0.5) / count - 0.5)
 
     def _view(self, time: float) -> tuple[np.ndarray, np.ndarray]:
         t = np.clip(time, 0, self.film.frames - 1)

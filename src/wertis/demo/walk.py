@@ -99,7 +99,7 @@ class Walk:
 
     def moments(self, index: int) -> np.ndarray:
         """The times at which the shutter of a frame, counted from 0, takes its pictures."""
-        return index + np.linspace(-SHUTTER / 2, SHUTTER / 2, _SUBFRAMES)
+        return index + SHUTTER * ((np.arange(_SUBFRAMES) + 0.5) / _SUBFRAMES - 0.5)
 
     def _instant(self, time: float) -> np.ndarray:
         canvas = np.zeros((HEIGHT, WIDTH, 3), np.uint8)

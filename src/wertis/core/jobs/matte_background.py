@@ -1,6 +1,7 @@
 """What lies behind a matte's figure on the frames of a series, where frames show it on which the figure's outline is elsewhere; see `matte.background`."""
 
 from collections.abc import Callable, Collection, Sequence
+from dataclasses import replace
 
 import cv2
 import numpy as np
@@ -15,6 +16,7 @@ from wertis.core.matte.exposure import Exposure
 from wertis.core.matte.exposure_tips import REACH
 from wertis.core.matte.outline import flattened
 from wertis.core.shot.matte_carry import Carrier
+from wertis.core.shot.matte_pose import FigurePose
 from wertis.core.shot.mattes import MatteShape
 
 ROOM = 24.0  # pixels round an outline that is interpolated between known ones, in which it may be at most
@@ -38,6 +40,7 @@ class FigureBackground:
     half : frames for which the shutter is open before and after a frame's time.
     smeared : frames on which the shutter smears the figure; how long its tips are is not known there before the background is, so that its room is as the
         keys say.
+    beside : other pieces of the figure, which are no background either.
 
     Attributes
     ----------
@@ -45,11 +48,13 @@ class FigureBackground:
     """
 
     def __init__(self, read: Callable[[int], np.ndarray], carried: Carrier, shape: MatteShape, frames: Sequence[int], half: float,
-                 scale: float = 1.0, smeared: Collection[int] = ()) -> None:
+                 scale: float = 1.0, smeared: Collection[int] = (), beside: Sequence[MatteShape] = ()) -> None:
         self._read, self._carried, self._half, self.scale = read, carried, half, scale
-        self._shape, self._given, self._there, self._smeared = shape, shape, set(frames), set(smeared)
+        self._shape, self._given, self._there, self._smeared, self._beside = shape, shape, set(frames), set(smeared), list(beside)
+        self._pose = FigurePose(shape)
         self._pictures: dict[int, np.ndarray] = {}
         self._masks: dict[int, tuple[object, np.ndarray]] = {}
+        self._others: dict[int, np.ndarray] = {}  # where other pieces may be
         self._background = RegisteredBackground(self._stored, self._covered, frames, _UNIT)
         self._last: tuple[int, Box, np.ndarray, np.ndarray] | None = None  # frame, box, and what was found there
 
@@ -79,7 +84,9 @@ class FigureBackground:
             self._last = frame, wide, *self._found(frame, wide)
         _, (x0, y0, _, _), picture, known = self._last
         part = slice(box[1] - y0, box[3] - y0), slice(box[0] - x0, box[2] - x0)
-        return picture[part], known[part]
+        if not self._beside:
+            return picture[part], known[part]
+        return picture[part], known[part] & ~self._covered_by_others(frame)[box[1]:box[3], box[0]:box[2]]
 
     def near(self, frame: int, polygon: np.ndarray, reach: float) -> KnownBackground | None:
         """As `matte_edge.Background`."""
@@ -96,20 +103,42 @@ class FigureBackground:
         return np.asarray(np.linalg.norm(shape.points_of(ends[1] - ends[0]), axis=1))
 
     def exposure(self, shape: MatteShape, frame: int, box: Box, fewest: int, most: int) -> Exposure | None:
-        """A frame in a box at `scale`, with what lies behind and how a shape's surface moves, at so many instants; None where its track does not say."""
+        """A frame in a box at `scale`, with what lies behind and how a shape's surface moves, at so many instants; None where its track does not say.
+
+        Where keys move the figure as a whole, how it looks does not go with the surface; see `posed`.
+        """
         travel = float(self.travel(shape, frame).max()) * self.scale
         if not np.isfinite(travel):
             return None
         count = int(np.clip(np.ceil(travel / _PER_INSTANT), fewest, most))
-        times = frame + self._half * ((np.arange(count) + 0.5) / count * 2 - 1)
-        moves = [m for t in [frame, *times] if (m := self._carried.homography(shape, frame, t)) is not None]
+        moves = [m for t in [frame, *self._instants(frame, count)] if (m := self._carried.homography(shape, frame, t)) is not None]
         if len(moves) <= count:
             return None
         x0, y0, x1, y1 = box
         into = homography.translation(-x0, -y0) @ homography.scaling(self.scale)
         return Exposure(self.picture(frame)[y0:y1, x0:x1], *self.at(frame, box), into @ np.array(moves[1:]), into @ moves[0])
 
+    def posed(self, exposure: Exposure, shape: MatteShape, frame: int) -> Exposure:
+        """An exposure with the moves of the figure itself, from its pose on its first key, where a shape's keys move it in the surface's picture."""
+        if not self._pose.moves:
+            return exposure
+        poses = np.array([self._pose.at(shape, time) for time in self._instants(frame, len(exposure.moves))])
+        return replace(exposure, moves=exposure.moves @ poses, middle=exposure.middle @ self._pose.at(shape, frame))
+
+    def pose(self, shape: MatteShape, time: float) -> np.ndarray:
+        """(3, 3) the similarity that takes the figure as it is on its first key to where it is at a time, both in the surface's picture."""
+        return self._pose.at(shape, time)
+
+    @property
+    def shape(self) -> MatteShape:
+        """With keys where it was found by now."""
+        return self._shape
+
     # -- inside -------------------------------------------------------------------------------------------------------
+
+    def _instants(self, frame: int, count: int) -> np.ndarray:
+        """(count,) times that are evenly spread over a frame's exposure."""
+        return np.asarray(frame + self._half * ((np.arange(count) + 0.5) / count * 2 - 1))
 
     def _found(self, frame: int, box: Box) -> tuple[np.ndarray, np.ndarray]:
         """As `at`; frames round about that cannot be read are left out."""
@@ -148,24 +177,36 @@ class FigureBackground:
         signature = tuple((k, keys[k]) for k in near)
         if frame in self._masks and self._masks[frame][0] == signature:
             return self._masks[frame][1]
-        h, w = self._stored(frame).shape[:2]
-        around = int(np.ceil(min(FIRST + EACH * min(abs(frame - k) for k in near), ROOM) * self.scale))
-        mask, tips = np.zeros((h, w), np.uint8), np.zeros((h, w), np.uint8)
-        for time in np.linspace(frame - self._half, frame + self._half, _INSTANTS):
-            controls = self._carried.smoothly(shape, frame, time)
-            if controls is None:
-                mask[:] = 1
-                break
-            polygon = flattened(shape.curves(controls))[0] * self.scale - 0.5
-            cv2.fillPoly(mask, [np.round(polygon * 16).astype(np.int32)], (1,), cv2.LINE_8, 4)
-            if frame not in self._given.keys and frame not in self._smeared:
-                for x, y in np.round(shape.points_of(controls)[shape.corners] * self.scale - 0.5).astype(int).tolist():
-                    cv2.circle(tips, (x, y), int(REACH * self.scale), (1,), -1)
-        covered = (cv2.dilate(mask, np.ones((2 * around + 1, 2 * around + 1), np.uint8)) > 0) | (tips > 0)
+        covered = self._filled(shape, frame, frame not in self._given.keys and frame not in self._smeared) | self._covered_by_others(frame)
         self._masks[frame] = signature, covered
         while len(self._masks) > _MASKS:
             self._masks.pop(next(iter(self._masks)))
         return covered
+
+    def _covered_by_others(self, frame: int) -> np.ndarray:
+        """(h, w) bool, where other pieces of the figure may be on a frame at `scale`."""
+        if frame not in self._others:
+            h, w = self._stored(frame).shape[:2]
+            self._others[frame] = np.any([np.zeros((h, w), bool), *(self._filled(s, frame, False) for s in self._beside)], axis=0)
+            while len(self._others) > _MASKS:
+                self._others.pop(next(iter(self._others)))
+        return self._others[frame]
+
+    def _filled(self, shape: MatteShape, frame: int, tips: bool) -> np.ndarray:
+        """(h, w) bool, where a shape may be on a frame at `scale`, its corners as long as `tips` may be; everywhere if its track has no answer."""
+        h, w = self._stored(frame).shape[:2]
+        around = int(np.ceil(min(FIRST + EACH * min(abs(frame - k) for k in shape.keys), ROOM) * self.scale))
+        mask, ends = np.zeros((h, w), np.uint8), np.zeros((h, w), np.uint8)
+        for time in np.linspace(frame - self._half, frame + self._half, _INSTANTS):
+            controls = self._carried.smoothly(shape, frame, time)
+            if controls is None:
+                return np.ones((h, w), bool)
+            polygon = flattened(shape.curves(controls))[0] * self.scale - 0.5
+            cv2.fillPoly(mask, [np.round(polygon * 16).astype(np.int32)], (1,), cv2.LINE_8, 4)
+            if tips:
+                for x, y in np.round(shape.points_of(controls)[shape.corners] * self.scale - 0.5).astype(int).tolist():
+                    cv2.circle(ends, (x, y), int(REACH * self.scale), (1,), -1)
+        return np.asarray((cv2.dilate(mask, np.ones((2 * around + 1, 2 * around + 1), np.uint8)) > 0) | (ends > 0))
 
 
 def _within(box: Box, other: Box) -> bool:

@@ -1,12 +1,13 @@
 """How far a matte's outlines lie from the picture's edge."""
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Protocol
 
 import numpy as np
 
 from wertis.core.errors import PlateError
+from wertis.core.geometry import homography
 from wertis.core.jobs.events import Counter, Event, Stop, stopped
 from wertis.core.matte.edge import Edge, KnownBackground, KnownFrame, found_edge
 from wertis.core.matte.fitting import fitted_points
@@ -16,6 +17,8 @@ from wertis.core.plate.base import Plate, Reader, to_float
 from wertis.core.shot.document import Shot
 from wertis.core.shot.matte_alpha import shape_alpha
 from wertis.core.shot.matte_carry import Carrier, carrier, points_on
+from wertis.core.shot.matte_pieces import other_pieces, within
+from wertis.core.shot.matte_pose import FigurePose
 from wertis.core.shot.mattes import Matte, MatteShape, matte_of
 
 FIRST, EACH = 4.0, 1.5  # pixels by which an outline may differ from a known one at once, and for each frame between
@@ -80,6 +83,9 @@ class Background(Protocol):
     def near(self, frame: int, polygon: np.ndarray, reach: float) -> KnownBackground | None:
         """What lies behind a polygon (M, 2) of a frame's picture and round it, as far away as an edge is looked for that lies within a reach."""
 
+    def pose(self, shape: MatteShape, time: float) -> np.ndarray:
+        """(3, 3) the similarity that takes the figure as it is on its first key to where it is at a time, both in the surface's picture."""
+
 
 class EdgeFinder:
     """Finds edges of a shape; keeps the pictures of the frames on which it is known.
@@ -107,9 +113,11 @@ class EdgeFinder:
             return EdgeMeasure(None, "its track has no answer here")
         if shape.stroke is not None:
             return EdgeMeasure(None, "it is a line, and has no edge of its own")
+        pose = background.pose if background is not None else FigurePose(shape).at
         try:
             picture = self.picture(frame)
-            frames = [k for k in (self._known(shot, matte, shape, f, frame) for f in known) if k is not None]
+            moved_from = [(f, pose(shape, f) @ np.linalg.inv(pose(shape, frame))) for f in known]
+            frames = [k for k in (self._known(shot, matte, shape, f, frame, move) for f, move in moved_from) if k is not None]
         except PlateError as why:
             return EdgeMeasure(None, str(why))
         polygon, at = flattened(shape.curves(controls))
@@ -119,7 +127,8 @@ class EdgeFinder:
         if ends[0] is not None and ends[1] is not None:
             moved = shape.points_of(ends[1] - ends[0])[np.floor(at).astype(int)]
         behind = background.near(frame, polygon, reach) if background is not None else None
-        return EdgeMeasure(found_edge(picture, polygon, at, shape.count, frames, reach, moved, shape.corners, behind))
+        edge = found_edge(picture, polygon, at, shape.count, frames, reach, moved, shape.corners, behind)
+        return EdgeMeasure(without_hidden(edge, carried, shape, frame))
 
     def fitted(self, shot: Shot, matte: Matte, shape: MatteShape, frame: int, points: np.ndarray, edge: Edge, known: int, reach: float,
                corners: Sequence[int] | None = None) -> np.ndarray:
@@ -159,7 +168,8 @@ class EdgeFinder:
                 self._pictures.pop(next(iter(self._pictures)))
         return self._pictures[frame]
 
-    def _known(self, shot: Shot, matte: Matte, shape: MatteShape, known: int, frame: int) -> KnownFrame | None:
+    def _known(self, shot: Shot, matte: Matte, shape: MatteShape, known: int, frame: int, move: np.ndarray) -> KnownFrame | None:
+        """A frame on which the outline is known; `move` (3, 3) takes the figure from a `frame` to it, both in the surface's picture."""
         here, there = carrier(shot, matte, frame), carrier(shot, matte, known)
         none = (0.0,) * len(shape.inner)
         alpha, box = shape_alpha(shot, matte.but(grow=-_INSET), shape.but(inner=none, outer=none, opacity=1.0), known, self.size, False)
@@ -168,7 +178,23 @@ class EdgeFinder:
         whole = np.zeros(self.size[::-1], np.float32)
         x0, y0, x1, y1 = box
         whole[y0:y1, x0:x1] = alpha
-        return KnownFrame(self.picture(known), whole, lambda p: there.forward(here.inverse(p)))
+        return KnownFrame(self.picture(known), whole, lambda p: there.forward(homography.apply(move, here.inverse(p))))
+
+
+def without_hidden(edge: Edge, carried: Carrier, shape: MatteShape, frame: int) -> Edge:
+    """An edge without what lies within other pieces of the same figure, where it cannot be seen, or is not the figure's."""
+    open_ = ~within(other_pieces(carried.matte, shape), carried, frame, edge.places)
+    return replace(edge, reliable=edge.reliable & open_, usable=edge.usable & open_, beyond=edge.beyond & open_)
+
+
+def shown_corners(carried: Carrier, shape: MatteShape, frame: int, size: tuple[int, int]) -> list[int]:
+    """Numbers of a shape's corners that a frame's picture of a `size` shows: those in it that no other piece of the figure hides."""
+    controls = carried.controls(shape, frame)
+    if controls is None or not shape.corners:
+        return []
+    points = shape.points_of(controls)[shape.corners]
+    hidden = within(other_pieces(carried.matte, shape), carried, frame, points) | ((points < 0) | (points > size)).any(1)
+    return [c for c, h in zip(shape.corners, hidden.tolist(), strict=True) if not h]
 
 
 def nearest_keys(shape: MatteShape, frame: int, count: int = _KNOWN) -> list[int]:

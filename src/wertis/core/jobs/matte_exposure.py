@@ -8,7 +8,7 @@ import numpy as np
 from wertis.core.errors import PlateError
 from wertis.core.geometry import homography
 from wertis.core.jobs.matte_background import ROOM, FigureBackground
-from wertis.core.jobs.matte_edge import EdgeFinder, EdgeMeasure
+from wertis.core.jobs.matte_edge import EdgeFinder, EdgeMeasure, shown_corners, without_hidden
 from wertis.core.matte.coverage import Box, box_round
 from wertis.core.matte.edge import Edge, evenly_resampled, with_corners
 from wertis.core.matte.exposure import Exposure, Texture, blank_texture, explained_offsets, learned
@@ -16,6 +16,7 @@ from wertis.core.matte.exposure_tips import REACH, TipDisplacement, offsets_acro
 from wertis.core.matte.outline import flattened, outwards
 from wertis.core.shot.document import Shot
 from wertis.core.shot.matte_carry import Carrier
+from wertis.core.shot.matte_pieces import other_pieces
 from wertis.core.shot.mattes import Matte, MatteShape
 
 _SMEARED = 4.0  # pixels across the outline, on half of it, from which a frame is measured so; below it the edge itself is sharp enough
@@ -56,14 +57,15 @@ class ExposedFigure:
         halvings = max(int(typical >= _HALVED), int(np.ceil(np.log2(max(finder.size) / _LARGEST))), 0)
         self._scale = 0.5 ** halvings
         self._sound = set(smears)  # frames that the plate and its track have
-        self.background = FigureBackground(finder.picture, self._carried, shape, list(smears), self._half, self._scale, self.frames)
+        self.background = FigureBackground(finder.picture, self._carried, shape, list(smears), self._half, self._scale, self.frames,
+                                           other_pieces(matte, shape))
         self._exposures: dict[int, Exposure | None] = {}
         self._boxes: dict[int, Box] = {}
         self._texture: Texture | None = None
 
     def suits(self, frame: int) -> bool:
         """Whether a frame is measured here: it is smeared, what lies behind the figure is known there, and so is what the figure looks like."""
-        return frame in self.frames and self._texture is not None and self._exposure(frame) is not None
+        return frame in self.frames and self._texture is not None and self._exposure(frame, self._shape) is not None
 
     def learn(self, outlines: Mapping[int, np.ndarray], frame: int | None = None) -> None:
         """Find out what the figure looks like from its `outlines` (M, 2) in the surface's picture on frames: from those near one, or from all."""
@@ -75,8 +77,9 @@ class ExposedFigure:
         else:
             chosen = sorted(outlines, key=lambda f: (abs(f - frame), f))[:_NEIGHBOURS]
             keyed = sorted(keyed, key=lambda f: (abs(f - frame), f))[:_KEYED]
-        given = [(e, outlines[f]) for f in keyed if (e := self._exposure(f)) is not None]
-        seen = [*given, *((e, outlines[f]) for f in chosen if f not in keyed and (e := self._exposure(f)) is not None)]
+        shape = self.background.shape
+        given = [(e, self._own(outlines[f], f)) for f in keyed if (e := self._exposure(f, shape)) is not None]
+        seen = [*given, *((e, self._own(outlines[f], f)) for f in chosen if f not in keyed and (e := self._exposure(f, shape)) is not None)]
         if not seen:
             return
         rounds = _NEXT_ROUNDS if frame is not None else _ALL_ROUNDS
@@ -91,8 +94,9 @@ class ExposedFigure:
 
     def measure(self, matte: Matte, shape: MatteShape, frame: int, spread: float) -> EdgeMeasure:
         """A shape's outline on a frame against what the figure explains of it; `spread` is by how many pixels it is expected to be off."""
-        exposure = self._exposure(frame)
-        controls = Carrier(self._shot, matte).controls(shape, frame)
+        exposure = self._exposure(frame, shape)
+        carried = Carrier(self._shot, matte)
+        controls = carried.controls(shape, frame)
         if exposure is None or controls is None or self._texture is None:
             return EdgeMeasure(None, "its track has no answer here")
         polygon, at = flattened(shape.curves(controls))
@@ -101,7 +105,9 @@ class ExposedFigure:
         normals = outwards(places)
         x0, y0, _, _ = self._boxes[frame]
         scaled = places * self._scale - [x0, y0]
-        tips, start, texture = self._tips(exposure, self._texture, scaled, corners, spread)
+        shown = shown_corners(carried, shape, frame, self._finder.size)
+        told = [k for k, corner in zip(corners, shape.corners, strict=True) if corner in shown]
+        tips, start, texture = self._tips(exposure, self._texture, scaled, told, spread)
         offsets, deviations = explained_offsets(exposure, texture, start, spread * self._scale, _LENGTH * self._scale, corners)
         deviations = deviations / self._scale
         moved = homography.apply(exposure.moves[-1] @ np.linalg.inv(exposure.middle), scaled)
@@ -123,7 +129,7 @@ class ExposedFigure:
         order = np.argsort(along, kind="stable")
         none = np.zeros(len(places), bool)
         found = (places, along, normals, offsets, none, usable, smeared, np.hypot(_LEAST_OFF, deviations), none)
-        return EdgeMeasure(Edge(*(each[order] for each in found)))
+        return EdgeMeasure(without_hidden(Edge(*(each[order] for each in found)), carried, shape, frame))
 
     # -- inside -------------------------------------------------------------------------------------------------------
 
@@ -154,7 +160,12 @@ class ExposedFigure:
             return None
         return float(np.median(np.abs((moved * outwards(self._shape.points_of(here))).sum(1))))
 
-    def _exposure(self, frame: int) -> Exposure | None:
+    def _own(self, outline: np.ndarray, frame: int) -> np.ndarray:
+        """An outline (M, 2) of a frame in the surface's picture, in that of the figure as it is on its first key."""
+        return homography.apply(np.linalg.inv(self.background.pose(self.background.shape, frame)), outline)
+
+    def _exposure(self, frame: int, shape: MatteShape) -> Exposure | None:
+        """A frame's exposure with the figure's own moves by a shape's keys; None where it is not known well enough."""
         if frame not in self._exposures:
             try:
                 made = self._made(frame) if frame in self._sound else None
@@ -170,7 +181,10 @@ class ExposedFigure:
                 sizes.pop(0)
                 del self._exposures[oldest]
         kept = self._exposures[frame]
-        return kept and replace(kept, picture=kept.picture.astype(np.float32), background=kept.background.astype(np.float32))
+        if kept is None:
+            return None
+        kept = replace(kept, picture=kept.picture.astype(np.float32), background=kept.background.astype(np.float32))
+        return self.background.posed(kept, shape, frame)
 
     def _made(self, frame: int) -> Exposure | None:
         ends = [e for u in (-self._half, 0.0, self._half) if (e := self._carried.smoothly(self._shape, frame, frame + u)) is not None]

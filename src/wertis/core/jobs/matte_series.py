@@ -6,7 +6,7 @@ from dataclasses import replace
 import numpy as np
 
 from wertis.core.jobs.events import Counter, Event, Stop, stopped
-from wertis.core.jobs.matte_edge import EACH, FIRST, EdgeFinder, EdgeMeasure
+from wertis.core.jobs.matte_edge import EACH, FIRST, EdgeFinder, EdgeMeasure, shown_corners
 from wertis.core.jobs.matte_exposure import ExposedFigure
 from wertis.core.jobs.matte_look import Look, PlacedPoints, measurement, placed_tips
 from wertis.core.jobs.matte_tips import SharpTips
@@ -59,7 +59,7 @@ class OutlineSeries:
         self._spread: dict[int, np.ndarray] = {}  # (N,) and how sure they are
         self._measured: dict[int, Measurement] = {}
         self._exposed = ExposedFigure(finder, shot, self._matte.with_shape(self._shape), self._shape, sorted({*self._frames, *self._keyed}))
-        self._sharp_tips = SharpTips(self._exposed.background, Carrier(shot, self._matte.with_shape(self._shape)))
+        self._sharp_tips = SharpTips(self._exposed.background, Carrier(shot, self._matte.with_shape(self._shape)), finder.size)
         self._followed: set[int] = set()  # frames on which enough of the edge was found for the figure to be known by them
 
     @staticmethod
@@ -137,7 +137,8 @@ class OutlineSeries:
         controls = Carrier(self.shot, look.matte).controls(shape, frame)
         assert controls is not None  # it was measured there
         points = shape.points_of(controls)
-        others = [c for c in self._corners if c not in look.tips]
+        shown = shown_corners(Carrier(self.shot, look.matte), shape, frame, self._finder.size)
+        others = [c for c in shown if c not in look.tips]
         moves = self._finder.fitted(self.shot, look.matte, shape, frame, points, edge, look.known[0], look.reach + FIRST, others) - points
         self._points[frame] = self._moved(look.matte, frame, moves)
 
@@ -264,7 +265,8 @@ class OutlineSeries:
         if look.edge is None:
             return
         placed = [placed_tips(look.tips, self._exposed.background.scale)]
-        others = [c for c in self._corners if c not in look.tips]
+        shown = shown_corners(Carrier(self.shot, look.matte), self._in_shape(look.matte), frame, self._finder.size)
+        others = [c for c in shown if c not in look.tips]
         if not look.layered and others:
             placed.append(self._corners_by_themselves(frame, look, look.edge, others, tips_as_they_are))
         base = self._shape.points_of(self._shape.at(frame))

@@ -8,6 +8,7 @@ import numpy as np
 from wertis.core.geometry import homography
 from wertis.core.geometry.conventions import homography_to_centred
 from wertis.core.jobs.matte_background import FigureBackground
+from wertis.core.jobs.matte_edge import shown_corners
 from wertis.core.matte.coverage import box_round, polygon_area
 from wertis.core.matte.edge import evenly_resampled, with_corners
 from wertis.core.matte.exposure import Exposure, Texture, filled
@@ -29,10 +30,11 @@ class SharpTips:
     ----------
     background : of that shape's figure, at the resolution that is worked at.
     carried : how the shape is carried.
+    size : width and height of the frames' pictures.
     """
 
-    def __init__(self, background: FigureBackground, carried: Carrier) -> None:
-        self._background, self._carried = background, carried
+    def __init__(self, background: FigureBackground, carried: Carrier, size: tuple[int, int]) -> None:
+        self._background, self._carried, self._size = background, carried, size
 
     def found(self, shape: MatteShape, frame: int, known: Sequence[int], spread: float) -> tuple[np.ndarray, dict[int, TipDisplacement]]:
         """(N, 2) by how much a shape's points move in the picture of a frame for its tips to be where that shows them, and the tips, by their corners.
@@ -51,7 +53,10 @@ class SharpTips:
         polygon, at = flattened(shape.curves(controls))
         places, along, _ = evenly_resampled(polygon, at, shape.count)
         places, along, numbers = with_corners(places, along, points, shape.corners)
+        shown = shown_corners(self._carried, shape, frame, self._size)
         for corner, k in zip(shape.corners, numbers, strict=True):
+            if corner not in shown:
+                continue
             made = self._layers(shape, frame, known, points[corner], places)
             if made is None:
                 continue
@@ -77,19 +82,20 @@ class SharpTips:
         exposure = self._background.exposure(shape, frame, box, _FEWEST, _MOST)
         if exposure is None:
             return None
+        exposure = self._background.posed(exposure, shape, frame)
         x0, y0, x1, y1 = box
         texture = self._texture(shape, known, exposure.middle, (x1 - x0, y1 - y0))
         return None if texture is None else (exposure, texture, np.array([x0, y0], float))
 
     def _texture(self, shape: MatteShape, known: Sequence[int], place: np.ndarray, size: tuple[int, int]) -> Texture | None:
-        """What frames on which the outline is known show of the figure, at a `place` (3, 3) of the surface's picture."""
+        """What frames on which the outline is known show of the figure, at a `place` (3, 3) of its own."""
         total, count = np.zeros((*size[::-1], 3), np.float32), np.zeros(size[::-1], np.float32)
         for frame in filter(self._background.has, known):
             there, controls = self._carried.homography(shape, frame, frame), self._carried.controls(shape, frame)
             smear = float(np.median(self._background.travel(shape, frame)))
             if there is None or controls is None or not np.isfinite(smear):
                 continue
-            onto = place @ np.linalg.inv(there)  # from that frame's picture
+            onto = place @ np.linalg.inv(there @ self._background.pose(shape, frame))  # from that frame's picture
             scaled = onto @ homography.scaling(1 / self._background.scale)
             inside = (polygon_area(homography.apply(onto, flattened(shape.curves(controls))[0]), (0, 0, *size)) > 0.99).astype(np.uint8)
             inset = int(np.ceil((_INSET + smear / 2) * self._background.scale))
