@@ -18,6 +18,7 @@ from wertis.core.shot.document import Shot
 from wertis.core.shot.edits import as_points
 from wertis.core.shot.items import set_item
 from wertis.core.shot.matte_carry import Carrier
+from wertis.core.shot.matte_pose import FigurePose
 from wertis.core.shot.mattes import Matte, MatteShape, matte_of
 
 _WINDOW = 9  # frames around one, from which its outline is predicted
@@ -54,7 +55,7 @@ class OutlineSeries:
         self._keyed = set(drawn.keys) - set(frames) or set(drawn.keys)
         self._frames = sorted(set(frames) - self._keyed)
         self._shape = drawn.but(keys={f: k for f, k in drawn.keys.items() if f in self._keyed})
-        self._corners = drawn.corners
+        self._corners, self._pose = drawn.corners, FigurePose(self._shape)
         self._points: dict[int, np.ndarray] = {}  # (N, 2) in the surface's picture
         self._spread: dict[int, np.ndarray] = {}  # (N,) and how sure they are
         self._measured: dict[int, Measurement] = {}
@@ -209,7 +210,8 @@ class OutlineSeries:
             base = np.array([self._shape.points_of(self._shape.at(t)) for t in block])
             fixed = np.array([t in self._keyed for t in block])
             points, spread = smoothed(base, np.array(block, float), fixed, {k: self._measured[t] for k, t in enumerate(block) if t in self._measured},
-                                          self._corners, rounds=4 if only is None else 2, smeared=np.array([t in self._exposed.frames for t in block]))
+                                          self._corners, rounds=4 if only is None else 2, smeared=np.array([t in self._exposed.frames for t in block]),
+                                      moved=self._pose.moved(self._shape, block))
             inner = block[_OVERLAP if begin else 0:]
             for frame in inner if only is None else {only} & set(inner):
                 k = block.index(frame)

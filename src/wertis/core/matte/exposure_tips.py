@@ -13,6 +13,7 @@ import cv2
 import numpy as np
 
 from wertis.core.geometry import homography
+from wertis.core.geometry.quad import signed_area
 from wertis.core.matte.coverage import box_round, polygon_area
 from wertis.core.matte.exposure import CAUCHY, CORRELATED, LEAST_DEVIATION, Exposure, Texture, laid, laid_picture, unexplained
 from wertis.core.matte.outline import outwards
@@ -177,7 +178,8 @@ class _Knots:
 class _Cost:
     """What is left unexplained round a tip, as a negative logarithm of its likelihood, by the displacements (n, 2) of the places.
 
-    Only the part of the outline that moves, a `chain` of places, is filled again, closed by the line between its ends, which stay.
+    Only the part of the outline that moves, a `chain` of places, is filled again, closed by the line between its ends, which stay. At a corner that points
+    inwards what it encloses is what the figure does not cover.
 
     Attributes
     ----------
@@ -189,6 +191,7 @@ class _Cost:
                  aside: int) -> None:
         home = np.linalg.inv(exposure.middle)
         self._chain, self._places, self._motions = chain, places[chain], [move @ home for move in exposure.moves]
+        self._sign = np.sign(signed_area(places) * signed_area(self._places)) or 1.0
         self._texture, self._onto, self._knots = texture, texture.place @ home, knots
         reached = np.concatenate([homography.apply(motion, self._places + each) for motion in self._motions for each in (0, longest[chain])])
         box = box_round(reached, aside, exposure.known.shape[::-1])
@@ -199,7 +202,7 @@ class _Cost:
         instants, behind, sound = laid(exposure, texture), exposure.background[part], exposure.known[part]
         self.pixels = np.arange(sound.size)
         now, most = self._filled(np.zeros_like(places)), self._filled(longest)
-        touched = (np.sum(now, axis=0) + np.sum(most, axis=0) > 0).reshape(sound.shape).astype(np.uint8)
+        touched = (np.abs(now).sum(0) + np.abs(most).sum(0) > 0).reshape(sound.shape).astype(np.uint8)
         self.pixels = pixels = np.flatnonzero((cv2.dilate(touched, np.ones((2 * aside + 1, 2 * aside + 1), np.uint8)) > 0) & sound)
         if not len(pixels):
             return
@@ -207,7 +210,8 @@ class _Cost:
         self._deviation, rest = max(LEAST_DEVIATION, 1.48 * float(np.median(np.abs(left).mean(2)[exposure.known]))), left[part]
         self._behind = behind.reshape(-1, 3)[pixels]
         self._contrasts = np.array([(picture[part].reshape(-1, 3)[pixels] - self._behind) / np.float32(len(instants)) for picture in instants])
-        self._textured = np.array([known[part].ravel()[pixels] for known in laid_picture(exposure, texture, texture.known.astype(np.float32))])
+        known = texture.known if self._sign > 0 else np.ones_like(texture.known)  # what goes on beyond the figure is all there is of an inward corner's
+        self._textured = np.array([each[part].ravel()[pixels] for each in laid_picture(exposure, texture, known.astype(np.float32))])
         # what would be left if the background were seen wherever the tip's part of the outline lies
         self._beneath = rest.reshape(-1, 3)[pixels] + np.einsum("ik,ikc->kc", now[:, pixels], self._contrasts)
         grid = np.column_stack([pixels % sound.shape[1] + box[0], pixels // sound.shape[1] + box[1]]) + 0.5
@@ -226,6 +230,8 @@ class _Cost:
 
     def coloured(self, displacements: np.ndarray) -> Texture:
         """The texture with the colours of what is covered and was not known."""
+        if self._sign < 0:
+            return self._texture
         colours = self._explained(displacements)[2]
         h, w = self._texture.known.shape
         tip = polygon_area(homography.apply(self._onto, self._places + displacements[self._chain]), (0, 0, w, h)) > 0
@@ -244,7 +250,7 @@ class _Cost:
         rest = self._beneath - np.einsum("ik,ik,ikc->kc", filled, self._textured, self._contrasts)
         coverage = np.zeros((len(self.pixels), self._knots.count), np.float32)
         for now, known, first, part in zip(filled, self._textured, self._first_knots, self._knot_parts, strict=True):
-            covered = np.flatnonzero((now > 0) & (known < 1))
+            covered = np.flatnonzero((now != 0) & (known < 1))
             unknown = now[covered] * (1 - known[covered]) / np.float32(len(filled))
             beyond = unknown * part[covered]
             coverage[covered, first[covered]] += unknown - beyond
@@ -254,6 +260,6 @@ class _Cost:
         return rest, coverage, np.clip(self._knots.prior + off, 0, 255)
 
     def _filled(self, displacements: np.ndarray) -> np.ndarray:
-        """(instants, k) how much of each pixel the moving part covers."""
+        """(instants, k) how much of each pixel the moving part covers, or, negative, keeps free."""
         chain = self._places + displacements[self._chain]
-        return np.array([polygon_area(homography.apply(motion, chain), self._box).ravel()[self.pixels] for motion in self._motions])
+        return self._sign * np.array([polygon_area(homography.apply(motion, chain), self._box).ravel()[self.pixels] for motion in self._motions])

@@ -86,7 +86,8 @@ def curve_weights(places: np.ndarray, roundness: np.ndarray, handled: bool = Fal
 
 
 def smoothed(base: np.ndarray, times: np.ndarray, fixed: np.ndarray, measured: Mapping[int, Measurement], corners: Sequence[int],
-                 prior: OutlinePrior = OutlinePrior(), rounds: int = 4, smeared: np.ndarray | None = None) -> tuple[np.ndarray, np.ndarray]:
+                 prior: OutlinePrior = OutlinePrior(), rounds: int = 4, smeared: np.ndarray | None = None,
+             moved: np.ndarray | None = None) -> tuple[np.ndarray, np.ndarray]:
     """The points of an outline on all frames, and how sure they are.
 
     Parameters
@@ -98,6 +99,7 @@ def smoothed(base: np.ndarray, times: np.ndarray, fixed: np.ndarray, measured: M
     corners : numbers of points that are corners.
     rounds : of reweighting what does not fit; two are enough where more is measured afterwards.
     smeared : (T,) bool, frames that the shutter smears; all by default.
+    moved : (T, N, 2) where the figure's motion as a whole takes them: it is beside that that they change slowly. None where its surface moves it.
 
     Returns
     -------
@@ -109,7 +111,7 @@ def smoothed(base: np.ndarray, times: np.ndarray, fixed: np.ndarray, measured: M
     if not len(free):
         return points, spread
     where = (free[:, None] * 2 * count + np.arange(2 * count)).ravel()
-    terms = _Prior(base, times, corners, prior, np.ones(frames, bool) if smeared is None else smeared)
+    terms = _Prior(base, times, corners, prior, np.ones(frames, bool) if smeared is None else smeared, np.zeros_like(base) if moved is None else moved)
     design, value, deviation = _stacked({k: m for k, m in measured.items() if not fixed[k]}, frames, count)
     own = design[:, where]
     weight, robust, scale = deviation ** -2.0, np.full((max(frames - 2, 0), count), _AT_FIRST), prior.acceleration
@@ -153,9 +155,9 @@ def _stacked(measured: Mapping[int, Measurement], frames: int, count: int) -> "t
 class _Prior:
     """The prior of the moves of all points, as normal equations."""
 
-    def __init__(self, base: np.ndarray, times: np.ndarray, corners: Sequence[int], prior: OutlinePrior, smeared: np.ndarray) -> None:
+    def __init__(self, base: np.ndarray, times: np.ndarray, corners: Sequence[int], prior: OutlinePrior, smeared: np.ndarray, moved: np.ndarray) -> None:
         frames, count = base.shape[:2]
-        self._base, self._frames, self._count, self._prior = base, frames, count, prior
+        self._base, self._frames, self._count, self._prior, self._moved = base, frames, count, prior, moved
         step = np.diff(times).astype(float)
         speeds = _differences(frames, 1 / step)
         self._speeds = scipy.sparse.kron(scipy.sparse.diags_array(np.sqrt(step) / prior.speed) @ speeds, scipy.sparse.eye_array(count))
@@ -183,7 +185,7 @@ class _Prior:
         """
         if self._frames < 3:
             return np.ones((0, self._count)), scale
-        now = self._changes @ points.reshape(-1, 2)
+        now = self._changes @ (points - self._moved).reshape(-1, 2)
         robust = np.asarray(1 / (1 + (now ** 2).mean(1) / (_CAUCHY * scale) ** 2))
         both = scipy.sparse.kron(self._changes, scipy.sparse.eye_array(2)).tocsr()[:, where]
         signs = np.random.default_rng(0).choice([-1.0, 1.0], (both.shape[0], _TRACED))
@@ -198,7 +200,7 @@ class _Prior:
             scaled = scipy.sparse.diags_array(np.sqrt(weight).ravel()) @ self._changes
             in_time = in_time + scaled.T @ scipy.sparse.kron(scipy.sparse.eye_array(self._frames - 2), self._together) @ scaled
         both = scipy.sparse.eye_array(2)
-        right = -(in_time @ points.reshape(-1, 2) + self._still @ (points - self._base).reshape(-1, 2)).ravel()
+        right = -(in_time @ (points - self._moved).reshape(-1, 2) + self._still @ (points - self._base).reshape(-1, 2)).ravel()
         return scipy.sparse.kron(in_time + self._still, both).tocsr(), right
 
 

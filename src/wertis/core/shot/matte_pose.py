@@ -4,8 +4,11 @@ What the figure looks like goes along with that motion, so that frames on which 
 an articulated figure do: S. Ju, M. Black and Y. Yacoob, Cardboard people: a parameterized model of articulated image motion, 1996).
 """
 
+from collections.abc import Sequence
+
 import numpy as np
 
+from wertis.core.geometry import homography
 from wertis.core.geometry.affine import similarity_through
 from wertis.core.shot.mattes import MatteShape
 
@@ -35,6 +38,12 @@ class FigurePose:
             return np.eye(3)
         return similarity_through(self._home, shape.points_of(shape.at(time)))
 
+    def moved(self, shape: MatteShape, times: Sequence[float]) -> np.ndarray | None:
+        """(T, N, 2) where an outline's points would be at times, if it moved as a whole and never changed; None where it does not move."""
+        if self._home is None:
+            return None
+        return np.array([homography.apply(self.at(shape, time), self._home) for time in times])
+
 
 def _moved_as_one(shape: MatteShape) -> bool:
     """Whether most of what keys do to an outline is one motion of all of its points, beyond what its track does."""
@@ -43,5 +52,5 @@ def _moved_as_one(shape: MatteShape) -> bool:
     for outline in outlines[1:]:
         moved += float(np.mean(np.sum((outline - outlines[0]) ** 2, axis=1)))
         whole = similarity_through(outlines[0], outline)
-        rest += float(np.mean(np.sum((outline - (outlines[0] @ whole[:2, :2].T + whole[:2, 2])) ** 2, axis=1)))
+        rest += float(np.mean(np.sum((outline - homography.apply(whole, outlines[0])) ** 2, axis=1)))
     return moved > _MOVED ** 2 * max(len(outlines) - 1, 1) and rest < (1 - _AS_ONE) * moved
