@@ -1,8 +1,7 @@
 """What lies behind a moving figure, on each frame, joined from frames that show it.
 
-Frames are registered by homographies through features beside the figure (R. Hartley and A. Zisserman, Multiple view geometry, 2004, section 4.8), and of
-what they show the median is taken (a background by temporal median: R. Cucchiara and others, Detecting moving objects, ghosts and shadows in video
-streams, 2003).
+Frames are registered through features beside the figure (see `matte.registration`), and of what they show the median is taken (a background by temporal
+median: R. Cucchiara and others, Detecting moving objects, ghosts and shadows in video streams, 2003).
 """
 
 from collections.abc import Callable, Sequence
@@ -10,14 +9,19 @@ from collections.abc import Callable, Sequence
 import cv2
 import numpy as np
 
+from wertis.core.geometry import homography
+from wertis.core.matte.registration import Seen, features, registered
+
 _AWAY = (1, 2, 3, 4, 6, 9, 13, 18, 24, 32)  # frames to both sides from which it is taken, as far as they are needed
 _ENOUGH = 7  # pictures that show a pixel
 _ODD_EVEN = [(k, k + 1) for turn in range(_ENOUGH) for k in range(turn % 2, _ENOUGH - 1, 2)]  # exchanges that sort so many
-_FEATURES, _QUALITY, _APART = 600, 0.005, 6
-_WINDOW, _LEVELS = 21, 4
-_BACK = 0.3  # pixels that a feature may be off after going forth and back
-_CLOSE = 0.5  # pixels from the homography within which a feature goes with it
-_FEWEST, _LEAST_SHARE = 25, 0.5  # features, and part of them that must go with one homography
+_MISPLACED = 1.5  # pixels by which the background of another frame may seem to be misplaced
+_USUAL = 0.8  # part of what both frames show by which that is judged
+_LEAST_SHARED = 200  # pixels that they must both show for it
+_FEATURES = 600, 0.005, 6.0  # how many at most, how well told at least beside the best, and pixels between them
+_ONE_PLANE = 0.9  # part of them from which the background goes by one homography
+_FEATURES_NEAR, _NEAR = (400, 0.002, 5.0), 60  # the same in so many pixels round the figure
+_MOST_OF_THEM = 0.4  # part of those that go with one plane at least
 
 
 class RegisteredBackground:
@@ -32,12 +36,16 @@ class RegisteredBackground:
 
     def __init__(self, read: Callable[[int], np.ndarray], covered: Callable[[int], np.ndarray], frames: Sequence[int], unit: float = 1.0) -> None:
         self._read, self._covered, self._frames, self._unit = read, covered, list(frames), unit
-        self._steps: dict[int, np.ndarray | None] = {}  # number of a frame to the homography to the next one
+        self._steps: dict[int, np.ndarray | None] = {}  # number of a frame to the homography to the next one, if the background is one plane
+        self._found: dict[tuple[int, int], np.ndarray | None] = {}  # numbers of two frames to the homography from one to the other
+        self._features: dict[int, np.ndarray] = {}  # of frames by their numbers, near the figure
 
     def leave_out(self, frame: int) -> None:
         """Do without a frame, which cannot be read."""
         self._frames.remove(frame)
         self._steps.clear()
+        self._found.clear()
+        self._features.clear()
 
     def at(self, frame: int, box: tuple[int, int, int, int]) -> tuple[np.ndarray, np.ndarray]:
         """(h, w, 3) float32 of a box (x0, y0, x1, y1) of a frame, on a scale of 0..255, and (h, w) bool where it is known."""
@@ -58,7 +66,10 @@ class RegisteredBackground:
             wanted = np.flatnonzero((free.ravel() > 0) & (count < _ENOUGH))
             if not len(wanted):
                 continue
-            picture = cv2.warpPerspective(self._read(source), onto, size, flags=cv2.INTER_CUBIC, borderMode=cv2.BORDER_REPLICATE).reshape(-1, 3)
+            picture = cv2.warpPerspective(self._read(source), onto, size, flags=cv2.INTER_CUBIC, borderMode=cv2.BORDER_REPLICATE)
+            if not self._agrees(frame, box, picture, free > 0):
+                continue
+            picture = picture.reshape(-1, 3)
             if seen is None:
                 seen = np.full((_ENOUGH, *picture.shape), np.inf if picture.dtype.kind == "f" else 65535, picture.dtype)
             seen[count[wanted], wanted] = picture[wanted]
@@ -73,35 +84,58 @@ class RegisteredBackground:
         found = seen[np.maximum(count - 1, 0) // 2, np.arange(len(count))].reshape(*known.shape, 3)
         return np.where(known[..., None], found, 0).astype(np.float32) / np.float32(self._unit), known
 
+    def _agrees(self, frame: int, box: tuple[int, int, int, int], picture: np.ndarray, free: np.ndarray) -> bool:
+        """Whether another frame's picture (h, w, 3) of a box is like this frame's where both show what lies behind, which that does where it is `free`.
+
+        It must not differ more than this frame does from itself, moved by a pixel and a half: a background with depth may be registered wrongly.
+        """
+        x0, y0, x1, y1 = box
+        both = free & ~self._covered(frame)[y0:y1, x0:x1]
+        if both.sum() < _LEAST_SHARED:
+            return True
+        own = self._read(frame)[y0:y1, x0:x1].astype(np.float32)
+        off = np.abs(own - picture).mean(2)[both]
+        sides = [cv2.warpAffine(own, np.array([[1, 0, dx], [0, 1, dy]], np.float32), own.shape[1::-1], borderMode=cv2.BORDER_REPLICATE)
+                 for dx, dy in ((_MISPLACED, 0), (0, _MISPLACED))]
+        moved = np.mean([np.abs(own - side).mean(2)[both] for side in sides], axis=0)
+        usual = off <= np.quantile(off, _USUAL)  # what stands or moves before the background, or the figure where it grew, does not count
+        return bool(off[usual].mean() <= moved[usual].mean())
+
     def _between(self, first: int, last: int) -> np.ndarray | None:
-        """The homography (3, 3) that takes one frame's picture to another's, first pixel's centre at 0; None where it is not known."""
+        """The homography (3, 3) that takes one frame's picture to another's, by their numbers, first pixel's centre at 0; None where it is not known."""
+        if (first, last) not in self._found:
+            onto = self._by_steps(first, last)
+            self._found[first, last] = self._near_figure(first, last) if onto is None else onto
+        return self._found[first, last]
+
+    def _by_steps(self, first: int, last: int) -> np.ndarray | None:
+        """The same, where all of the background goes by one homography from each frame to the next."""
         onto = np.eye(3)
         for k in range(min(first, last), max(first, last)):
-            step = self._step(k)
+            if k not in self._steps:
+                seen = self._seen(k)
+                found = features(seen, *_FEATURES)
+                self._steps[k] = registered(seen, self._seen(k + 1), found, found, _ONE_PLANE)
+            step = self._steps[k]
             if step is None:
                 return None
             onto = step @ onto
         return onto if first < last else np.linalg.inv(onto)
 
-    def _step(self, number: int) -> np.ndarray | None:
-        if number not in self._steps:
-            self._steps[number] = _registered(*((np.clip(self._read(f) / self._unit, 0, 255).astype(np.uint8), self._covered(f))
-                                                for f in self._frames[number:number + 2]))
-        return self._steps[number]
+    def _near_figure(self, first: int, last: int) -> np.ndarray | None:
+        """The same, of the plane which most of what lies round about the figure on the last is on: a background that has depth goes by many."""
+        seen = self._seen(last)
+        if last not in self._features:
+            near = cv2.dilate(seen[1].astype(np.uint8), np.ones((2 * _NEAR + 1, 2 * _NEAR + 1), np.uint8)) > 0
+            self._features[last] = features((seen[0], seen[1] | ~near), *_FEATURES_NEAR)
+        start = guess = self._features[last]
+        nearer = (last + int(np.sign(first - last)) * d for d in reversed(_AWAY) if d < abs(first - last))
+        known = next((onto for k in nearer if (onto := self._between(k, last)) is not None), None)
+        if known is not None:
+            guess = homography.apply(np.linalg.inv(known), start.astype(float))
+        onto = registered(seen, self._seen(first), start, guess, _MOST_OF_THEM) if len(start) else None
+        return None if onto is None else np.linalg.inv(onto)
 
-
-def _registered(first: tuple[np.ndarray, np.ndarray], last: tuple[np.ndarray, np.ndarray]) -> np.ndarray | None:
-    """The homography that takes a picture (h, w, 3) to another; each with (h, w) bool, where it does not count. None where too little goes with one."""
-    a, b = (cv2.cvtColor(picture, cv2.COLOR_RGB2GRAY) for picture, _ in (first, last))
-    found = cv2.goodFeaturesToTrack(a, _FEATURES, _QUALITY, _APART, mask=np.where(first[1], 0, 255).astype(np.uint8))
-    if found is None or len(found) < _FEWEST:
-        return None
-    there, _, _ = cv2.calcOpticalFlowPyrLK(a, b, found, None, winSize=(_WINDOW, _WINDOW), maxLevel=_LEVELS)  # type: ignore[call-overload]
-    back, _, _ = cv2.calcOpticalFlowPyrLK(b, a, there, None, winSize=(_WINDOW, _WINDOW), maxLevel=_LEVELS)  # type: ignore[call-overload]
-    h, w = a.shape
-    at = np.clip(np.round(there[:, 0]).astype(int), 0, [w - 1, h - 1])
-    good = (np.linalg.norm(back - found, axis=2)[:, 0] < _BACK) & ~last[1][at[:, 1], at[:, 0]]
-    if good.sum() < _FEWEST:
-        return None
-    onto, inside = cv2.findHomography(found[good], there[good], cv2.USAC_MAGSAC, _CLOSE)
-    return None if onto is None or inside.mean() < _LEAST_SHARE else np.asarray(onto)
+    def _seen(self, number: int) -> Seen:
+        frame = self._frames[number]
+        return np.clip(self._read(frame) / self._unit, 0, 255).astype(np.uint8), self._covered(frame)
