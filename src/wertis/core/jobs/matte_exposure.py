@@ -11,7 +11,7 @@ from wertis.core.jobs.matte_background import ROOM, FigureBackground
 from wertis.core.jobs.matte_edge import EdgeFinder, EdgeMeasure, shown_corners, without_hidden
 from wertis.core.matte.coverage import Box, box_round
 from wertis.core.matte.edge import Edge, evenly_resampled, with_corners
-from wertis.core.matte.exposure import Exposure, Texture, blank_texture, explained_offsets, learned
+from wertis.core.matte.exposure import Exposure, Texture, blank_texture, explained_offsets, learned, lit
 from wertis.core.matte.exposure_tips import REACH, TipDisplacement, offsets_across, tip_displacement
 from wertis.core.matte.outline import flattened, outwards
 from wertis.core.shot.document import Shot
@@ -107,7 +107,8 @@ class ExposedFigure:
         scaled = places * self._scale - [x0, y0]
         shown = shown_corners(carried, shape, frame, self._finder.size)
         told = [k for k, corner in zip(corners, shape.corners, strict=True) if corner in shown]
-        tips, start, texture = self._tips(exposure, self._texture, scaled, told, spread)
+        here, _ = lit(exposure, self._texture, homography.apply(np.linalg.inv(exposure.middle), scaled))
+        tips, start, texture = self._tips(exposure, here, scaled, told, spread)
         offsets, deviations = explained_offsets(exposure, texture, start, spread * self._scale, _LENGTH * self._scale, corners)
         deviations = deviations / self._scale
         moved = homography.apply(exposure.moves[-1] @ np.linalg.inv(exposure.middle), scaled)

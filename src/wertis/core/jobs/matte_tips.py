@@ -11,7 +11,7 @@ from wertis.core.jobs.matte_background import FigureBackground
 from wertis.core.jobs.matte_edge import shown_corners
 from wertis.core.matte.coverage import box_round, polygon_area
 from wertis.core.matte.edge import evenly_resampled, with_corners
-from wertis.core.matte.exposure import Exposure, Texture, filled
+from wertis.core.matte.exposure import Exposure, Texture, filled, lit
 from wertis.core.matte.exposure_tips import REACH, TipDisplacement, tip_displacement
 from wertis.core.matte.outline import flattened
 from wertis.core.shot.matte_carry import Carrier
@@ -62,7 +62,9 @@ class SharpTips:
                 continue
             exposure, texture, origin = made
             scale = self._background.scale
-            tip = tip_displacement(exposure, texture, places * scale - origin, k, spread * scale, REACH * scale, scale)
+            boxed = places * scale - origin
+            texture, _ = lit(exposure, texture, homography.apply(np.linalg.inv(exposure.middle), boxed))
+            tip = tip_displacement(exposure, texture, boxed, k, spread * scale, REACH * scale, scale)
             if tip is not None:
                 tips[corner] = tip
                 moves += np.column_stack([np.interp(np.arange(shape.count), along, axis, period=shape.count) for axis in tip.displacements.T / scale])

@@ -15,6 +15,7 @@ from wertis.core.matte.registration import Seen, features, registered
 _AWAY = (1, 2, 3, 4, 6, 9, 13, 18, 24, 32)  # frames to both sides from which it is taken, as far as they are needed
 _ENOUGH = 7  # pictures that show a pixel
 _ODD_EVEN = [(k, k + 1) for turn in range(_ENOUGH) for k in range(turn % 2, _ENOUGH - 1, 2)]  # exchanges that sort so many
+_KEPT = 80  # frames of which the grey picture is kept
 _MISPLACED = 1.5  # pixels by which the background of another frame may seem to be misplaced
 _USUAL = 0.8  # part of what both frames show by which that is judged
 _LEAST_SHARED = 200  # pixels that they must both show for it
@@ -39,6 +40,7 @@ class RegisteredBackground:
         self._steps: dict[int, np.ndarray | None] = {}  # number of a frame to the homography to the next one, if the background is one plane
         self._found: dict[tuple[int, int], np.ndarray | None] = {}  # numbers of two frames to the homography from one to the other
         self._features: dict[int, np.ndarray] = {}  # of frames by their numbers, near the figure
+        self._grey: dict[int, np.ndarray] = {}  # frames
 
     def leave_out(self, frame: int) -> None:
         """Do without a frame, which cannot be read."""
@@ -60,19 +62,19 @@ class RegisteredBackground:
             onto = self._between(other, number)
             if onto is None:
                 continue
-            onto = np.array([[1, 0, -x0], [0, 1, -y0], [0, 0, 1.0]]) @ onto
+            onto = homography.translation(-x0, -y0) @ onto
             source = self._frames[other]
             free = cv2.warpPerspective((~self._covered(source)).astype(np.uint8), onto, size, flags=cv2.INTER_NEAREST)
             wanted = np.flatnonzero((free.ravel() > 0) & (count < _ENOUGH))
             if not len(wanted):
                 continue
-            picture = cv2.warpPerspective(self._read(source), onto, size, flags=cv2.INTER_CUBIC, borderMode=cv2.BORDER_REPLICATE)
-            if not self._agrees(frame, box, picture, free > 0):
-                continue
-            picture = picture.reshape(-1, 3)
+            rows, columns = np.divmod(wanted, size[0])
+            left, top = int(columns.min()), int(rows.min())
+            picture = cv2.warpPerspective(self._read(source), homography.translation(-left, -top) @ onto, (int(columns.max()) - left + 1,
+                                          int(rows.max()) - top + 1), flags=cv2.INTER_CUBIC, borderMode=cv2.BORDER_REPLICATE)
             if seen is None:
-                seen = np.full((_ENOUGH, *picture.shape), np.inf if picture.dtype.kind == "f" else 65535, picture.dtype)
-            seen[count[wanted], wanted] = picture[wanted]
+                seen = np.full((_ENOUGH, len(count), 3), np.inf if picture.dtype.kind == "f" else 65535, picture.dtype)
+            seen[count[wanted], wanted] = picture[rows - top, columns - left]
             count[wanted] += 1
         known = (count > 0).reshape(size[::-1])
         if seen is None:
@@ -83,23 +85,6 @@ class RegisteredBackground:
             seen[first] = low
         found = seen[np.maximum(count - 1, 0) // 2, np.arange(len(count))].reshape(*known.shape, 3)
         return np.where(known[..., None], found, 0).astype(np.float32) / np.float32(self._unit), known
-
-    def _agrees(self, frame: int, box: tuple[int, int, int, int], picture: np.ndarray, free: np.ndarray) -> bool:
-        """Whether another frame's picture (h, w, 3) of a box is like this frame's where both show what lies behind, which that does where it is `free`.
-
-        It must not differ more than this frame does from itself, moved by a pixel and a half: a background with depth may be registered wrongly.
-        """
-        x0, y0, x1, y1 = box
-        both = free & ~self._covered(frame)[y0:y1, x0:x1]
-        if both.sum() < _LEAST_SHARED:
-            return True
-        own = self._read(frame)[y0:y1, x0:x1].astype(np.float32)
-        off = np.abs(own - picture).mean(2)[both]
-        sides = [cv2.warpAffine(own, np.array([[1, 0, dx], [0, 1, dy]], np.float32), own.shape[1::-1], borderMode=cv2.BORDER_REPLICATE)
-                 for dx, dy in ((_MISPLACED, 0), (0, _MISPLACED))]
-        moved = np.mean([np.abs(own - side).mean(2)[both] for side in sides], axis=0)
-        usual = off <= np.quantile(off, _USUAL)  # what stands or moves before the background, or the figure where it grew, does not count
-        return bool(off[usual].mean() <= moved[usual].mean())
 
     def _between(self, first: int, last: int) -> np.ndarray | None:
         """The homography (3, 3) that takes one frame's picture to another's, by their numbers, first pixel's centre at 0; None where it is not known."""
@@ -124,18 +109,44 @@ class RegisteredBackground:
 
     def _near_figure(self, first: int, last: int) -> np.ndarray | None:
         """The same, of the plane which most of what lies round about the figure on the last is on: a background that has depth goes by many."""
-        seen = self._seen(last)
+        seen, other = self._seen(last), self._seen(first)
+        near = cv2.dilate(seen[1].astype(np.uint8), np.ones((2 * _NEAR + 1, 2 * _NEAR + 1), np.uint8)) > 0
         if last not in self._features:
-            near = cv2.dilate(seen[1].astype(np.uint8), np.ones((2 * _NEAR + 1, 2 * _NEAR + 1), np.uint8)) > 0
             self._features[last] = features((seen[0], seen[1] | ~near), *_FEATURES_NEAR)
         start = guess = self._features[last]
         nearer = (last + int(np.sign(first - last)) * d for d in reversed(_AWAY) if d < abs(first - last))
         known = next((onto for k in nearer if (onto := self._between(k, last)) is not None), None)
         if known is not None:
             guess = homography.apply(np.linalg.inv(known), start.astype(float))
-        onto = registered(seen, self._seen(first), start, guess, _MOST_OF_THEM) if len(start) else None
-        return None if onto is None else np.linalg.inv(onto)
+        there = registered(seen, other, start, guess, _MOST_OF_THEM) if len(start) else None
+        return np.linalg.inv(there) if there is not None and _agree((seen[0], seen[1] | ~near), other, there) else None
 
     def _seen(self, number: int) -> Seen:
         frame = self._frames[number]
-        return np.clip(self._read(frame) / self._unit, 0, 255).astype(np.uint8), self._covered(frame)
+        if frame not in self._grey:
+            self._grey[frame] = cv2.cvtColor(np.clip(self._read(frame) / self._unit, 0, 255).astype(np.uint8), cv2.COLOR_RGB2GRAY)
+            while len(self._grey) > _KEPT:
+                self._grey.pop(next(iter(self._grey)))
+        return self._grey[frame], self._covered(frame)
+
+
+def _agree(seen: Seen, other: Seen, onto: np.ndarray) -> bool:
+    """Whether another picture looks as one does where both count, when a homography (3, 3) takes this one to it: they must not differ more than this one
+    does from itself, moved by a pixel and a half."""
+    y, x = np.nonzero(~seen[1])
+    if not len(x):
+        return True
+    x0, y0, size = x.min(), y.min(), (int(np.ptp(x)) + 1, int(np.ptp(y)) + 1)
+    part = slice(y0, y0 + size[1]), slice(x0, x0 + size[0])
+    back = homography.translation(-x0, -y0) @ np.linalg.inv(onto)
+    free = cv2.warpPerspective((~other[1]).astype(np.uint8), back, size, flags=cv2.INTER_NEAREST) > 0
+    both = free & ~seen[1][part]
+    if both.sum() < _LEAST_SHARED:
+        return True
+    own = seen[0][part].astype(np.float32)
+    off = np.abs(own - cv2.warpPerspective(other[0], back, size, flags=cv2.INTER_LINEAR))[both]
+    aside = [cv2.warpAffine(own, np.array([[1, 0, dx], [0, 1, dy]], np.float32), size, borderMode=cv2.BORDER_REPLICATE)
+             for dx, dy in ((_MISPLACED, 0), (0, _MISPLACED))]
+    moved = np.mean([np.abs(own - each)[both] for each in aside], axis=0)
+    usual = off <= np.quantile(off, _USUAL)  # what stands or moves before the background, or the figure where it grew, does not count
+    return bool(off[usual].mean() <= moved[usual].mean())

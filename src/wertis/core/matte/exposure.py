@@ -24,6 +24,8 @@ _STEPS, _ARRIVED, _LONGEST = 6, 0.05, 3.0  # of Gauss-Newton at most; pixels of 
 _RELAXED = 1.5  # times a step of the reconstruction, which converges below two
 _HARDLY = 0.3  # of the exposures' number, of covered time below which texture is taken from beside it
 _NEAR, _FAR = 3.0, 15.0  # pixels, of the Gaussians by which it is
+_MOSTLY, _LEAST_LIT = 0.7, 100  # covered time from which a pixel tells how the figure is lit; and how many pixels must
+_MOST_GAIN = 2.0  # by which it may be lit otherwise
 _INWARDS = 1.0  # pixels from the outline at which the figure's own colour is read
 LEAST_DEVIATION = 2.0  # on a scale of 0..255, of a pixel
 CAUCHY = 4.0  # deviations at which a pixel counts half
@@ -120,6 +122,22 @@ def unexplained(exposure: Exposure, instants: Sequence[np.ndarray], outline: np.
     return np.asarray(rest * sound[..., None], np.float32), alpha
 
 
+def lit(exposure: Exposure, texture: Texture, outline: np.ndarray) -> tuple[Texture, np.ndarray]:
+    """A texture in the light of an exposure, on which the figure may be lit otherwise than on those it was learned from, and the gains (3,) that do it.
+
+    Parameters
+    ----------
+    outline : (M, 2) of the figure in the surface's picture.
+    """
+    alpha, colour = composed(exposure, laid(exposure, texture), outline)
+    inner = (alpha > _MOSTLY) & (exposure.known | (alpha > 0.99))
+    if inner.sum() < _LEAST_LIT:
+        return texture, np.ones(3, np.float32)
+    own, seen = colour[inner], exposure.picture[inner] - (1 - alpha[inner, None]) * exposure.background[inner]
+    gains = np.clip((own * seen).sum(0) / np.maximum((own ** 2).sum(0), 1e-6), 1 / _MOST_GAIN, _MOST_GAIN).astype(np.float32)
+    return replace(texture, colours=texture.colours * gains), gains
+
+
 def learned(texture: Texture, seen: Sequence[tuple[Exposure, np.ndarray]], rounds: int, given: int = 0) -> Texture:
     """A texture that explains exposures better, each with its outline (M, 2) in the surface's picture.
 
@@ -130,8 +148,9 @@ def learned(texture: Texture, seen: Sequence[tuple[Exposure, np.ndarray]], round
         total, time = np.zeros_like(texture.colours), np.zeros(texture.colours.shape[:2], np.float32)
         belongs = np.zeros(time.shape, bool)
         for number, (exposure, outline) in enumerate(seen):
-            rest, _ = unexplained(exposure, laid(exposure, texture), outline)
-            rest = np.dstack([rest, np.ones_like(rest[..., :1])])
+            here, gains = lit(exposure, texture, outline) if texture.known.any() else (texture, np.ones(3, np.float32))
+            rest, _ = unexplained(exposure, laid(exposure, here), outline)
+            rest = np.dstack([rest / gains, np.ones_like(rest[..., :1])])
             back = np.zeros((*size[::-1], 4), np.float32)
             for move in exposure.moves:
                 onto = homography_to_centred(move @ np.linalg.inv(texture.place))

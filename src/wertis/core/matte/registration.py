@@ -10,7 +10,7 @@ _CLOSE = 0.5  # pixels from the homography within which a feature goes with it
 _FEWEST = 25  # features that must go with one
 
 Seen = tuple[np.ndarray, np.ndarray]
-"""A picture (h, w, 3) uint8, and (h, w) bool, where it does not count."""
+"""A grey picture (h, w) uint8, and (h, w) bool, where it does not count."""
 
 
 def registered(first: Seen, last: Seen, start: np.ndarray, guess: np.ndarray, least_share: float) -> np.ndarray | None:
@@ -30,8 +30,7 @@ def registered(first: Seen, last: Seen, start: np.ndarray, guess: np.ndarray, le
 
 def features(seen: Seen, count: int, quality: float, apart: float) -> np.ndarray:
     """(n, 2) float32 corners of a picture that are well told, first pixel's centre at 0."""
-    grey = cv2.cvtColor(seen[0], cv2.COLOR_RGB2GRAY)
-    found = cv2.goodFeaturesToTrack(grey, count, quality, apart, mask=np.where(seen[1], 0, 255).astype(np.uint8))
+    found = cv2.goodFeaturesToTrack(seen[0], count, quality, apart, mask=np.where(seen[1], 0, 255).astype(np.uint8))
     return found[:, 0] if found is not None else np.zeros((0, 2), np.float32)
 
 
@@ -39,11 +38,10 @@ def _followed(first: Seen, last: Seen, start: np.ndarray, guess: np.ndarray) -> 
     """(k, 2) float64 those of the features (n, 2) of a picture that are found in another, and where."""
     if not len(start):
         return np.zeros((0, 2)), np.zeros((0, 2))
-    a, b = (cv2.cvtColor(picture, cv2.COLOR_RGB2GRAY) for picture, _ in (first, last))
     settings = {"winSize": (_WINDOW, _WINDOW), "maxLevel": _LEVELS, "flags": cv2.OPTFLOW_USE_INITIAL_FLOW}
-    there, _, _ = cv2.calcOpticalFlowPyrLK(a, b, start, guess.astype(np.float32), **settings)  # type: ignore[call-overload]
-    back, _, _ = cv2.calcOpticalFlowPyrLK(b, a, there, start.copy(), **settings)  # type: ignore[call-overload]
-    h, w = a.shape
+    there, _, _ = cv2.calcOpticalFlowPyrLK(first[0], last[0], start, guess.astype(np.float32), **settings)  # type: ignore[call-overload]
+    back, _, _ = cv2.calcOpticalFlowPyrLK(last[0], first[0], there, start.copy(), **settings)  # type: ignore[call-overload]
+    h, w = last[1].shape
     at = np.clip(np.round(there).astype(int), 0, [w - 1, h - 1])
     good = (np.linalg.norm(back - start, axis=1) < _BACK) & ~last[1][at[:, 1], at[:, 0]]
     return start[good].astype(float), there[good].astype(float)
