@@ -166,7 +166,7 @@ class FigureBackgroundTest(GrowingFigure):
         points[TIP] -= [7.0, 0]  # so much too short
         matte.key(3, points)
         background, shape, carried = self.background(finder, matte)
-        moves, tips = SharpTips(background, carried).found(shape, 3, [2, 1], 1.0)
+        moves, tips = SharpTips(background, carried, finder.size).found(shape, 3, [2, 1], 1.0)
         self.assertEqual(set(tips), {TIP})
         np.testing.assert_allclose(points[TIP] + moves[TIP], outline(3)[TIP], atol=1.5)
         self.assertFalse(moves[3:9].any(), "what is far from the tip stays")

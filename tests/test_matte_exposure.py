@@ -1,6 +1,7 @@
 """Outlines of figures that the shutter smears: layers composed, texture and background learnt, and what they tell of an outline."""
 
 import unittest
+from dataclasses import replace
 from unittest import mock
 
 import cv2
@@ -10,7 +11,7 @@ from tests.test_outline_smoother import SmearedFilm
 from wertis.core.geometry import homography
 from wertis.core.jobs import matte_exposure, matte_series
 from wertis.core.matte.background import RegisteredBackground
-from wertis.core.matte.exposure import Exposure, Texture, blank_texture, composed, explained_offsets, laid, learned, unexplained
+from wertis.core.matte.exposure import Exposure, Texture, blank_texture, composed, explained_offsets, laid, learned, lit, unexplained
 
 SIZE = (160, 120)
 
@@ -50,6 +51,25 @@ def with_picture(texture: Texture) -> Texture:
     h, w = texture.colours.shape[:2]
     return Texture(cv2.warpPerspective(TEXTURE, texture.place, (w, h), borderMode=cv2.BORDER_REFLECT), texture.place,
                    np.ones((h, w), bool))
+
+
+class LitTest(unittest.TestCase):
+    def test_a_figure_that_is_lit_otherwise(self) -> None:
+        """By a third more in red and a fifth less in blue than where its texture was learned."""
+        gains, exposure, texture = np.float32([1.3, 1.0, 0.8]), exposed((6, 2)), with_picture(blank_texture(disc(), 1.0, 40))
+        _, colour = composed(exposure, laid(exposure, texture), disc())
+        there = replace(exposure, picture=exposure.picture + colour * (gains - 1))
+        np.testing.assert_allclose(lit(there, texture, disc())[1], gains, atol=0.01)
+        off, _ = explained_offsets(there, texture, disc(28), 2.0, 20.0)
+        better, _ = explained_offsets(there, lit(there, texture, disc(28))[0], disc(28), 2.0, 20.0)
+        self.assertLess(np.abs(better - 2).mean(), 0.25)
+        self.assertLess(np.abs(better - 2).mean(), np.abs(off - 2).mean() / 2)
+
+    def test_where_nothing_of_it_is_seen_it_stays(self) -> None:
+        exposure, texture = exposed((6, 2)), with_picture(blank_texture(disc(), 1.0, 40))
+        same, gains = lit(exposure, texture, disc() + [500, 0])
+        np.testing.assert_array_equal(gains, 1)
+        self.assertIs(same, texture)
 
 
 class ComposedTest(unittest.TestCase):

@@ -74,6 +74,34 @@ class TipTest(unittest.TestCase):
         self.assertIsNone(tip_displacement(exposure, texture, wedge(110) + [2 * SIZE[0], 0], 0, 1.5, 15.0))
 
 
+def crotch(depth: float, spacing: float = 3.0) -> np.ndarray:
+    """(n, 2) a block with a wedge cut out of its right side that ends at x = `depth`; the first place is its end."""
+    corners = np.array([[depth, 60.0], [110, 44], [110, 20], [25, 20], [25, 100], [110, 100], [110, 76]])
+    sides = zip(corners, np.roll(corners, -1, 0), strict=True)
+    return np.concatenate([a + (b - a) * np.arange(0, 1, spacing / np.linalg.norm(b - a))[:, None] for a, b in sides])
+
+
+class InwardTest(unittest.TestCase):
+    """Where two parts of a figure meet, what lies between them is background."""
+
+    def setUp(self) -> None:
+        self.texture = with_picture(blank_texture(crotch(60), 1.0, 40))
+        fine = Exposure(np.zeros_like(BEHIND), BEHIND, np.ones(BEHIND.shape[:2], bool), moves(TRAVEL, count=64), np.eye(3))
+        alpha, colour = composed(fine, laid(fine, self.texture), crotch(60))
+        picture = colour + (1 - alpha[..., None]) * BEHIND + np.random.default_rng(7).normal(0, 1.5, BEHIND.shape)
+        self.exposure = Exposure(picture.astype(np.float32), BEHIND, fine.known, moves(TRAVEL, count=12), np.eye(3))
+
+    def test_it_is_found_too_deep_and_too_shallow(self) -> None:
+        for start in (50.0, 56.0, 60.0, 66.0, 70.0):
+            tip = tip_displacement(self.exposure, self.texture, crotch(start), 0, 1.5, 15.0)
+            assert tip is not None
+            np.testing.assert_allclose(crotch(start)[0] + tip.displacements[0], [60, 60], atol=2.0, err_msg=str(start))
+            np.testing.assert_array_equal(tip.texture.colours, self.texture.colours)
+
+    def test_what_goes_on_beyond_the_reach_is_not_told(self) -> None:
+        self.assertIsNone(tip_displacement(self.exposure, self.texture, crotch(90.0), 0, 1.5, 15.0))
+
+
 class OffsetsAcrossTest(unittest.TestCase):
     def test_distances_to_a_square(self) -> None:
         square = np.array([[0.0, 0], [10, 0], [10, 10], [0, 10]])

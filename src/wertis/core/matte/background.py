@@ -20,7 +20,7 @@ _MISPLACED = 1.5  # pixels by which the background of another frame may seem to 
 _USUAL = 0.8  # part of what both frames show by which that is judged
 _LEAST_SHARED = 200  # pixels that they must both show for it
 _FEATURES = 600, 0.005, 6.0  # how many at most, how well told at least beside the best, and pixels between them
-_ONE_PLANE = 0.9  # part of them from which the background goes by one homography
+_ONE_PLANE = 0.7  # part of them from which the background goes by one homography; some lie on the figure, or move
 _FEATURES_NEAR, _NEAR = (400, 0.002, 5.0), 60  # the same in so many pixels round the figure
 _MOST_OF_THEM = 0.4  # part of those that go with one plane at least
 
@@ -119,7 +119,7 @@ class RegisteredBackground:
         if known is not None:
             guess = homography.apply(np.linalg.inv(known), start.astype(float))
         there = registered(seen, other, start, guess, _MOST_OF_THEM) if len(start) else None
-        return np.linalg.inv(there) if there is not None and _agree((seen[0], seen[1] | ~near), other, there) else None
+        return np.linalg.inv(there) if there is not None and agrees((seen[0], seen[1] | ~near), other, there) else None
 
     def _seen(self, number: int) -> Seen:
         frame = self._frames[number]
@@ -130,7 +130,7 @@ class RegisteredBackground:
         return self._grey[frame], self._covered(frame)
 
 
-def _agree(seen: Seen, other: Seen, onto: np.ndarray) -> bool:
+def agrees(seen: Seen, other: Seen, onto: np.ndarray) -> bool:
     """Whether another picture looks as one does where both count, when a homography (3, 3) takes this one to it: they must not differ more than this one
     does from itself, moved by a pixel and a half."""
     y, x = np.nonzero(~seen[1])

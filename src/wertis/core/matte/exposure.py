@@ -147,10 +147,12 @@ def learned(texture: Texture, seen: Sequence[tuple[Exposure, np.ndarray]], round
     for _ in range(rounds):
         total, time = np.zeros_like(texture.colours), np.zeros(texture.colours.shape[:2], np.float32)
         belongs = np.zeros(time.shape, bool)
+        gains = np.array([lit(e, texture, outline)[1] for e, outline in seen]) if texture.known.any() else np.ones((len(seen), 3), np.float32)
+        gains /= np.exp(np.log(gains).mean(0))  # one that all have is the texture's own
         for number, (exposure, outline) in enumerate(seen):
-            here, gains = lit(exposure, texture, outline) if texture.known.any() else (texture, np.ones(3, np.float32))
+            here = replace(texture, colours=texture.colours * gains[number])
             rest, _ = unexplained(exposure, laid(exposure, here), outline)
-            rest = np.dstack([rest / gains, np.ones_like(rest[..., :1])])
+            rest = np.dstack([rest / gains[number], np.ones_like(rest[..., :1])])
             back = np.zeros((*size[::-1], 4), np.float32)
             for move in exposure.moves:
                 onto = homography_to_centred(move @ np.linalg.inv(texture.place))
