@@ -26,6 +26,7 @@ _HARDLY = 0.3  # of the exposures' number, of covered time below which texture i
 _NEAR, _FAR = 3.0, 15.0  # pixels, of the Gaussians by which it is
 _MOSTLY, _LEAST_LIT = 0.7, 100  # covered time from which a pixel tells how the figure is lit; and how many pixels must
 _MOST_GAIN = 2.0  # by which it may be lit otherwise
+_DARK = 8.0  # on a scale of 0..255, below which a colour says little of that
 _INWARDS = 1.0  # pixels from the outline at which the figure's own colour is read
 LEAST_DEVIATION = 2.0  # on a scale of 0..255, of a pixel
 CAUCHY = 4.0  # deviations at which a pixel counts half
@@ -130,11 +131,13 @@ def lit(exposure: Exposure, texture: Texture, outline: np.ndarray) -> tuple[Text
     outline : (M, 2) of the figure in the surface's picture.
     """
     alpha, colour = composed(exposure, laid(exposure, texture), outline)
-    inner = (alpha > _MOSTLY) & (exposure.known | (alpha > 0.99))
+    shown = np.mean(laid_picture(exposure, texture, texture.known.astype(np.float32)), axis=0) > 0.99
+    inner = (alpha > _MOSTLY) & (exposure.known | (alpha > 0.99)) & shown
     if inner.sum() < _LEAST_LIT:
         return texture, np.ones(3, np.float32)
     own, seen = colour[inner], exposure.picture[inner] - (1 - alpha[inner, None]) * exposure.background[inner]
-    gains = np.clip((own * seen).sum(0) / np.maximum((own ** 2).sum(0), 1e-6), 1 / _MOST_GAIN, _MOST_GAIN).astype(np.float32)
+    ratio = np.median(seen / np.maximum(own, _DARK), axis=0)  # so that what looks otherwise in places does not count
+    gains = np.clip(ratio, 1 / _MOST_GAIN, _MOST_GAIN).astype(np.float32)
     return replace(texture, colours=texture.colours * gains), gains
 
 

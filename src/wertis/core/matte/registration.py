@@ -40,7 +40,7 @@ def _followed(first: Seen, last: Seen, start: np.ndarray, guess: np.ndarray) -> 
         return np.zeros((0, 2)), np.zeros((0, 2))
     settings = {"winSize": (_WINDOW, _WINDOW), "maxLevel": _LEVELS, "flags": cv2.OPTFLOW_USE_INITIAL_FLOW}
     there, _, _ = cv2.calcOpticalFlowPyrLK(first[0], last[0], start, guess.astype(np.float32), **settings)  # type: ignore[call-overload]
-    back, _, _ = cv2.calcOpticalFlowPyrLK(last[0], first[0], there, start.copy(), **settings)  # type: ignore[call-overload]
+    back, _, _ = cv2.calcOpticalFlowPyrLK(last[0], first[0], there, (there - (guess - start)).astype(np.float32), **settings)  # type: ignore[call-overload]
     h, w = last[1].shape
     at = np.clip(np.round(there).astype(int), 0, [w - 1, h - 1])
     good = (np.linalg.norm(back - start, axis=1) < _BACK) & ~last[1][at[:, 1], at[:, 0]]
