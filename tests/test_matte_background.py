@@ -58,6 +58,13 @@ def film() -> list[np.ndarray]:
     return [np.clip(p, 0, 255).astype(np.uint8) for p in pictures]
 
 
+def away(points: np.ndarray, roundness: np.ndarray, places: np.ndarray) -> np.ndarray:
+    """(n,) how far places (n, 2) lie from an outline through points (N, 2)."""
+    found, t = flattened(bezier(points, roundness))[0], np.linspace(0, 1, 20, endpoint=False)[:, None]
+    dense = np.concatenate([a + t * (b - a) for a, b in zip(found, np.roll(found, -1, 0), strict=True)])
+    return np.array([np.linalg.norm(dense - place, axis=1).min() for place in places])
+
+
 class GrowingFigure(unittest.TestCase):
     @classmethod
     def setUpClass(cls) -> None:
@@ -80,10 +87,7 @@ class GrowingFigure(unittest.TestCase):
         """(n,) how far places of the true outline lie from the matte's."""
         points = matte.points(frame)
         assert points is not None
-        found, true = (flattened(bezier(p, ROUND))[0] for p in (points, outline(frame)))
-        t = np.linspace(0, 1, 20, endpoint=False)[:, None]
-        dense = np.concatenate([a + t * (b - a) for a, b in zip(found, np.roll(found, -1, 0), strict=True)])
-        return np.array([np.linalg.norm(dense - p, axis=1).min() for p in true])
+        return away(points, ROUND, flattened(bezier(outline(frame), ROUND))[0])
 
 
 class FittedTest(GrowingFigure):

@@ -8,6 +8,7 @@ import cv2
 import numpy as np
 
 import wertis
+from tests.test_matte_background import away
 from wertis.core.geometry import homography
 from wertis.core.jobs.matte_background import FigureBackground
 from wertis.core.jobs.matte_edge import EdgeFinder, shown_corners
@@ -89,12 +90,9 @@ class Arm(unittest.TestCase):
         """Pixels (rms) by which what can be seen of the limb's outline lies off."""
         points = matte.points(frame, matte.record.shapes[0].id)
         assert points is not None
-        found = flattened(bezier(points, LIMB_ROUND))[0]
         true = flattened(bezier(piece(LIMB, frame), LIMB_ROUND))[0]
         true = true[np.linalg.norm(true - piece(np.array([[-60.0, 0]]), frame), axis=1) > 28]
-        t = np.linspace(0, 1, 20, endpoint=False)[:, None]
-        dense = np.concatenate([a + t * (b - a) for a, b in zip(found, np.roll(found, -1, 0), strict=True)])
-        return float(np.sqrt(np.mean([((dense - p) ** 2).sum(1).min() for p in true])))
+        return float(np.sqrt(np.mean(away(points, LIMB_ROUND, true) ** 2)))
 
 
 class FittedArmTest(Arm):
