@@ -65,14 +65,21 @@ def away(points: np.ndarray, roundness: np.ndarray, places: np.ndarray) -> np.nd
     return np.array([np.linalg.norm(dense - place, axis=1).min() for place in places])
 
 
+def written(case: type[unittest.TestCase], pictures: list[np.ndarray]) -> Path:
+    """A folder with pictures (h, w, 3) as f.0001.png and so on, for as long as a class of tests runs."""
+    folder = tempfile.TemporaryDirectory()
+    case.addClassCleanup(folder.cleanup)
+    for frame, picture in enumerate(pictures, 1):
+        cv2.imwrite(str(Path(folder.name) / f"f.{frame:04d}.png"), picture[..., ::-1])
+    return Path(folder.name)
+
+
 class GrowingFigure(unittest.TestCase):
+    folder: Path
+
     @classmethod
     def setUpClass(cls) -> None:
-        folder = tempfile.TemporaryDirectory()
-        cls.addClassCleanup(folder.cleanup)
-        cls.folder = Path(folder.name)
-        for frame, picture in zip(FRAMES, film(), strict=True):
-            cv2.imwrite(str(cls.folder / f"f.{frame:04d}.png"), picture[..., ::-1])
+        cls.folder = written(cls, film())
         corners = np.array([[80.0, 70], [180, 70], [180, 170], [80, 170]])
         lines = ["frame,x1,y1,x2,y2,x3,y3,x4,y4"] + [f"{f}," + ",".join(f"{v:.4f}" for v in (corners + [5.0 * (f - 1), 0]).ravel()) for f in FRAMES]
         (cls.folder / "figure.csv").write_text("\n".join(lines) + "\n")

@@ -1,6 +1,5 @@
 """Figures that keys move, without a track, and that are split in pieces: what is known of them goes along, and what pieces hide is left out."""
 
-import tempfile
 import unittest
 from pathlib import Path
 
@@ -8,14 +7,15 @@ import cv2
 import numpy as np
 
 import wertis
-from tests.test_matte_background import away
+from tests.test_matte_background import away, written
 from wertis.core.geometry import homography
 from wertis.core.jobs.matte_background import FigureBackground
-from wertis.core.jobs.matte_edge import EdgeFinder, shown_corners
-from wertis.core.matte.background import RegisteredBackground, agrees
+from wertis.core.jobs.matte_edge import EdgeFinder, visible_corners
+from wertis.core.matte.background import RegisteredBackground
 from wertis.core.matte.coverage import mean_area, polygon_area
 from wertis.core.matte.outline import bezier, flattened
 from wertis.core.matte.outline_smoother import smoothed
+from wertis.core.matte.registration import agrees
 from wertis.core.shot.matte_carry import Carrier
 from wertis.core.shot.matte_pieces import other_pieces, within
 from wertis.core.shot.matte_pose import FigurePose
@@ -66,13 +66,11 @@ def film() -> list[np.ndarray]:
 
 
 class Arm(unittest.TestCase):
+    folder: Path
+
     @classmethod
     def setUpClass(cls) -> None:
-        folder = tempfile.TemporaryDirectory()
-        cls.addClassCleanup(folder.cleanup)
-        cls.folder = Path(folder.name)
-        for frame, picture in zip(FRAMES, film(), strict=True):
-            cv2.imwrite(str(cls.folder / f"f.{frame:04d}.png"), picture[..., ::-1])
+        cls.folder = written(cls, film())
 
     def drawn(self) -> DrawnMatte:
         matte = wertis.open(self.folder / "f.####.png").matte(None, 1, None, "Arm")
@@ -127,8 +125,8 @@ class FittedArmTest(Arm):
         matte = self.drawn()
         carried = Carrier(matte.shot.document, matte.record)
         limb, sleeve = matte.record.shapes
-        self.assertEqual(shown_corners(carried, limb, 1, SIZE), [], "both lie in the sleeve")
-        self.assertEqual(shown_corners(carried, sleeve, 1, SIZE), [1, 2], "the others lie left of the picture")
+        self.assertEqual(visible_corners(carried, limb, 1, SIZE), [], "both lie in the sleeve")
+        self.assertEqual(visible_corners(carried, sleeve, 1, SIZE), [1, 2], "the others lie left of the picture")
 
     def test_other_pieces_are_no_background(self) -> None:
         matte = self.drawn()

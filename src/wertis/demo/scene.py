@@ -20,6 +20,11 @@ CRATE = (1.04, 0.74, 0.66)  # metres: width, height, depth
 TURN = np.radians(24.0)
 
 
+def shutter_times(index: int, count: int) -> np.ndarray:
+    """(count,) times, in frames, evenly spread over that for which the shutter of a frame is open: the middles of equal parts of it."""
+    return np.asarray(index + SHUTTER * ((np.arange(count) + 0.5) / count - 0.5))
+
+
 @dataclass(frozen=True)
 class Film:
     """What differs from shot to shot.
@@ -111,7 +116,7 @@ class Scene:
         if self.film.passers == "docker":  # his arm is quick
             ends = [docker.arm(self._seen, index + part * SHUTTER / 2)["Hand"].points for part in (-1, 1)]
             count = max(count, int(np.ceil(np.abs(ends[1] - ends[0]).max() / _PER_SUBFRAME)))
-        return index + SHUTTER * ((np.arange(count) + 0.5) / count - 0.5)
+        return shutter_times(index, count)
 
     def _view(self, time: float) -> tuple[np.ndarray, np.ndarray]:
         t = np.clip(time, 0, self.film.frames - 1)

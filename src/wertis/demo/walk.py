@@ -12,7 +12,7 @@ import numpy as np
 from wertis.core.geometry import homography
 from wertis.core.geometry.conventions import homography_to_centred
 from wertis.demo import textures
-from wertis.demo.scene import HEIGHT, SHUTTER, WIDTH, backed, coded, film_grain, painted, vignette
+from wertis.demo.scene import HEIGHT, WIDTH, backed, coded, film_grain, painted, shutter_times, vignette
 
 FOCAL = 1120.0
 _WALL = -2.1  # metres to the right, where the brick wall stands along the quay
@@ -99,7 +99,7 @@ class Walk:
 
     def moments(self, index: int) -> np.ndarray:
         """The times at which the shutter of a frame, counted from 0, takes its pictures."""
-        return index + SHUTTER * ((np.arange(_SUBFRAMES) + 0.5) / _SUBFRAMES - 0.5)
+        return shutter_times(index, _SUBFRAMES)
 
     def _instant(self, time: float) -> np.ndarray:
         canvas = np.zeros((HEIGHT, WIDTH, 3), np.uint8)

@@ -45,13 +45,15 @@ class FigureBackground:
     Attributes
     ----------
     scale : of the resolution at which it is worked out.
+    pose : of the figure, by its keys.
+    shape : with keys where the figure was found by now.
     """
 
     def __init__(self, read: Callable[[int], np.ndarray], carried: Carrier, shape: MatteShape, frames: Sequence[int], half: float,
                  scale: float = 1.0, smeared: Collection[int] = (), beside: Sequence[MatteShape] = ()) -> None:
         self._read, self._carried, self._half, self.scale = read, carried, half, scale
-        self._shape, self._given, self._there, self._smeared, self._beside = shape, shape, set(frames), set(smeared), list(beside)
-        self._pose = FigurePose(shape)
+        self.shape, self._given, self._there, self._smeared, self._beside = shape, shape, set(frames), set(smeared), list(beside)
+        self.pose = FigurePose(shape)
         self._pictures: dict[int, np.ndarray] = {}
         self._masks: dict[int, tuple[object, np.ndarray]] = {}
         self._others: dict[int, np.ndarray] = {}  # where other pieces may be
@@ -60,8 +62,8 @@ class FigureBackground:
 
     def update_outlines(self, shape: MatteShape) -> None:
         """Take the figure to be where it was found by now: a shape with keys on those frames."""
-        if shape.keys != self._shape.keys:
-            self._shape, self._last = shape, None
+        if shape.keys != self.shape.keys:
+            self.shape, self._last = shape, None
 
     def picture(self, frame: int) -> np.ndarray:
         """(h, w, 3) float32 on a scale of 0..255, of a frame at `scale`."""
@@ -84,8 +86,6 @@ class FigureBackground:
             self._last = frame, wide, *self._found(frame, wide)
         _, (x0, y0, _, _), picture, known = self._last
         part = slice(box[1] - y0, box[3] - y0), slice(box[0] - x0, box[2] - x0)
-        if not self._beside:
-            return picture[part], known[part]
         return picture[part], known[part] & ~self._covered_by_others(frame)[box[1]:box[3], box[0]:box[2]]
 
     def near(self, frame: int, polygon: np.ndarray, reach: float) -> KnownBackground | None:
@@ -120,19 +120,10 @@ class FigureBackground:
 
     def posed(self, exposure: Exposure, shape: MatteShape, frame: int) -> Exposure:
         """An exposure with the moves of the figure itself, from its pose on its first key, where a shape's keys move it in the surface's picture."""
-        if not self._pose.moves:
+        if not self.pose.moves:
             return exposure
-        poses = np.array([self._pose.at(shape, time) for time in self._instants(frame, len(exposure.moves))])
-        return replace(exposure, moves=exposure.moves @ poses, middle=exposure.middle @ self._pose.at(shape, frame))
-
-    def pose(self, shape: MatteShape, time: float) -> np.ndarray:
-        """(3, 3) the similarity that takes the figure as it is on its first key to where it is at a time, both in the surface's picture."""
-        return self._pose.at(shape, time)
-
-    @property
-    def shape(self) -> MatteShape:
-        """With keys where it was found by now."""
-        return self._shape
+        poses = np.array([self.pose.at(shape, time) for time in self._instants(frame, len(exposure.moves))])
+        return replace(exposure, moves=exposure.moves @ poses, middle=exposure.middle @ self.pose.at(shape, frame))
 
     # -- inside -------------------------------------------------------------------------------------------------------
 
@@ -171,7 +162,7 @@ class FigureBackground:
 
     def _covered(self, frame: int) -> np.ndarray:
         """(h, w) bool, where the figure may be on a frame at `scale`; everywhere if its track has no answer."""
-        shape = self._given if frame in self._smeared else self._shape
+        shape = self._given if frame in self._smeared else self.shape
         keys = shape.keys
         near = [k for k in (max((k for k in keys if k <= frame), default=None), min((k for k in keys if k >= frame), default=None)) if k is not None]
         signature = tuple((k, keys[k]) for k in near)
@@ -187,7 +178,10 @@ class FigureBackground:
         """(h, w) bool, where other pieces of the figure may be on a frame at `scale`."""
         if frame not in self._others:
             h, w = self._stored(frame).shape[:2]
-            self._others[frame] = np.any([np.zeros((h, w), bool), *(self._filled(s, frame, False) for s in self._beside)], axis=0)
+            covered = np.broadcast_to(np.False_, (h, w))  # without other pieces it takes no memory
+            for piece in self._beside:
+                covered = covered | self._filled(piece, frame, False)
+            self._others[frame] = covered
             while len(self._others) > _MASKS:
                 self._others.pop(next(iter(self._others)))
         return self._others[frame]

@@ -78,13 +78,17 @@ class EdgeMeasure:
 
 
 class Background(Protocol):
-    """What lies behind a figure on each frame of a series."""
+    """What lies behind a figure on each frame of a series, and how that moves.
+
+    Attributes
+    ----------
+    pose : of the figure, by the keys that it was given.
+    """
+
+    pose: FigurePose
 
     def near(self, frame: int, polygon: np.ndarray, reach: float) -> KnownBackground | None:
         """What lies behind a polygon (M, 2) of a frame's picture and round it, as far away as an edge is looked for that lies within a reach."""
-
-    def pose(self, shape: MatteShape, time: float) -> np.ndarray:
-        """(3, 3) the similarity that takes the figure as it is on its first key to where it is at a time, both in the surface's picture."""
 
 
 class EdgeFinder:
@@ -113,11 +117,11 @@ class EdgeFinder:
             return EdgeMeasure(None, "its track has no answer here")
         if shape.stroke is not None:
             return EdgeMeasure(None, "it is a line, and has no edge of its own")
-        pose = background.pose if background is not None else FigurePose(shape).at
+        pose = background.pose if background is not None else FigurePose(shape)
         try:
             picture = self.picture(frame)
-            moved_from = [(f, pose(shape, f) @ np.linalg.inv(pose(shape, frame))) for f in known]
-            frames = [k for k in (self._known(shot, matte, shape, f, frame, move) for f, move in moved_from) if k is not None]
+            back = np.linalg.inv(pose.at(shape, frame))
+            frames = [k for k in (self._known(shot, matte, shape, f, frame, pose.at(shape, f) @ back) for f in known) if k is not None]
         except PlateError as why:
             return EdgeMeasure(None, str(why))
         polygon, at = flattened(shape.curves(controls))
@@ -187,7 +191,7 @@ def without_hidden(edge: Edge, carried: Carrier, shape: MatteShape, frame: int) 
     return replace(edge, reliable=edge.reliable & open_, usable=edge.usable & open_, beyond=edge.beyond & open_)
 
 
-def shown_corners(carried: Carrier, shape: MatteShape, frame: int, size: tuple[int, int]) -> list[int]:
+def visible_corners(carried: Carrier, shape: MatteShape, frame: int, size: tuple[int, int]) -> list[int]:
     """Numbers of a shape's corners that a frame's picture of a `size` shows: those in it that no other piece of the figure hides."""
     controls = carried.controls(shape, frame)
     if controls is None or not shape.corners:

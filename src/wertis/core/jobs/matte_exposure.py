@@ -8,10 +8,10 @@ import numpy as np
 from wertis.core.errors import PlateError
 from wertis.core.geometry import homography
 from wertis.core.jobs.matte_background import ROOM, FigureBackground
-from wertis.core.jobs.matte_edge import EdgeFinder, EdgeMeasure, shown_corners, without_hidden
+from wertis.core.jobs.matte_edge import EdgeFinder, EdgeMeasure, visible_corners, without_hidden
 from wertis.core.matte.coverage import Box, box_round
 from wertis.core.matte.edge import Edge, evenly_resampled, with_corners
-from wertis.core.matte.exposure import Exposure, Texture, blank_texture, explained_offsets, learned, lit
+from wertis.core.matte.exposure import Exposure, Texture, blank_texture, explained_offsets, gain_compensated, learned
 from wertis.core.matte.exposure_tips import REACH, TipDisplacement, offsets_across, tip_displacement
 from wertis.core.matte.outline import flattened, outwards
 from wertis.core.shot.document import Shot
@@ -105,9 +105,9 @@ class ExposedFigure:
         normals = outwards(places)
         x0, y0, _, _ = self._boxes[frame]
         scaled = places * self._scale - [x0, y0]
-        shown = shown_corners(carried, shape, frame, self._finder.size)
+        shown = visible_corners(carried, shape, frame, self._finder.size)
         told = [k for k, corner in zip(corners, shape.corners, strict=True) if corner in shown]
-        here, _ = lit(exposure, self._texture, homography.apply(np.linalg.inv(exposure.middle), scaled))
+        here = gain_compensated(exposure, self._texture, homography.apply(np.linalg.inv(exposure.middle), scaled))
         tips, start, texture = self._tips(exposure, here, scaled, told, spread)
         offsets, deviations = explained_offsets(exposure, texture, start, spread * self._scale, _LENGTH * self._scale, corners)
         deviations = deviations / self._scale
@@ -163,7 +163,7 @@ class ExposedFigure:
 
     def _own(self, outline: np.ndarray, frame: int) -> np.ndarray:
         """An outline (M, 2) of a frame in the surface's picture, in that of the figure as it is on its first key."""
-        return homography.apply(np.linalg.inv(self.background.pose(self.background.shape, frame)), outline)
+        return homography.apply(np.linalg.inv(self.background.pose.at(self.background.shape, frame)), outline)
 
     def _exposure(self, frame: int, shape: MatteShape) -> Exposure | None:
         """A frame's exposure with the figure's own moves by a shape's keys; None where it is not known well enough."""

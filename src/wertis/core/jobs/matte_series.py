@@ -6,7 +6,7 @@ from dataclasses import replace
 import numpy as np
 
 from wertis.core.jobs.events import Counter, Event, Stop, stopped
-from wertis.core.jobs.matte_edge import EACH, FIRST, EdgeFinder, EdgeMeasure, shown_corners
+from wertis.core.jobs.matte_edge import EACH, FIRST, EdgeFinder, EdgeMeasure, visible_corners
 from wertis.core.jobs.matte_exposure import ExposedFigure
 from wertis.core.jobs.matte_look import Look, PlacedPoints, measurement, placed_tips
 from wertis.core.jobs.matte_tips import SharpTips
@@ -18,7 +18,6 @@ from wertis.core.shot.document import Shot
 from wertis.core.shot.edits import as_points
 from wertis.core.shot.items import set_item
 from wertis.core.shot.matte_carry import Carrier
-from wertis.core.shot.matte_pose import FigurePose
 from wertis.core.shot.mattes import Matte, MatteShape, matte_of
 
 _WINDOW = 9  # frames around one, from which its outline is predicted
@@ -55,7 +54,7 @@ class OutlineSeries:
         self._keyed = set(drawn.keys) - set(frames) or set(drawn.keys)
         self._frames = sorted(set(frames) - self._keyed)
         self._shape = drawn.but(keys={f: k for f, k in drawn.keys.items() if f in self._keyed})
-        self._corners, self._pose = drawn.corners, FigurePose(self._shape)
+        self._corners = drawn.corners
         self._points: dict[int, np.ndarray] = {}  # (N, 2) in the surface's picture
         self._spread: dict[int, np.ndarray] = {}  # (N,) and how sure they are
         self._measured: dict[int, Measurement] = {}
@@ -138,7 +137,7 @@ class OutlineSeries:
         controls = Carrier(self.shot, look.matte).controls(shape, frame)
         assert controls is not None  # it was measured there
         points = shape.points_of(controls)
-        shown = shown_corners(Carrier(self.shot, look.matte), shape, frame, self._finder.size)
+        shown = visible_corners(Carrier(self.shot, look.matte), shape, frame, self._finder.size)
         others = [c for c in shown if c not in look.tips]
         moves = self._finder.fitted(self.shot, look.matte, shape, frame, points, edge, look.known[0], look.reach + FIRST, others) - points
         self._points[frame] = self._moved(look.matte, frame, moves)
@@ -211,7 +210,7 @@ class OutlineSeries:
             fixed = np.array([t in self._keyed for t in block])
             points, spread = smoothed(base, np.array(block, float), fixed, {k: self._measured[t] for k, t in enumerate(block) if t in self._measured},
                                           self._corners, rounds=4 if only is None else 2, smeared=np.array([t in self._exposed.frames for t in block]),
-                                      moved=self._pose.moved(self._shape, block))
+                                      moved=self._exposed.background.pose.moved(self._shape, block))
             inner = block[_OVERLAP if begin else 0:]
             for frame in inner if only is None else {only} & set(inner):
                 k = block.index(frame)
@@ -267,7 +266,7 @@ class OutlineSeries:
         if look.edge is None:
             return
         placed = [placed_tips(look.tips, self._exposed.background.scale)]
-        shown = shown_corners(Carrier(self.shot, look.matte), self._in_shape(look.matte), frame, self._finder.size)
+        shown = visible_corners(Carrier(self.shot, look.matte), self._in_shape(look.matte), frame, self._finder.size)
         others = [c for c in shown if c not in look.tips]
         if not look.layered and others:
             placed.append(self._corners_by_themselves(frame, look, look.edge, others, tips_as_they_are))

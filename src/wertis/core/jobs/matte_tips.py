@@ -8,10 +8,10 @@ import numpy as np
 from wertis.core.geometry import homography
 from wertis.core.geometry.conventions import homography_to_centred
 from wertis.core.jobs.matte_background import FigureBackground
-from wertis.core.jobs.matte_edge import shown_corners
+from wertis.core.jobs.matte_edge import visible_corners
 from wertis.core.matte.coverage import box_round, polygon_area
 from wertis.core.matte.edge import evenly_resampled, with_corners
-from wertis.core.matte.exposure import Exposure, Texture, filled, lit
+from wertis.core.matte.exposure import Exposure, Texture, filled, gain_compensated
 from wertis.core.matte.exposure_tips import REACH, TipDisplacement, tip_displacement
 from wertis.core.matte.outline import flattened
 from wertis.core.shot.matte_carry import Carrier
@@ -53,7 +53,7 @@ class SharpTips:
         polygon, at = flattened(shape.curves(controls))
         places, along, _ = evenly_resampled(polygon, at, shape.count)
         places, along, numbers = with_corners(places, along, points, shape.corners)
-        shown = shown_corners(self._carried, shape, frame, self._size)
+        shown = visible_corners(self._carried, shape, frame, self._size)
         for corner, k in zip(shape.corners, numbers, strict=True):
             if corner not in shown:
                 continue
@@ -63,7 +63,7 @@ class SharpTips:
             exposure, texture, origin = made
             scale = self._background.scale
             boxed = places * scale - origin
-            texture, _ = lit(exposure, texture, homography.apply(np.linalg.inv(exposure.middle), boxed))
+            texture = gain_compensated(exposure, texture, homography.apply(np.linalg.inv(exposure.middle), boxed))
             tip = tip_displacement(exposure, texture, boxed, k, spread * scale, REACH * scale, scale)
             if tip is not None:
                 tips[corner] = tip
@@ -97,7 +97,7 @@ class SharpTips:
             smear = float(np.median(self._background.travel(shape, frame)))
             if there is None or controls is None or not np.isfinite(smear):
                 continue
-            onto = place @ np.linalg.inv(there @ self._background.pose(shape, frame))  # from that frame's picture
+            onto = place @ np.linalg.inv(there @ self._background.pose.at(shape, frame))  # from that frame's picture
             scaled = onto @ homography.scaling(1 / self._background.scale)
             inside = (polygon_area(homography.apply(onto, flattened(shape.curves(controls))[0]), (0, 0, *size)) > 0.99).astype(np.uint8)
             inset = int(np.ceil((_INSET + smear / 2) * self._background.scale))

@@ -10,19 +10,16 @@ import cv2
 import numpy as np
 
 from wertis.core.geometry import homography
-from wertis.core.matte.registration import Seen, features, registered
+from wertis.core.matte.registration import MaskedPicture, agrees, features, registered
 
 _AWAY = (1, 2, 3, 4, 6, 9, 13, 18, 24, 32)  # frames to both sides from which it is taken, as far as they are needed
 _ENOUGH = 7  # pictures that show a pixel
 _ODD_EVEN = [(k, k + 1) for turn in range(_ENOUGH) for k in range(turn % 2, _ENOUGH - 1, 2)]  # exchanges that sort so many
 _KEPT = 80  # frames of which the grey picture is kept
-_MISPLACED = 1.5  # pixels by which the background of another frame may seem to be misplaced
-_USUAL = 0.8  # part of what both frames show by which that is judged
-_LEAST_SHARED = 200  # pixels that they must both show for it
 _FEATURES = 600, 0.005, 6.0  # how many at most, how well told at least beside the best, and pixels between them
 _ONE_PLANE = 0.7  # part of them from which the background goes by one homography; some lie on the figure, or move
 _FEATURES_NEAR, _NEAR = (400, 0.002, 5.0), 60  # the same in so many pixels round the figure
-_MOST_OF_THEM = 0.4  # part of those that go with one plane at least
+_SHARE_NEAR = 0.4  # part of those that go with one plane at least
 
 
 class RegisteredBackground:
@@ -118,35 +115,13 @@ class RegisteredBackground:
         known = next((onto for k in nearer if (onto := self._between(k, last)) is not None), None)
         if known is not None:
             guess = homography.apply(np.linalg.inv(known), start.astype(float))
-        there = registered(seen, other, start, guess, _MOST_OF_THEM) if len(start) else None
+        there = registered(seen, other, start, guess, _SHARE_NEAR) if len(start) else None
         return np.linalg.inv(there) if there is not None and agrees((seen[0], seen[1] | ~near), other, there) else None
 
-    def _seen(self, number: int) -> Seen:
+    def _seen(self, number: int) -> MaskedPicture:
         frame = self._frames[number]
         if frame not in self._grey:
             self._grey[frame] = cv2.cvtColor(np.clip(self._read(frame) / self._unit, 0, 255).astype(np.uint8), cv2.COLOR_RGB2GRAY)
             while len(self._grey) > _KEPT:
                 self._grey.pop(next(iter(self._grey)))
         return self._grey[frame], self._covered(frame)
-
-
-def agrees(seen: Seen, other: Seen, onto: np.ndarray) -> bool:
-    """Whether another picture looks as one does where both count, when a homography (3, 3) takes this one to it: they must not differ more than this one
-    does from itself, moved by a pixel and a half."""
-    y, x = np.nonzero(~seen[1])
-    if not len(x):
-        return True
-    x0, y0, size = x.min(), y.min(), (int(np.ptp(x)) + 1, int(np.ptp(y)) + 1)
-    part = slice(y0, y0 + size[1]), slice(x0, x0 + size[0])
-    back = homography.translation(-x0, -y0) @ np.linalg.inv(onto)
-    free = cv2.warpPerspective((~other[1]).astype(np.uint8), back, size, flags=cv2.INTER_NEAREST) > 0
-    both = free & ~seen[1][part]
-    if both.sum() < _LEAST_SHARED:
-        return True
-    own = seen[0][part].astype(np.float32)
-    off = np.abs(own - cv2.warpPerspective(other[0], back, size, flags=cv2.INTER_LINEAR))[both]
-    aside = [cv2.warpAffine(own, np.array([[1, 0, dx], [0, 1, dy]], np.float32), size, borderMode=cv2.BORDER_REPLICATE)
-             for dx, dy in ((_MISPLACED, 0), (0, _MISPLACED))]
-    moved = np.mean([np.abs(own - each)[both] for each in aside], axis=0)
-    usual = off <= np.quantile(off, _USUAL)  # what stands or moves before the background, or the figure where it grew, does not count
-    return bool(off[usual].mean() <= moved[usual].mean())

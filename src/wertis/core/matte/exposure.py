@@ -24,8 +24,8 @@ _STEPS, _ARRIVED, _LONGEST = 6, 0.05, 3.0  # of Gauss-Newton at most; pixels of 
 _RELAXED = 1.5  # times a step of the reconstruction, which converges below two
 _HARDLY = 0.3  # of the exposures' number, of covered time below which texture is taken from beside it
 _NEAR, _FAR = 3.0, 15.0  # pixels, of the Gaussians by which it is
-_MOSTLY, _LEAST_LIT = 0.7, 100  # covered time from which a pixel tells how the figure is lit; and how many pixels must
-_MOST_GAIN = 2.0  # by which it may be lit otherwise
+_MOSTLY, _LEAST_LIT = 0.7, 100  # part of the exposure for which a pixel must be covered to tell how the figure is lit, and how many such pixels it takes
+_MOST_GAIN = 2.0  # times brighter or darker that it may be lit
 _DARK = 8.0  # on a scale of 0..255, below which a colour says little of that
 _INWARDS = 1.0  # pixels from the outline at which the figure's own colour is read
 LEAST_DEVIATION = 2.0  # on a scale of 0..255, of a pixel
@@ -118,27 +118,36 @@ def unexplained(exposure: Exposure, instants: Sequence[np.ndarray], outline: np.
     """(h, w, 3) what an exposure shows beside what figure and background explain, 0 where the background is not known, and (h, w) the coverage; as
     `composed`."""
     alpha, colour = composed(exposure, instants, outline)
+    return _rest(exposure, alpha, colour), alpha
+
+
+def _rest(exposure: Exposure, alpha: np.ndarray, colour: np.ndarray) -> np.ndarray:
+    """(h, w, 3) as `unexplained`, of what was composed."""
     sound = exposure.known | (alpha > 0.99)
-    rest = exposure.picture - colour - (1 - alpha[..., None]) * exposure.background
-    return np.asarray(rest * sound[..., None], np.float32), alpha
+    return np.asarray((exposure.picture - colour - (1 - alpha[..., None]) * exposure.background) * sound[..., None], np.float32)
 
 
-def lit(exposure: Exposure, texture: Texture, outline: np.ndarray) -> tuple[Texture, np.ndarray]:
-    """A texture in the light of an exposure, on which the figure may be lit otherwise than on those it was learned from, and the gains (3,) that do it.
+def gain_compensated(exposure: Exposure, texture: Texture, outline: np.ndarray) -> Texture:
+    """A texture in the light of an exposure, on which the figure may be lit otherwise than on those it was learned from (gain compensation: M. Brown and
+    D. Lowe, Automatic panoramic image stitching using invariant features, 2007).
 
     Parameters
     ----------
     outline : (M, 2) of the figure in the surface's picture.
     """
-    alpha, colour = composed(exposure, laid(exposure, texture), outline)
+    gains = _gains(exposure, texture, *composed(exposure, laid(exposure, texture), outline))
+    return replace(texture, colours=texture.colours * gains)
+
+
+def _gains(exposure: Exposure, texture: Texture, alpha: np.ndarray, colour: np.ndarray) -> np.ndarray:
+    """(3,) float32 by how much more of each channel an exposure shows of a figure than was `composed`."""
     shown = np.mean(laid_picture(exposure, texture, texture.known.astype(np.float32)), axis=0) > 0.99
     inner = (alpha > _MOSTLY) & (exposure.known | (alpha > 0.99)) & shown
     if inner.sum() < _LEAST_LIT:
-        return texture, np.ones(3, np.float32)
+        return np.ones(3, np.float32)
     own, seen = colour[inner], exposure.picture[inner] - (1 - alpha[inner, None]) * exposure.background[inner]
     ratio = np.median(seen / np.maximum(own, _DARK), axis=0)  # so that what looks otherwise in places does not count
-    gains = np.clip(ratio, 1 / _MOST_GAIN, _MOST_GAIN).astype(np.float32)
-    return replace(texture, colours=texture.colours * gains), gains
+    return np.clip(ratio, 1 / _MOST_GAIN, _MOST_GAIN).astype(np.float32)
 
 
 def learned(texture: Texture, seen: Sequence[tuple[Exposure, np.ndarray]], rounds: int, given: int = 0) -> Texture:
@@ -150,12 +159,13 @@ def learned(texture: Texture, seen: Sequence[tuple[Exposure, np.ndarray]], round
     for _ in range(rounds):
         total, time = np.zeros_like(texture.colours), np.zeros(texture.colours.shape[:2], np.float32)
         belongs = np.zeros(time.shape, bool)
-        gains = np.array([lit(e, texture, outline)[1] for e, outline in seen]) if texture.known.any() else np.ones((len(seen), 3), np.float32)
+        layers = [composed(exposure, laid(exposure, texture), outline) for exposure, outline in seen]
+        gains = np.array([_gains(exposure, texture, *layer) for (exposure, _), layer in zip(seen, layers, strict=True)])
         gains /= np.exp(np.log(gains).mean(0))  # one that all have is the texture's own
         for number, (exposure, outline) in enumerate(seen):
-            here = replace(texture, colours=texture.colours * gains[number])
-            rest, _ = unexplained(exposure, laid(exposure, here), outline)
-            rest = np.dstack([rest / gains[number], np.ones_like(rest[..., :1])])
+            alpha, colour = layers[number]
+            rest = _rest(exposure, alpha, colour * gains[number]) / gains[number]
+            rest = np.dstack([rest, np.ones_like(rest[..., :1])])
             back = np.zeros((*size[::-1], 4), np.float32)
             for move in exposure.moves:
                 onto = homography_to_centred(move @ np.linalg.inv(texture.place))

@@ -79,7 +79,7 @@ def tip_displacement(exposure: Exposure, texture: Texture, places: np.ndarray, c
         return cost(np.tensordot(at, fields, 1)) + 0.5 * float(((at / prior_deviations) ** 2).sum())
 
     best, least = _pattern_search(total, reach, scale)
-    if cost.inward and abs(best[0]) > reach - _SCAN * scale / 2:  # no least was found between figure and background, which both are known there
+    if cost.concave and abs(best[0]) > reach - _SCAN * scale / 2:  # no least was found between figure and background, which both are known there
         return None
     apart = _APART * scale
     curvatures = np.array([total(best + apart * axis) + total(best - apart * axis) - 2 * least for axis in np.eye(3)[:2]]) / apart ** 2
@@ -180,14 +180,14 @@ class _Knots:
 class _Cost:
     """What is left unexplained round a tip, as a negative logarithm of its likelihood, by the displacements (n, 2) of the places.
 
-    Only the part of the outline that moves, a `chain` of places, is filled again, closed by the line between its ends, which stay. At a corner that points
-    inwards what it encloses is what the figure does not cover.
+    Only the part of the outline that moves, a `chain` of places, is filled again, closed by the line between its ends, which stay. At a concave corner
+    what it encloses is what the figure does not cover.
 
     Attributes
     ----------
     pixels : (k,) numbers, in a box, of those that count: their background is known, and they lie within `aside` pixels of what the chain covers as it is
         and with the `longest` displacements (n, 2).
-    inward : whether the corner points inwards.
+    concave : whether the corner is, so that it points inwards.
     """
 
     def __init__(self, exposure: Exposure, texture: Texture, knots: _Knots, places: np.ndarray, chain: np.ndarray, longest: np.ndarray,
@@ -195,7 +195,7 @@ class _Cost:
         home = np.linalg.inv(exposure.middle)
         self._chain, self._places, self._motions = chain, places[chain], [move @ home for move in exposure.moves]
         self._sign = np.sign(signed_area(places) * signed_area(self._places)) or 1.0
-        self.inward = bool(self._sign < 0)
+        self.concave = bool(self._sign < 0)
         self._texture, self._onto, self._knots = texture, texture.place @ home, knots
         reached = np.concatenate([homography.apply(motion, self._places + each) for motion in self._motions for each in (0, longest[chain])])
         box = box_round(reached, aside, exposure.known.shape[::-1])
@@ -214,7 +214,7 @@ class _Cost:
         self._deviation, rest = max(LEAST_DEVIATION, 1.48 * float(np.median(np.abs(left).mean(2)[exposure.known]))), left[part]
         self._behind = behind.reshape(-1, 3)[pixels]
         self._contrasts = np.array([(picture[part].reshape(-1, 3)[pixels] - self._behind) / np.float32(len(instants)) for picture in instants])
-        known = np.ones_like(texture.known) if self.inward else texture.known  # what goes on beyond the figure is all there is of an inward corner's
+        known = np.ones_like(texture.known) if self.concave else texture.known  # what goes on beyond the figure is all there is beside a concave corner
         self._textured = np.array([each[part].ravel()[pixels] for each in laid_picture(exposure, texture, known.astype(np.float32))])
         # what would be left if the background were seen wherever the tip's part of the outline lies
         self._beneath = rest.reshape(-1, 3)[pixels] + np.einsum("ik,ikc->kc", now[:, pixels], self._contrasts)
@@ -234,7 +234,7 @@ class _Cost:
 
     def coloured(self, displacements: np.ndarray) -> Texture:
         """The texture with the colours of what is covered and was not known."""
-        if self.inward:
+        if self.concave:
             return self._texture
         colours = self._explained(displacements)[2]
         h, w = self._texture.known.shape
