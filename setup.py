@@ -9,7 +9,7 @@ FLAGS = ["-O3", "-fno-math-errno", "-fno-trapping-math", "-fno-signed-zeros", "-
 LEVELS = {"": [], "_3": ["-march=haswell"], "_4": ["-march=skylake-avx512", "-mprefer-vector-width=512"]}
 """Ending of the library's name, and what it needs of an x86-64 processor; core/compiled/__init__.py chooses."""
 
-SOURCES = [f"src/wertis/core/compiled/{name}.c" for name in ("tiles", "mesh", "patches", "png", "grey", "matte", "coons", "fill", "terms")]
+SOURCES = [f"src/wertis/core/compiled/{name}.c" for name in ("tiles", "mesh", "patches", "png", "grey", "matte", "background", "coons", "fill", "terms")]
 
 setup(ext_modules=[
     Extension(f"wertis.core.compiled._tiles{ending}", SOURCES, optional=True, libraries=["m"],

@@ -16,6 +16,7 @@ from wertis.core.geometry import coons, polygon
 from wertis.core.imaging import patch_alignment
 from wertis.core.imaging.patch_alignment import PatchAlignment, View, grid_on
 from wertis.core.imaging.pyramid import HeldOut, Pyramid
+from wertis.core.matte.background import Samples
 from wertis.core.matte.coverage import mean_area, soft_area
 from wertis.core.paint import fill
 from wertis.core.plate.base import grey_of, luma
@@ -176,6 +177,21 @@ class CompiledLoops(unittest.TestCase):
                     self.assertLess(np.abs(found - plain).max(), 2e-5)
                 # NumPy's twin looks for the nearest side from places a pixel apart, which at a sharp tip may be another
                 self.assertLess(np.abs(found - plain).mean(), 0.01, (seed, k))
+
+    def test_samples_of_a_background_and_their_median_are_as_numpy_says(self) -> None:
+        pictures = self.rng.integers(0, 65536, (12, 20, 30, 3)).astype(np.uint16)
+        corners = self.rng.integers(0, [11, 21], (12, 2))
+        free = (self.rng.uniform(0, 1, (12, 40, 50)) < 0.8).astype(np.uint8)
+        found = []
+        for library in (compiled.LIBRARY, None):
+            with mock.patch.object(compiled, "LIBRARY", library):
+                samples = Samples((50, 40))
+                for picture, corner, each in zip(pictures, corners.tolist(), free, strict=True):
+                    samples.take(picture, (corner[0], corner[1]), each)
+                found.append((samples.count, samples.median(64)))
+        np.testing.assert_array_equal(found[0][0], found[1][0])
+        np.testing.assert_array_equal(found[0][1], found[1][1])
+        self.assertEqual(set(np.unique(found[0][0])), set(range(8)), "some pixels have none, and some have enough")
 
     def test_a_soft_edge_goes_by_the_distance_to_the_nearest_side(self) -> None:
         """Against the distance from every pixel to every side, and the sign of skimage.draw.polygon2mask."""

@@ -193,9 +193,9 @@ class DepthTest(unittest.TestCase):
             return cv2.dilate(hidden(frame).astype(np.uint8), np.ones((5, 5), np.uint8)) > 0
 
         def read(frame: int) -> np.ndarray:
-            return np.where(hidden(frame)[..., None], np.float32(0), seen(frame))
+            return np.round(np.where(hidden(frame)[..., None], 0, seen(frame).clip(0, 255)) * 64).astype(np.uint16)
 
-        background = RegisteredBackground(read, covered, list(range(9)))
+        background = RegisteredBackground(read, covered, list(range(9)), 64)
         box = 120, 120, 260, 200
         picture, known = background.at(4, box)
         self.assertGreater(known.mean(), 0.95)

@@ -4,17 +4,19 @@ Frames are registered through features beside the figure (see `matte.registratio
 median: R. Cucchiara and others, Detecting moving objects, ghosts and shadows in video streams, 2003).
 """
 
+import ctypes
 from collections.abc import Callable, Sequence
 
 import cv2
 import numpy as np
 
+from wertis.core import compiled
+from wertis.core.compiled import address
 from wertis.core.geometry import homography
 from wertis.core.matte.registration import MaskedPicture, agrees, features, registered
 
 _AWAY = (1, 2, 3, 4, 6, 9, 13, 18, 24, 32)  # frames to both sides from which it is taken, as far as they are needed
 _ENOUGH = 7  # pictures that show a pixel
-_ODD_EVEN = [(k, k + 1) for turn in range(_ENOUGH) for k in range(turn % 2, _ENOUGH - 1, 2)]  # exchanges that sort so many
 _KEPT = 80  # frames of which the grey picture is kept
 _FEATURES = 600, 0.005, 6.0  # how many at most, how well told at least beside the best, and pixels between them
 _ONE_PLANE = 0.7  # part of them from which the background goes by one homography; some lie on the figure, or move
@@ -27,7 +29,7 @@ class RegisteredBackground:
 
     Parameters
     ----------
-    read : gives a frame's picture, (h, w, 3) on a scale of 0..255 times `unit`: float32, or uint16, which is quicker.
+    read : gives a frame's picture, (h, w, 3) uint16, on a scale of 0..255 times `unit`.
     covered : gives (h, w) bool, where the figure may be on a frame.
     frames : in their order.
     """
@@ -50,38 +52,23 @@ class RegisteredBackground:
         """(h, w, 3) float32 of a box (x0, y0, x1, y1) of a frame, on a scale of 0..255, and (h, w) bool where it is known."""
         x0, y0, x1, y1 = box
         size = x1 - x0, y1 - y0
-        seen: np.ndarray | None = None
-        count = np.zeros(size[0] * size[1], int)
+        samples = Samples(size)
         number = self._frames.index(frame)
         for other in (k for d in _AWAY for k in (number - d, number + d)):
-            if not 0 <= other < len(self._frames) or (count >= _ENOUGH).all():
+            if not 0 <= other < len(self._frames) or samples.enough.all():
                 continue
             onto = self._between(other, number)
             if onto is None:
                 continue
             onto = homography.translation(-x0, -y0) @ onto
             source = self._frames[other]
-            free = cv2.warpPerspective((~self._covered(source)).astype(np.uint8), onto, size, flags=cv2.INTER_NEAREST)
-            wanted = np.flatnonzero((free.ravel() > 0) & (count < _ENOUGH))
-            if not len(wanted):
-                continue
-            rows, columns = np.divmod(wanted, size[0])
-            left, top = int(columns.min()), int(rows.min())
-            picture = cv2.warpPerspective(self._read(source), homography.translation(-left, -top) @ onto, (int(columns.max()) - left + 1,
-                                          int(rows.max()) - top + 1), flags=cv2.INTER_CUBIC, borderMode=cv2.BORDER_REPLICATE)
-            if seen is None:
-                seen = np.full((_ENOUGH, len(count), 3), np.inf if picture.dtype.kind == "f" else 65535, picture.dtype)
-            seen[count[wanted], wanted] = picture[rows - top, columns - left]
-            count[wanted] += 1
-        known = (count > 0).reshape(size[::-1])
-        if seen is None:
-            return np.zeros((*known.shape, 3), np.float32), known
-        for first, last in _ODD_EVEN:
-            low = np.minimum(seen[first], seen[last])
-            np.maximum(seen[first], seen[last], out=seen[last])
-            seen[first] = low
-        found = seen[np.maximum(count - 1, 0) // 2, np.arange(len(count))].reshape(*known.shape, 3)
-        return np.where(known[..., None], found, 0).astype(np.float32) / np.float32(self._unit), known
+            free = cv2.warpPerspective((~self._covered(source)).astype(np.uint8), onto, size, flags=cv2.INTER_NEAREST).astype(np.uint8)
+            left, top, width, height = cv2.boundingRect(free * ~samples.enough)
+            if width:
+                picture = cv2.warpPerspective(self._read(source), homography.translation(-left, -top) @ onto, (width, height), flags=cv2.INTER_CUBIC,
+                                              borderMode=cv2.BORDER_REPLICATE)
+                samples.take(picture, (left, top), free)
+        return samples.median(self._unit), samples.count > 0
 
     def _between(self, first: int, last: int) -> np.ndarray | None:
         """The homography (3, 3) that takes one frame's picture to another's, by their numbers, first pixel's centre at 0; None where it is not known."""
@@ -125,3 +112,46 @@ class RegisteredBackground:
             while len(self._grey) > _KEPT:
                 self._grey.pop(next(iter(self._grey)))
         return self._grey[frame], self._covered(frame)
+
+
+class Samples:
+    """Colours of a box's pixels, up to so many as are enough of each.
+
+    Attributes
+    ----------
+    count : (h, w) uint8, how many there are of each.
+    """
+
+    def __init__(self, size: tuple[int, int]) -> None:
+        self.count = np.zeros(size[::-1], np.uint8)
+        self._taken = np.empty((*size[::-1], _ENOUGH, 3), np.uint16)
+
+    @property
+    def enough(self) -> np.ndarray:
+        """(h, w) bool, the pixels of which there are enough."""
+        return self.count >= _ENOUGH
+
+    def take(self, picture: np.ndarray, corner: tuple[int, int], free: np.ndarray) -> None:
+        """Take the colours of a picture (down, across, 3) uint16, whose top left pixel is at a corner (x, y), where (h, w) uint8 says that it is free."""
+        (left, top), (down, across) = corner, picture.shape[:2]
+        if compiled.LIBRARY is not None:
+            compiled.LIBRARY.take_samples(address(picture, np.uint16), *map(compiled.long, (left, top, across, down)), address(free, np.uint8),
+                                          address(self.count, np.uint8), address(self._taken, np.uint16),
+                                          *map(compiled.long, (free.shape[1], _ENOUGH)))
+            return
+        part = slice(top, top + down), slice(left, left + across)
+        y, x = np.nonzero((free[part] > 0) & ~self.enough[part])
+        self._taken[y + top, x + left, self.count[y + top, x + left]] = picture[y, x]
+        self.count[y + top, x + left] += 1
+
+    def median(self, unit: float) -> np.ndarray:
+        """(h, w, 3) float32 the lower median of each pixel's colours, of so many units each; 0 where there is none."""
+        out = np.zeros((*self.count.shape, 3), np.float32)
+        if compiled.LIBRARY is not None:
+            compiled.LIBRARY.median_samples(address(self._taken, np.uint16), address(self.count, np.uint8), *map(compiled.long, (self.count.size, _ENOUGH)),
+                                            ctypes.c_float(1 / unit), address(out, np.float32))
+            return out
+        for count in range(1, _ENOUGH + 1):
+            here = self.count == count
+            out[here] = np.sort(self._taken[here][:, :count], axis=1)[:, (count - 1) // 2] / np.float32(unit)
+        return out

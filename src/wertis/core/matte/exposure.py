@@ -17,14 +17,16 @@ import scipy
 
 from wertis.core.geometry import homography
 from wertis.core.geometry.conventions import homography_to_centred, to_centred
-from wertis.core.matte.coverage import box_round, mean_area, polygon_area
+from wertis.core.matte.coverage import box_round, polygon_area
 from wertis.core.matte.outline import outwards
+from wertis.core.parallel import side_by_side
 
 _STEPS, _ARRIVED, _LONGEST = 6, 0.05, 3.0  # of Gauss-Newton at most; pixels of a step with which it ends, and of the longest
 _RELAXED = 1.5  # times a step of the reconstruction, which converges below two
 _HARDLY = 0.3  # of the exposures' number, of covered time below which texture is taken from beside it
-_NEAR, _FAR = 3.0, 15.0  # pixels, of the Gaussians by which it is
+_SPREAD = (3.0, 1), (15.0, 4)  # pixels, of the Gaussians by which it is, and times smaller at which they are as good
 _MOSTLY, _LEAST_LIT = 0.7, 100  # part of the exposure for which a pixel must be covered to tell how the figure is lit, and how many such pixels it takes
+_MOST_LIT = 4000  # of them that are asked, about
 _MOST_GAIN = 2.0  # times brighter or darker that it may be lit
 _DARK = 8.0  # on a scale of 0..255, below which a colour says little of that
 _INWARDS = 1.0  # pixels from the outline at which the figure's own colour is read
@@ -104,14 +106,16 @@ def composed(exposure: Exposure, instants: Sequence[np.ndarray], outline: np.nda
     outline : (M, 2) in the surface's picture.
     """
     h, w = exposure.known.shape
-    colour = np.zeros((h, w, 3), np.float32)
-    outlines = [homography.apply(move, outline) for move in exposure.moves]
-    for picture, polygon in zip(instants, outlines, strict=True):
+    colour, alpha = np.zeros((h, w, 3), np.float32), np.zeros((h, w), np.float32)
+    for picture, move in zip(instants, exposure.moves, strict=True):
+        polygon = homography.apply(move, outline)
         box = box_round(polygon, 0, (w, h))
         if box is not None:
-            part = slice(box[1], box[3]), slice(box[0], box[2])
-            colour[part] += picture[part] * polygon_area(polygon, box)[..., None]
-    return mean_area(outlines, exposure.box), colour / np.float32(len(outlines))
+            part, covered = (slice(box[1], box[3]), slice(box[0], box[2])), polygon_area(polygon, box)
+            cv2.accumulateProduct(picture[part], cv2.merge([covered] * 3), colour[part])  # in place
+            alpha[part] += covered
+    share = np.float32(1 / len(instants))
+    return np.minimum(alpha * share, 1), colour * share
 
 
 def unexplained(exposure: Exposure, instants: Sequence[np.ndarray], outline: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
@@ -123,8 +127,14 @@ def unexplained(exposure: Exposure, instants: Sequence[np.ndarray], outline: np.
 
 def _rest(exposure: Exposure, alpha: np.ndarray, colour: np.ndarray) -> np.ndarray:
     """(h, w, 3) as `unexplained`, of what was composed."""
-    sound = exposure.known | (alpha > 0.99)
-    return np.asarray((exposure.picture - colour - (1 - alpha[..., None]) * exposure.background) * sound[..., None], np.float32)
+    rest = exposure.picture - colour - weighted(exposure.background, 1 - alpha)
+    rest[~(exposure.known | (alpha > 0.99))] = 0
+    return np.asarray(rest, np.float32)
+
+
+def weighted(picture: np.ndarray, weight: np.ndarray) -> np.ndarray:
+    """(h, w, c) float32 times (h, w) float32; several times as quick as NumPy, whose innermost loop is over so few channels."""
+    return np.asarray(cv2.multiply(picture, cv2.merge([weight] * picture.shape[2])))
 
 
 def gain_compensated(exposure: Exposure, texture: Texture, outline: np.ndarray) -> Texture:
@@ -141,11 +151,18 @@ def gain_compensated(exposure: Exposure, texture: Texture, outline: np.ndarray) 
 
 def _gains(exposure: Exposure, texture: Texture, alpha: np.ndarray, colour: np.ndarray) -> np.ndarray:
     """(3,) float32 by how much more of each channel an exposure shows of a figure than was `composed`."""
-    shown = np.mean(laid_picture(exposure, texture, texture.known.astype(np.float32)), axis=0) > 0.99
-    inner = (alpha > _MOSTLY) & (exposure.known | (alpha > 0.99)) & shown
-    if inner.sum() < _LEAST_LIT:
+    y, x = np.nonzero((alpha > _MOSTLY) & (exposure.known | (alpha > 0.99)))
+    each = slice(None, None, max(1, len(y) // _MOST_LIT))
+    y, x = y[each], x[each]
+    for move in exposure.moves if len(y) else ():
+        at = to_centred(homography.apply(texture.place @ np.linalg.inv(move), np.column_stack([x, y]) + 0.5)).astype(np.float32)
+        shown = cv2.remap(texture.known.astype(np.float32), at[:, None, 0], at[:, None, 1], cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)[:, 0] > 0.99
+        y, x = y[shown], x[shown]
+        if not len(y):
+            break
+    if len(y) < _LEAST_LIT:
         return np.ones(3, np.float32)
-    own, seen = colour[inner], exposure.picture[inner] - (1 - alpha[inner, None]) * exposure.background[inner]
+    own, seen = colour[y, x], exposure.picture[y, x] - (1 - alpha[y, x, None]) * exposure.background[y, x]
     ratio = np.median(seen / np.maximum(own, _DARK), axis=0)  # so that what looks otherwise in places does not count
     return np.clip(ratio, 1 / _MOST_GAIN, _MOST_GAIN).astype(np.float32)
 
@@ -156,26 +173,33 @@ def learned(texture: Texture, seen: Sequence[tuple[Exposure, np.ndarray]], round
     The outlines of the first `given` exposures were drawn, not found: what one of them covers belongs to the figure, whatever the others cover.
     """
     size = texture.colours.shape[1::-1]
+    areas = [polygon_area(homography.apply(texture.place, outline), (0, 0, *size)) for _, outline in seen]
     for _ in range(rounds):
-        total, time = np.zeros_like(texture.colours), np.zeros(texture.colours.shape[:2], np.float32)
-        belongs = np.zeros(time.shape, bool)
-        layers = [composed(exposure, laid(exposure, texture), outline) for exposure, outline in seen]
+        now = texture
+        layers = side_by_side(lambda each: composed(each[0], laid(each[0], now), each[1]), list(seen))
         gains = np.array([_gains(exposure, texture, *layer) for (exposure, _), layer in zip(seen, layers, strict=True)])
         gains /= np.exp(np.log(gains).mean(0))  # one that all have is the texture's own
-        for number, (exposure, outline) in enumerate(seen):
-            alpha, colour = layers[number]
-            rest = _rest(exposure, alpha, colour * gains[number]) / gains[number]
-            rest = np.dstack([rest, np.ones_like(rest[..., :1])])
+        total, time = np.zeros_like(texture.colours), np.zeros(texture.colours.shape[:2], np.float32)
+        belongs = np.zeros(time.shape, bool)
+
+        def brought_back(number: int) -> np.ndarray:
+            """(h, w, 4) of the texture: what an exposure shows beside what is explained, and for how long it shows a place."""
+            exposure, (alpha, colour) = seen[number][0], layers[number]
+            lit = cv2.merge([channel * gain for channel, gain in zip(cv2.split(colour), gains[number], strict=True)])
+            rest = cv2.split(_rest(exposure, alpha, lit))
+            shown = cv2.merge([*(channel / gain for channel, gain in zip(rest, gains[number], strict=True)), np.ones_like(alpha)])
             back = np.zeros((*size[::-1], 4), np.float32)
             for move in exposure.moves:
                 onto = homography_to_centred(move @ np.linalg.inv(texture.place))
-                back += cv2.warpPerspective(rest, onto, size, flags=cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP)
-            back *= polygon_area(homography.apply(texture.place, outline), (0, 0, *size))[..., None] / np.float32(len(exposure.moves))
+                cv2.accumulate(cv2.warpPerspective(shown, onto, size, flags=cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP), back)
+            return weighted(back, areas[number] / np.float32(len(exposure.moves)))
+
+        for number, back in enumerate(side_by_side(brought_back, list(range(len(seen))))):
             total += back[..., :3]
             time += back[..., 3]
             if number < given:
                 belongs |= back[..., 3] > _HARDLY
-        colours = texture.colours + np.float32(_RELAXED) * total / (time[..., None] + np.float32(0.1))
+        colours = texture.colours + weighted(total, np.float32(_RELAXED) / (time + np.float32(0.1)))
         known = belongs | (time > _HARDLY * len(seen))
         texture = replace(texture, colours=filled(colours, known), known=known)
     return texture
@@ -185,11 +209,13 @@ def filled(colours: np.ndarray, known: np.ndarray) -> np.ndarray:
     """Colours (h, w, 3) that go on beyond where they are `known` (h, w) bool as they are near there."""
     out, weight = colours.copy(), known.astype(np.float32)
     missing = ~known
-    for width in (_NEAR, _FAR):
-        share = cv2.GaussianBlur(weight, (0, 0), width)
-        smooth = cv2.GaussianBlur(colours * weight[..., None], (0, 0), width)
-        here = missing & (share > 1e-3)
-        out[here] = smooth[here] / share[here, None]
+    h, w = known.shape
+    for width, smaller in _SPREAD:
+        size = max(w // smaller, 1), max(h // smaller, 1)
+        sums = cv2.resize(np.dstack([weighted(colours, weight), weight]), size, interpolation=cv2.INTER_AREA)
+        sums = cv2.resize(cv2.GaussianBlur(sums, (0, 0), width / smaller), (w, h), interpolation=cv2.INTER_LINEAR)
+        here = missing & (sums[..., 3] > 1e-3)
+        out[here] = sums[here, :3] / sums[here, 3:]
         missing &= ~here
     if missing.any() and known.any():
         out[missing] = colours[known].mean(0)

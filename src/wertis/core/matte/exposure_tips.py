@@ -125,12 +125,20 @@ def _moving_chain(field: np.ndarray, corner: int) -> np.ndarray:
 
 def _pattern_search(total: Callable[[np.ndarray], float], reach: float, scale: float) -> tuple[np.ndarray, float]:
     """The coefficients (3,) of the fields of `_displacement_fields` with which a function is least, and how much it is with them."""
+    tried: dict[tuple[float, ...], float] = {}  # on its way the search comes back to where it was
+
+    def value_at(at: np.ndarray) -> float:
+        key = tuple(np.round(at, 6).tolist())
+        if key not in tried:
+            tried[key] = total(at)
+        return tried[key]
+
     lengths = np.arange(-reach, reach + 1e-6, _SCAN * scale)
-    best = min([np.zeros(3), *(np.array([length, 0, straight]) for length in lengths for straight in (0.0, 1.0))], key=total)
-    least, step, unit = total(best), _SCAN / 2, np.array([scale, scale, _STRAIGHTENED])
+    best = min([np.zeros(3), *(np.array([length, 0, straight]) for length in lengths for straight in (0.0, 1.0))], key=value_at)
+    least, step, unit = value_at(best), _SCAN / 2, np.array([scale, scale, _STRAIGHTENED])
     while step >= _FINEST:
-        better = min((best + sign * step * unit * axis for axis in np.eye(3) for sign in (1, -1)), key=total)
-        if (value := total(better)) < least and abs(better[0]) <= reach:
+        better = min((best + sign * step * unit * axis for axis in np.eye(3) for sign in (1, -1)), key=value_at)
+        if (value := value_at(better)) < least and abs(better[0]) <= reach:
             best, least = better, value
         else:
             step /= 2
@@ -194,7 +202,7 @@ class _Cost:
                  aside: int) -> None:
         home = np.linalg.inv(exposure.middle)
         self._chain, self._places, self._motions = chain, places[chain], [move @ home for move in exposure.moves]
-        self._sign = np.sign(signed_area(places) * signed_area(self._places)) or 1.0
+        self._sign = np.float32(np.sign(signed_area(places) * signed_area(self._places)) or 1.0)
         self.concave = bool(self._sign < 0)
         self._texture, self._onto, self._knots = texture, texture.place @ home, knots
         reached = np.concatenate([homography.apply(motion, self._places + each) for motion in self._motions for each in (0, longest[chain])])
@@ -210,24 +218,28 @@ class _Cost:
         self.pixels = pixels = np.flatnonzero((cv2.dilate(touched, np.ones((2 * aside + 1, 2 * aside + 1), np.uint8)) > 0) & sound)
         if not len(pixels):
             return
+        known = np.ones_like(texture.known) if self.concave else texture.known  # what goes on beyond the figure is all there is beside a concave corner
+        textured = np.array([each[part].ravel()[pixels] for each in laid_picture(exposure, texture, known.astype(np.float32))])
+        unknown = (textured < 1).any(0)  # pixels that show, at an instant, what is not known of the texture: they come last
+        order = np.concatenate([np.flatnonzero(~unknown), np.flatnonzero(unknown)])
+        self._certain, self.pixels, textured = int((~unknown).sum()), pixels[order], textured[:, order]
+        pixels = self.pixels
         left = unexplained(exposure, instants, homography.apply(home, places))[0]
         self._deviation, rest = max(LEAST_DEVIATION, 1.48 * float(np.median(np.abs(left).mean(2)[exposure.known]))), left[part]
-        self._behind = behind.reshape(-1, 3)[pixels]
-        self._contrasts = np.array([(picture[part].reshape(-1, 3)[pixels] - self._behind) / np.float32(len(instants)) for picture in instants])
-        known = np.ones_like(texture.known) if self.concave else texture.known  # what goes on beyond the figure is all there is beside a concave corner
-        self._textured = np.array([each[part].ravel()[pixels] for each in laid_picture(exposure, texture, known.astype(np.float32))])
+        behind = behind.reshape(-1, 3)[pixels].T
+        contrasts = np.array([picture[part].reshape(-1, 3)[pixels].T - behind for picture in instants]).swapaxes(0, 1) / np.float32(len(instants))
         # what would be left if the background were seen wherever the tip's part of the outline lies
-        self._beneath = rest.reshape(-1, 3)[pixels] + np.einsum("ik,ikc->kc", now[:, pixels], self._contrasts)
-        grid = np.column_stack([pixels % sound.shape[1] + box[0], pixels // sound.shape[1] + box[1]]) + 0.5
-        numbers = [knots.number(homography.apply(texture.place @ np.linalg.inv(move), grid)).astype(np.float32) for move in exposure.moves]
-        self._first_knots = [np.minimum(number.astype(int), knots.count - 2) for number in numbers]
-        self._knot_parts = [number - first for number, first in zip(numbers, self._first_knots, strict=True)]
+        self._beneath = rest.reshape(-1, 3)[pixels].T + np.einsum("ik,cik->ck", now[:, pixels], contrasts)
+        self._contrasts = contrasts * textured
         step = np.diff(np.eye(knots.count), axis=0)
         self._smooth = self._deviation ** 2 * CORRELATED / _COLOUR_STEP ** 2 * (step.T @ step + _PRIOR_WEIGHT * np.eye(knots.count))
+        self._behind = behind[:, self._certain:]
+        self._share_knots(exposure, textured)
 
     def __call__(self, displacements: np.ndarray) -> float:
         rest, coverage, colours = self._explained(displacements)
-        size = np.abs(rest - coverage @ colours).mean(1) / (CAUCHY * self._deviation)
+        rest[:, self._certain:] -= (coverage @ colours).T
+        size = np.abs(rest).sum(0) / (3 * CAUCHY * self._deviation)
         off = colours - self._knots.prior
         prior = float((off * (self._smooth @ off)).sum()) / (2 * self._deviation ** 2 * CORRELATED)
         return float(np.log1p(size ** 2).sum()) * CAUCHY ** 2 / (2 * CORRELATED) + prior
@@ -245,22 +257,41 @@ class _Cost:
         painted[y, x] = np.column_stack([np.interp(number, np.arange(self._knots.count), channel) for channel in colours.T])
         return replace(self._texture, colours=painted)
 
-    def _explained(self, displacements: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-        """What the known part of the texture leaves (k, 3); how long the rest covers each pixel (k, knots); and the colours of that (knots, 3).
+    def _share_knots(self, exposure: Exposure, textured: np.ndarray) -> None:
+        """Work out the shares of two knots in each pixel that shows, at an instant, what is not known of the texture.
 
-        What is left with them is the first less the product of the others.
+        Parameters
+        ----------
+        textured : (instants, k) how much of what each pixel shows is known.
+        """
+        (x0, y0, x1, _), count = self._box, self._knots.count
+        instant, pixel = np.nonzero(textured < 1)
+        at = np.column_stack([self.pixels[pixel] % (x1 - x0) + x0, self.pixels[pixel] // (x1 - x0) + y0]) + 0.5
+        numbers = np.zeros(len(pixel), np.float32)
+        for k, move in enumerate(exposure.moves):
+            numbers[instant == k] = self._knots.number(homography.apply(self._texture.place @ np.linalg.inv(move), at[instant == k]))
+        first = np.minimum(numbers.astype(int), count - 2)
+        share = (1 - textured[instant, pixel]) / np.float32(len(textured))
+        self._at, cell = instant * len(self.pixels) + pixel, (pixel - self._certain) * count + first
+        self._cells = np.concatenate([cell, cell + 1])
+        self._shares = np.stack([share * (1 - (numbers - first)), share * (numbers - first)])
+
+    def _explained(self, displacements: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """What the known part of the texture leaves (3, k); how long the rest covers each pixel that may show it (u, knots); and the colours of that
+        (knots, 3).
+
+        What is left with them is the first less, at those pixels, the product of the others.
         """
         filled = self._filled(displacements)
-        rest = self._beneath - np.einsum("ik,ik,ikc->kc", filled, self._textured, self._contrasts)
-        coverage = np.zeros((len(self.pixels), self._knots.count), np.float32)
-        for now, known, first, part in zip(filled, self._textured, self._first_knots, self._knot_parts, strict=True):
-            covered = np.flatnonzero((now != 0) & (known < 1))
-            unknown = now[covered] * (1 - known[covered]) / np.float32(len(filled))
-            beyond = unknown * part[covered]
-            coverage[covered, first[covered]] += unknown - beyond
-            coverage[covered, first[covered] + 1] += beyond
-        rest += coverage.sum(1)[:, None] * self._behind
-        off = np.linalg.solve(coverage.T @ coverage + self._smooth, coverage.T @ (rest - coverage @ self._knots.prior))
+        rest = self._beneath - np.einsum("ik,cik->ck", filled, self._contrasts)
+        count = self._knots.count
+        if not len(self._at):
+            return rest, np.zeros((0, count)), self._knots.prior
+        shares = (self._shares * filled.ravel()[self._at]).ravel()
+        coverage = np.bincount(self._cells, shares, (len(self.pixels) - self._certain) * count).reshape(-1, count)
+        beside = rest[:, self._certain:]
+        beside += coverage.sum(1) * self._behind
+        off = np.linalg.solve(coverage.T @ coverage + self._smooth, coverage.T @ (beside.T - coverage @ self._knots.prior))
         return rest, coverage, np.clip(self._knots.prior + off, 0, 255)
 
     def _filled(self, displacements: np.ndarray) -> np.ndarray:
