@@ -148,8 +148,8 @@ class Samples:
         """(h, w, 3) float32 the lower median of each pixel's colours, of so many units each; 0 where there is none."""
         out = np.zeros((*self.count.shape, 3), np.float32)
         if compiled.LIBRARY is not None:
-            compiled.LIBRARY.median_samples(address(self._taken, np.uint16), address(self.count, np.uint8), *map(compiled.long, (self.count.size, _ENOUGH)),
-                                            ctypes.c_float(1 / unit), address(out, np.float32))
+            compiled.LIBRARY.median_samples(address(self._taken, np.uint16), address(self.count, np.uint8),
+                                            *map(compiled.long, (self.count.size, _ENOUGH)), ctypes.c_float(1 / unit), address(out, np.float32))
             return out
         for count in range(1, _ENOUGH + 1):
             here = self.count == count

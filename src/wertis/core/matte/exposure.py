@@ -175,34 +175,44 @@ def learned(texture: Texture, seen: Sequence[tuple[Exposure, np.ndarray]], round
     size = texture.colours.shape[1::-1]
     areas = [polygon_area(homography.apply(texture.place, outline), (0, 0, *size)) for _, outline in seen]
     for _ in range(rounds):
-        now = texture
-        layers = side_by_side(lambda each: composed(each[0], laid(each[0], now), each[1]), list(seen))
-        gains = np.array([_gains(exposure, texture, *layer) for (exposure, _), layer in zip(seen, layers, strict=True)])
-        gains /= np.exp(np.log(gains).mean(0))  # one that all have is the texture's own
-        total, time = np.zeros_like(texture.colours), np.zeros(texture.colours.shape[:2], np.float32)
-        belongs = np.zeros(time.shape, bool)
-
-        def brought_back(number: int) -> np.ndarray:
-            """(h, w, 4) of the texture: what an exposure shows beside what is explained, and for how long it shows a place."""
-            exposure, (alpha, colour) = seen[number][0], layers[number]
-            lit = cv2.merge([channel * gain for channel, gain in zip(cv2.split(colour), gains[number], strict=True)])
-            rest = cv2.split(_rest(exposure, alpha, lit))
-            shown = cv2.merge([*(channel / gain for channel, gain in zip(rest, gains[number], strict=True)), np.ones_like(alpha)])
-            back = np.zeros((*size[::-1], 4), np.float32)
-            for move in exposure.moves:
-                onto = homography_to_centred(move @ np.linalg.inv(texture.place))
-                cv2.accumulate(cv2.warpPerspective(shown, onto, size, flags=cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP), back)
-            return weighted(back, areas[number] / np.float32(len(exposure.moves)))
-
-        for number, back in enumerate(side_by_side(brought_back, list(range(len(seen))))):
-            total += back[..., :3]
-            time += back[..., 3]
-            if number < given:
-                belongs |= back[..., 3] > _HARDLY
-        colours = texture.colours + weighted(total, np.float32(_RELAXED) / (time + np.float32(0.1)))
-        known = belongs | (time > _HARDLY * len(seen))
-        texture = replace(texture, colours=filled(colours, known), known=known)
+        texture = _corrected(texture, seen, areas, given)
     return texture
+
+
+def _corrected(texture: Texture, seen: Sequence[tuple[Exposure, np.ndarray]], areas: Sequence[np.ndarray], given: int) -> Texture:
+    """A round of `learned`; `areas` (h, w) each are how much of the texture's pixels each outline covers."""
+    layers = side_by_side(lambda each: composed(each[0], laid(each[0], texture), each[1]), list(seen))
+    gains = np.array([_gains(exposure, texture, *layer) for (exposure, _), layer in zip(seen, layers, strict=True)])
+    gains /= np.exp(np.log(gains).mean(0))  # one that all have is the texture's own
+    total, time = np.zeros_like(texture.colours), np.zeros(texture.colours.shape[:2], np.float32)
+    belongs = np.zeros(time.shape, bool)
+    back = side_by_side(lambda k: _back_projected(texture, seen[k][0], *layers[k], gains[k], areas[k]), list(range(len(seen))))
+    for number, each in enumerate(back):
+        total += each[..., :3]
+        time += each[..., 3]
+        if number < given:
+            belongs |= each[..., 3] > _HARDLY
+    colours = texture.colours + weighted(total, np.float32(_RELAXED) / (time + np.float32(0.1)))
+    known = belongs | (time > _HARDLY * len(seen))
+    return replace(texture, colours=filled(colours, known), known=known)
+
+
+def _back_projected(texture: Texture, exposure: Exposure, alpha: np.ndarray, colour: np.ndarray, gains: np.ndarray, area: np.ndarray) -> np.ndarray:
+    """(h, w, 4) of the texture: what an exposure shows beside what was `composed`, and for how long it shows each place.
+
+    Parameters
+    ----------
+    gains : (3,) by how much more of each channel it shows.
+    area : (h, w) how much of the texture's pixels the outline covers.
+    """
+    lit = cv2.merge([channel * gain for channel, gain in zip(cv2.split(colour), gains, strict=True)])
+    rest = cv2.split(_rest(exposure, alpha, lit))
+    shown = cv2.merge([*(channel / gain for channel, gain in zip(rest, gains, strict=True)), np.ones_like(alpha)])
+    back = np.zeros((*area.shape, 4), np.float32)
+    for move in exposure.moves:
+        onto = homography_to_centred(move @ np.linalg.inv(texture.place))
+        cv2.accumulate(cv2.warpPerspective(shown, onto, area.shape[::-1], flags=cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP), back)
+    return weighted(back, area / np.float32(len(exposure.moves)))
 
 
 def filled(colours: np.ndarray, known: np.ndarray) -> np.ndarray:
