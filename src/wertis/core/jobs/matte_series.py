@@ -125,7 +125,7 @@ class OutlineSeries:
             if not look.measure.followed:
                 return self._with_neighbours(frame)[0]
             self._fit_alone(frame, look, replace(look.edge, usable=look.edge.usable | look.edge.beyond))
-            if number and not look.edge.beyond.any() and not any(tip.at_reach for tip in look.tips.values()):
+            if number and not look.edge.beyond.any():
                 break
         self._followed.add(frame)
         self._keep(frame, self._measure(frame, reach), tips_as_they_are=True)  # as they were just found

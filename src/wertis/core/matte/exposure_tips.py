@@ -45,14 +45,12 @@ class TipDisplacement:
     axes : (2, 2) unit vectors, along the tip and across.
     deviations : (2,) standard deviations of its place along those, in pixels.
     texture : the figure's, with the colours of what the tip covers and no exposure has shown.
-    at_reach : whether it is as long, or as short, as was tried, and may be more so.
     """
 
     displacements: np.ndarray
     axes: np.ndarray
     deviations: np.ndarray
     texture: Texture
-    at_reach: bool = False
 
 
 def tip_displacement(exposure: Exposure, texture: Texture, places: np.ndarray, corner: int, spread: float, reach: float,
@@ -81,14 +79,13 @@ def tip_displacement(exposure: Exposure, texture: Texture, places: np.ndarray, c
         return cost(np.tensordot(at, fields, 1)) + 0.5 * float(((at / prior_deviations) ** 2).sum())
 
     best, least = _pattern_search(total, reach, scale)
-    at_reach = bool(abs(best[0]) > reach - _SCAN * scale / 2)
-    if cost.concave and at_reach:  # no least was found between figure and background, which both are known there
+    if cost.concave and abs(best[0]) > reach - _SCAN * scale / 2:  # no least was found between figure and background, which both are known there
         return None
     apart = _APART * scale
     curvatures = np.array([total(best + apart * axis) + total(best - apart * axis) - 2 * least for axis in np.eye(3)[:2]]) / apart ** 2
     displacements = np.tensordot(best, fields, 1)
     deviations = np.maximum(1 / np.sqrt(np.maximum(curvatures, 1e-6)), _LEAST_OFF * scale)
-    return TipDisplacement(displacements, axes, deviations, cost.coloured(displacements), at_reach)
+    return TipDisplacement(displacements, axes, deviations, cost.coloured(displacements))
 
 
 def _displacement_fields(places: np.ndarray, corner: int, scale: float) -> tuple[np.ndarray, np.ndarray | None]:
