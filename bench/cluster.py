@@ -17,7 +17,7 @@ import cv2
 import numpy as np
 
 import wertis
-from wertis.core import parallel
+from wertis.core.imaging import parallel
 from wertis.core.shot.document import PlaneSolution, Region, Track
 from wertis.core.shot.edits import as_points
 from wertis.scripting.cluster import CHUNK, Cluster

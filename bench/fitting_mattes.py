@@ -20,16 +20,16 @@ SIZE, POINTS, INSTANTS, EVERY, BAND = (1280, 720), 64, 12, 6, 6
 NOISE = 1.5  # of 255 steps, standard deviation
 
 
-def outline(time: float) -> np.ndarray:
+def outline(now: float) -> np.ndarray:
     """(POINTS, 2) a soft outline about its own middle, which slowly changes."""
     around = 2 * np.pi * np.arange(POINTS) / POINTS
-    radius = 150 * (1 + 0.15 * np.sin(3 * around + 0.4) + 0.06 * np.sin(2 * around + time / 5))
+    radius = 150 * (1 + 0.15 * np.sin(3 * around + 0.4) + 0.06 * np.sin(2 * around + now / 5))
     return radius[:, None] * np.column_stack([np.cos(around), np.sin(around)])
 
 
-def place(time: float, speed: float) -> np.ndarray:
+def place(now: float, speed: float) -> np.ndarray:
     """(3, 3) from the figure's own place to the picture."""
-    turn, x, y = 0.01 * speed * time, SIZE[0] / 2 + 220 * np.sin(speed * time / 40), SIZE[1] / 2 + 60 * np.sin(speed * time / 25)
+    turn, x, y = 0.01 * speed * now, SIZE[0] / 2 + 220 * np.sin(speed * now / 40), SIZE[1] / 2 + 60 * np.sin(speed * now / 25)
     return np.array([[np.cos(turn), -np.sin(turn), x], [np.sin(turn), np.cos(turn), y], [0, 0, 1]])
 
 

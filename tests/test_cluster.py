@@ -21,9 +21,9 @@ import OpenImageIO as oiio
 import wertis
 from tests.scenes import PlaneShot
 from wertis.cli.main import main
-from wertis.core import parallel
 from wertis.core.errors import WertisError
 from wertis.core.files import clear_leftovers, replacing
+from wertis.core.imaging import parallel
 from wertis.core.jobs.events import Event
 from wertis.scripting import cluster as clusters
 from wertis.scripting.cluster import Cluster

@@ -20,13 +20,13 @@ from wertis.core.comp.picture import Compositor
 from wertis.core.errors import WertisError
 from wertis.core.exchange.layout import Layout
 from wertis.core.files import clear_leftovers, numbered
+from wertis.core.imaging.parallel import use_threads
 from wertis.core.jobs.check import DriftCheck, FirstLooks
 from wertis.core.jobs.dense_tracking import dense_frames, keep_neighbours, motion_folder
 from wertis.core.jobs.events import Counter, Event
 from wertis.core.jobs.motion_export import write_maps
 from wertis.core.jobs.render import MOVIES, check_target, frame_path, render
 from wertis.core.jobs.tracking import kept, track_shot
-from wertis.core.parallel import use_threads
 from wertis.core.shot.dense import DenseSettings, dense_settings
 from wertis.core.shot.document import Shot as Document
 from wertis.core.shot.document import Track

@@ -17,9 +17,9 @@ from wertis.core.geometry.conventions import from_centred, homography_from_centr
 from wertis.core.geometry.warp import HomographyWarp, Warp
 from wertis.core.imaging import shutter
 from wertis.core.imaging.layer_separation import Kept, Layers
+from wertis.core.imaging.parallel import side_by_side
 from wertis.core.imaging.pyramid import Pyramid
 from wertis.core.imaging.shutter import FAST, GUESS, NEAR, Shutter
-from wertis.core.parallel import side_by_side
 
 _MEASURED_FRAMES = 6  # from which the shutter is measured
 _TURNS = 3  # of that

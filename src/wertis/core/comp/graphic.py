@@ -12,8 +12,8 @@ from wertis.core.comp.light import light_of
 from wertis.core.comp.patch_pictures import PatchPictures
 from wertis.core.geometry.motion import between
 from wertis.core.geometry.warp import BentSquareWarp, HomographyWarp, Warp, compose, scaling
+from wertis.core.imaging.parallel import side_by_side
 from wertis.core.paint.membrane import membrane
-from wertis.core.parallel import side_by_side
 from wertis.core.plate.base import to_float
 from wertis.core.plate.colour import converted
 from wertis.core.shot.document import Placement, Shot, Track

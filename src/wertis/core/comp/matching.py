@@ -9,7 +9,7 @@ import numpy as np
 from wertis.core.comp.lay import Laid
 from wertis.core.geometry.warp import Warp
 from wertis.core.imaging import grain as grains
-from wertis.core.parallel import side_by_side
+from wertis.core.imaging.parallel import side_by_side
 from wertis.core.plate.colour import LINEAR, convert
 from wertis.core.shot.match import GrainMatch, Match
 

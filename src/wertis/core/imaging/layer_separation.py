@@ -18,8 +18,8 @@ import numpy as np
 
 from wertis.core.geometry import homography
 from wertis.core.geometry.conventions import homography_from_centred, homography_to_centred
+from wertis.core.imaging.parallel import side_by_side
 from wertis.core.imaging.pyramid import Pyramid
-from wertis.core.parallel import side_by_side
 
 _PIXELS = 350_000  # of the region that are kept of a frame at most; larger regions are kept at lower resolutions
 _COARSE_PIXELS = 90_000  # from which the layers are told apart at half the resolution first

@@ -17,8 +17,8 @@ import scipy
 from wertis.core import compiled
 from wertis.core.compiled import address
 from wertis.core.imaging.local_light import RIDGE, less_explained, without_light
+from wertis.core.imaging.parallel import in_halves
 from wertis.core.imaging.pyramid import HeldOut, Pyramid
-from wertis.core.parallel import in_halves
 
 _COARSE = 2  # level at which patches are looked for
 _SEARCHED = 11  # pixels of that level: side of what is looked for

@@ -14,7 +14,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from wertis.core.geometry import homography
-from wertis.core.parallel import side_by_side
+from wertis.core.imaging.parallel import side_by_side
 
 TAPS = 5  # pictures summed in place of the open shutter
 NEAR = 3  # frames on each side of a frame from which its path is worked out

@@ -10,9 +10,9 @@ from wertis.core.errors import PlateError, RegionError
 from wertis.core.geometry.homography import translation
 from wertis.core.geometry.motion import between
 from wertis.core.geometry.warp import HomographyWarp, Warp, compose
+from wertis.core.imaging.parallel import side_by_side
 from wertis.core.imaging.resample import unwarped
 from wertis.core.jobs.events import Counter, Event, Stop, stopped
-from wertis.core.parallel import side_by_side
 from wertis.core.plate.base import Plate, Reader, rgb_of, to_float
 from wertis.core.shot.document import Shot, Track
 from wertis.core.shot.edits import track_of

@@ -34,7 +34,7 @@ class RegisteredBackground:
     frames : in their order.
     """
 
-    def __init__(self, read: Callable[[int], np.ndarray], covered: Callable[[int], np.ndarray], frames: Sequence[int], unit: float = 1.0) -> None:
+    def __init__(self, read: Callable[[int], np.ndarray], covered: Callable[[int], np.ndarray], frames: Sequence[int], unit: float) -> None:
         self._read, self._covered, self._frames, self._unit = read, covered, list(frames), unit
         self._steps: dict[int, np.ndarray | None] = {}  # number of a frame to the homography to the next one, if the background is one plane
         self._found: dict[tuple[int, int], np.ndarray | None] = {}  # numbers of two frames to the homography from one to the other
@@ -62,7 +62,7 @@ class RegisteredBackground:
                 continue
             onto = homography.translation(-x0, -y0) @ onto
             source = self._frames[other]
-            free = cv2.warpPerspective((~self._covered(source)).astype(np.uint8), onto, size, flags=cv2.INTER_NEAREST).astype(np.uint8)
+            free = np.asarray(cv2.warpPerspective((~self._covered(source)).astype(np.uint8), onto, size, flags=cv2.INTER_NEAREST), np.uint8)
             left, top, width, height = cv2.boundingRect(free * ~samples.enough)
             if width:
                 picture = cv2.warpPerspective(self._read(source), homography.translation(-left, -top) @ onto, (width, height), flags=cv2.INTER_CUBIC,
@@ -115,7 +115,7 @@ class RegisteredBackground:
 
 
 class Samples:
-    """Colours of a box's pixels, up to so many as are enough of each.
+    """Samples over time of the background's colour at each pixel of a box, of which their median is taken; at most `_ENOUGH` of each.
 
     Attributes
     ----------
@@ -132,7 +132,8 @@ class Samples:
         return self.count >= _ENOUGH
 
     def take(self, picture: np.ndarray, corner: tuple[int, int], free: np.ndarray) -> None:
-        """Take the colours of a picture (down, across, 3) uint16, whose top left pixel is at a corner (x, y), where (h, w) uint8 says that it is free."""
+        """Take another sample from a picture (down, across, 3) uint16 whose top left pixel is at a corner (x, y) of the box, where `free` (h, w) uint8 is
+        not 0: there it shows the background."""
         (left, top), (down, across) = corner, picture.shape[:2]
         if compiled.LIBRARY is not None:
             compiled.LIBRARY.take_samples(address(picture, np.uint16), *map(compiled.long, (left, top, across, down)), address(free, np.uint8),

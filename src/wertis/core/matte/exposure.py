@@ -19,14 +19,13 @@ from wertis.core.geometry import homography
 from wertis.core.geometry.conventions import homography_to_centred, to_centred
 from wertis.core.matte.coverage import box_round, polygon_area
 from wertis.core.matte.outline import outwards
-from wertis.core.parallel import side_by_side
 
 _STEPS, _ARRIVED, _LONGEST = 6, 0.05, 3.0  # of Gauss-Newton at most; pixels of a step with which it ends, and of the longest
 _RELAXED = 1.5  # times a step of the reconstruction, which converges below two
 _HARDLY = 0.3  # of the exposures' number, of covered time below which texture is taken from beside it
 _NEAR, _FAR = 3.0, 15.0  # pixels, of the Gaussians by which it is
 _MOSTLY, _LEAST_LIT = 0.7, 100  # part of the exposure for which a pixel must be covered to tell how the figure is lit, and how many such pixels it takes
-_MOST_LIT = 4000  # of them that are asked, about
+_SAMPLED = 4000  # of them at least, evenly spread where there are more, which are enough for a median
 _MOST_GAIN = 2.0  # times brighter or darker that it may be lit
 _DARK = 8.0  # on a scale of 0..255, below which a colour says little of that
 _INWARDS = 1.0  # pixels from the outline at which the figure's own colour is read
@@ -54,11 +53,6 @@ class Exposure:
     known: np.ndarray
     moves: np.ndarray
     middle: np.ndarray
-
-    @property
-    def box(self) -> tuple[int, int, int, int]:
-        """All of it, as `polygon_area` takes it."""
-        return 0, 0, self.picture.shape[1], self.picture.shape[0]
 
 
 @dataclass(frozen=True)
@@ -112,7 +106,7 @@ def composed(exposure: Exposure, instants: Sequence[np.ndarray], outline: np.nda
         box = box_round(polygon, 0, (w, h))
         if box is not None:
             part, covered = (slice(box[1], box[3]), slice(box[0], box[2])), polygon_area(polygon, box)
-            cv2.accumulateProduct(picture[part], cv2.merge([covered] * 3), colour[part])  # in place
+            cv2.accumulateProduct(picture[part], cv2.merge([covered] * 3), colour[part])  # adds to it in place
             alpha[part] += covered
     share = np.float32(1 / len(instants))
     return np.minimum(alpha * share, 1), colour * share
@@ -127,12 +121,12 @@ def unexplained(exposure: Exposure, instants: Sequence[np.ndarray], outline: np.
 
 def _rest(exposure: Exposure, alpha: np.ndarray, colour: np.ndarray) -> np.ndarray:
     """(h, w, 3) as `unexplained`, of what was composed."""
-    rest = exposure.picture - colour - weighted(exposure.background, 1 - alpha)
+    rest = exposure.picture - colour - _weighted(exposure.background, 1 - alpha)
     rest[~(exposure.known | (alpha > 0.99))] = 0
     return np.asarray(rest, np.float32)
 
 
-def weighted(picture: np.ndarray, weight: np.ndarray) -> np.ndarray:
+def _weighted(picture: np.ndarray, weight: np.ndarray) -> np.ndarray:
     """(h, w, c) float32 times (h, w) float32; several times as quick as NumPy, whose innermost loop is over so few channels."""
     return np.asarray(cv2.multiply(picture, cv2.merge([weight] * picture.shape[2])))
 
@@ -152,16 +146,17 @@ def gain_compensated(exposure: Exposure, texture: Texture, outline: np.ndarray) 
 def _gains(exposure: Exposure, texture: Texture, alpha: np.ndarray, colour: np.ndarray) -> np.ndarray:
     """(3,) float32 by how much more of each channel an exposure shows of a figure than was `composed`."""
     y, x = np.nonzero((alpha > _MOSTLY) & (exposure.known | (alpha > 0.99)))
-    each = slice(None, None, max(1, len(y) // _MOST_LIT))
+    each = slice(None, None, max(1, len(y) // _SAMPLED))
     y, x = y[each], x[each]
-    for move in exposure.moves if len(y) else ():
-        at = to_centred(homography.apply(texture.place @ np.linalg.inv(move), np.column_stack([x, y]) + 0.5)).astype(np.float32)
-        shown = cv2.remap(texture.known.astype(np.float32), at[:, None, 0], at[:, None, 1], cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)[:, 0] > 0.99
-        y, x = y[shown], x[shown]
-        if not len(y):
-            break
     if len(y) < _LEAST_LIT:
         return np.ones(3, np.float32)
+    pixels = np.column_stack([x, y]) + 0.5
+    at = to_centred(np.array([homography.apply(texture.place @ np.linalg.inv(move), pixels) for move in exposure.moves])).astype(np.float32)
+    known = cv2.remap(texture.known.astype(np.float32), at[..., 0], at[..., 1], cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+    shown = known.min(0) > 0.99
+    if shown.sum() < _LEAST_LIT:
+        return np.ones(3, np.float32)
+    y, x = y[shown], x[shown]
     own, seen = colour[y, x], exposure.picture[y, x] - (1 - alpha[y, x, None]) * exposure.background[y, x]
     ratio = np.median(seen / np.maximum(own, _DARK), axis=0)  # so that what looks otherwise in places does not count
     return np.clip(ratio, 1 / _MOST_GAIN, _MOST_GAIN).astype(np.float32)
@@ -180,19 +175,19 @@ def learned(texture: Texture, seen: Sequence[tuple[Exposure, np.ndarray]], round
 
 
 def _corrected(texture: Texture, seen: Sequence[tuple[Exposure, np.ndarray]], areas: Sequence[np.ndarray], given: int) -> Texture:
-    """A round of `learned`; `areas` (h, w) each are how much of the texture's pixels each outline covers."""
-    layers = side_by_side(lambda each: composed(each[0], laid(each[0], texture), each[1]), list(seen))
+    """The texture after one iteration of the reconstruction; `areas` (h, w) each are how much of its pixels each outline covers. See `learned`."""
+    layers = [composed(exposure, laid(exposure, texture), outline) for exposure, outline in seen]
     gains = np.array([_gains(exposure, texture, *layer) for (exposure, _), layer in zip(seen, layers, strict=True)])
     gains /= np.exp(np.log(gains).mean(0))  # one that all have is the texture's own
     total, time = np.zeros_like(texture.colours), np.zeros(texture.colours.shape[:2], np.float32)
     belongs = np.zeros(time.shape, bool)
-    back = side_by_side(lambda k: _back_projected(texture, seen[k][0], *layers[k], gains[k], areas[k]), list(range(len(seen))))
-    for number, each in enumerate(back):
-        total += each[..., :3]
-        time += each[..., 3]
+    for number, (exposure, _) in enumerate(seen):
+        back = _back_projected(texture, exposure, *layers[number], gains[number], areas[number])
+        total += back[..., :3]
+        time += back[..., 3]
         if number < given:
-            belongs |= each[..., 3] > _HARDLY
-    colours = texture.colours + weighted(total, np.float32(_RELAXED) / (time + np.float32(0.1)))
+            belongs |= back[..., 3] > _HARDLY
+    colours = texture.colours + _weighted(total, np.float32(_RELAXED) / (time + np.float32(0.1)))
     known = belongs | (time > _HARDLY * len(seen))
     return replace(texture, colours=filled(colours, known), known=known)
 
@@ -212,16 +207,16 @@ def _back_projected(texture: Texture, exposure: Exposure, alpha: np.ndarray, col
     for move in exposure.moves:
         onto = homography_to_centred(move @ np.linalg.inv(texture.place))
         cv2.accumulate(cv2.warpPerspective(shown, onto, area.shape[::-1], flags=cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP), back)
-    return weighted(back, area / np.float32(len(exposure.moves)))
+    return _weighted(back, area / np.float32(len(exposure.moves)))
 
 
 def filled(colours: np.ndarray, known: np.ndarray) -> np.ndarray:
     """Colours (h, w, 3) that go on beyond where they are `known` (h, w) bool as they are near there."""
     out, weight = colours.copy(), known.astype(np.float32)
     missing = ~known
-    sound = cv2.merge([*cv2.split(weighted(colours, weight)), weight])
+    sound = cv2.merge([*cv2.split(_weighted(colours, weight)), weight])
     for width in (_NEAR, _FAR):
-        sums = cv2.GaussianBlur(sound, (0, 0), width)  # at a quarter of the resolution it is quicker, and figures that grow are lost
+        sums = cv2.GaussianBlur(sound, (0, 0), width)  # a coarser one is quicker, but figures that grow are lost
         here = missing & (sums[..., 3] > 1e-3)
         out[here] = sums[here, :3] / sums[here, 3:]
         missing &= ~here

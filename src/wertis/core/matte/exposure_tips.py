@@ -202,7 +202,7 @@ class _Cost:
                  aside: int) -> None:
         home = np.linalg.inv(exposure.middle)
         self._chain, self._places, self._motions = chain, places[chain], [move @ home for move in exposure.moves]
-        self._sign = np.float32(np.sign(signed_area(places) * signed_area(self._places)) or 1.0)
+        self._sign = np.float32(np.sign(signed_area(places) * signed_area(self._places)) or 1.0)  # single, as what it multiplies
         self.concave = bool(self._sign < 0)
         self._texture, self._onto, self._knots = texture, texture.place @ home, knots
         reached = np.concatenate([homography.apply(motion, self._places + each) for motion in self._motions for each in (0, longest[chain])])
@@ -220,7 +220,7 @@ class _Cost:
             return
         known = np.ones_like(texture.known) if self.concave else texture.known  # what goes on beyond the figure is all there is beside a concave corner
         textured = np.array([each[part].ravel()[pixels] for each in laid_picture(exposure, texture, known.astype(np.float32))])
-        unknown = (textured < 1).any(0)  # pixels that show, at an instant, what is not known of the texture: they come last
+        unknown = (textured < 1).any(0)  # pixels that show, at an instant, what is not known of the texture; they come last, from number `_certain`
         order = np.concatenate([np.flatnonzero(~unknown), np.flatnonzero(unknown)])
         self._certain, self.pixels, textured = int((~unknown).sum()), pixels[order], textured[:, order]
         pixels = self.pixels
@@ -234,7 +234,7 @@ class _Cost:
         step = np.diff(np.eye(knots.count), axis=0)
         self._smooth = self._deviation ** 2 * CORRELATED / _COLOUR_STEP ** 2 * (step.T @ step + _PRIOR_WEIGHT * np.eye(knots.count))
         self._behind = behind[:, self._certain:]
-        self._share_knots(exposure, textured)
+        self._filled_at, self._elements, self._weights = self._knot_weights(exposure, textured)
 
     def __call__(self, displacements: np.ndarray) -> float:
         rest, coverage, colours = self._explained(displacements)
@@ -257,12 +257,17 @@ class _Cost:
         painted[y, x] = np.column_stack([np.interp(number, np.arange(self._knots.count), channel) for channel in colours.T])
         return replace(self._texture, colours=painted)
 
-    def _share_knots(self, exposure: Exposure, textured: np.ndarray) -> None:
-        """Work out the shares of two knots in each pixel that shows, at an instant, what is not known of the texture.
+    def _knot_weights(self, exposure: Exposure, textured: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """How the coverage of pixels by what is not known of the texture follows from what is `_filled`, by linear interpolation between two knots.
 
         Parameters
         ----------
         textured : (instants, k) how much of what each pixel shows is known.
+
+        Returns
+        -------
+        (m,) elements of `_filled` that count, raveled; (2 m,) elements of the coverage (u, knots), raveled, to which the one knot and the other add; and
+        (2, m) their weights.
         """
         (x0, y0, x1, _), count = self._box, self._knots.count
         instant, pixel = np.nonzero(textured < 1)
@@ -271,10 +276,10 @@ class _Cost:
         for k, move in enumerate(exposure.moves):
             numbers[instant == k] = self._knots.number(homography.apply(self._texture.place @ np.linalg.inv(move), at[instant == k]))
         first = np.minimum(numbers.astype(int), count - 2)
-        share = (1 - textured[instant, pixel]) / np.float32(len(textured))
-        self._at, cell = instant * len(self.pixels) + pixel, (pixel - self._certain) * count + first
-        self._cells = np.concatenate([cell, cell + 1])
-        self._shares = np.stack([share * (1 - (numbers - first)), share * (numbers - first)])
+        unknown = (1 - textured[instant, pixel]) / np.float32(len(textured))
+        element = (pixel - self._certain) * count + first
+        return (instant * len(self.pixels) + pixel, np.concatenate([element, element + 1]),
+                np.stack([unknown * (1 - (numbers - first)), unknown * (numbers - first)]))
 
     def _explained(self, displacements: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         """What the known part of the texture leaves (3, k); how long the rest covers each pixel that may show it (u, knots); and the colours of that
@@ -285,10 +290,10 @@ class _Cost:
         filled = self._filled(displacements)
         rest = self._beneath - np.einsum("ik,cik->ck", filled, self._contrasts)
         count = self._knots.count
-        if not len(self._at):
+        if not len(self._filled_at):
             return rest, np.zeros((0, count)), self._knots.prior
-        shares = (self._shares * filled.ravel()[self._at]).ravel()
-        coverage = np.bincount(self._cells, shares, (len(self.pixels) - self._certain) * count).reshape(-1, count)
+        added = (self._weights * filled.ravel()[self._filled_at]).ravel()
+        coverage = np.bincount(self._elements, added, (len(self.pixels) - self._certain) * count).reshape(-1, count)
         beside = rest[:, self._certain:]
         beside += coverage.sum(1) * self._behind
         off = np.linalg.solve(coverage.T @ coverage + self._smooth, coverage.T @ (beside.T - coverage @ self._knots.prior))

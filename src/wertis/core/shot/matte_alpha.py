@@ -6,11 +6,11 @@ from collections.abc import Callable
 
 import numpy as np
 
+from wertis.core.imaging.parallel import side_by_side
 from wertis.core.matte import keying
 from wertis.core.matte.coverage import Box, box_round, mean_area, soft_area
 from wertis.core.matte.outline import along, flattened
 from wertis.core.matte.stroke import cut_line, stroke_area
-from wertis.core.parallel import side_by_side
 from wertis.core.plate.base import to_float
 from wertis.core.shot.document import Shot
 from wertis.core.shot.hold_outs import register_drawn

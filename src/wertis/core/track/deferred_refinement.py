@@ -11,9 +11,9 @@ import numpy as np
 from wertis.core.geometry.conventions import homography_to_centred
 from wertis.core.geometry.motion import Fix
 from wertis.core.imaging import shutter
+from wertis.core.imaging.parallel import side_by_side
 from wertis.core.imaging.pyramid import Pyramid
 from wertis.core.imaging.shutter import FAST, GUESS, NEAR, Leg, Shutter
-from wertis.core.parallel import side_by_side
 from wertis.core.track import blurred_tiles
 from wertis.core.track.planar import FrameContext, PlanarTracker, is_too_unsure, too_unsure
 

@@ -14,8 +14,8 @@ from wertis.core.geometry import homography
 from wertis.core.geometry.conventions import homography_to_centred, to_centred
 from wertis.core.geometry.motion import Fix
 from wertis.core.imaging.layer_separation import MOST_FRAMES, Kept, Layers
+from wertis.core.imaging.parallel import side_by_side
 from wertis.core.imaging.pyramid import Pyramid
-from wertis.core.parallel import side_by_side
 from wertis.core.track.align import Alignment, align
 from wertis.core.track.covariance import expected_error
 from wertis.core.track.kinds import KINDS

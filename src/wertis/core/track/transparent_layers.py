@@ -29,8 +29,8 @@ from wertis.core.geometry import homography
 from wertis.core.geometry.conventions import from_centred, homography_from_centred, homography_to_centred, to_centred
 from wertis.core.geometry.motion import Fix
 from wertis.core.imaging.channel_mixture import NO_GRAIN, grain_variance
+from wertis.core.imaging.parallel import side_by_side
 from wertis.core.imaging.pyramid import Pyramid
-from wertis.core.parallel import side_by_side
 from wertis.core.phases import tell
 from wertis.core.track.planar import PlanarTracker
 

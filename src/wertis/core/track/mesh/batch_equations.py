@@ -17,7 +17,7 @@ import scipy
 from wertis.core import compiled
 from wertis.core.compiled import address
 from wertis.core.geometry.bspline import DIFFERENCES, Lattice, NormalEquations, difference, difference_matrix
-from wertis.core.parallel import in_halves
+from wertis.core.imaging.parallel import in_halves
 from wertis.core.phases import tell
 from wertis.core.track.mesh.alignment import MeshAlignment
 from wertis.core.track.mesh.equations import measured_variance

@@ -6,8 +6,8 @@ from typing import TypeVar
 import numpy as np
 
 from wertis.core.errors import PlateError
+from wertis.core.imaging.parallel import side_by_side
 from wertis.core.imaging.pyramid import Pyramid
-from wertis.core.parallel import side_by_side
 from wertis.core.track.mesh.settings import BATCH
 
 ReadAgain = Callable[[int, np.ndarray | None], Pyramid | None]

@@ -11,8 +11,8 @@ from wertis.core import compiled
 from wertis.core.compiled import address
 from wertis.core.imaging.balanced_selection import in_turn
 from wertis.core.imaging.channel_mixture import grain_variance
+from wertis.core.imaging.parallel import in_halves
 from wertis.core.imaging.pyramid import Pyramid
-from wertis.core.parallel import in_halves
 from wertis.core.track.reference import KeptFeatures
 
 SIDES = {0: 12, 1: 10}  # of a tile, in its level's pixels: large enough to tell motion from a change of light, small beside a wrinkle

@@ -12,7 +12,7 @@ import numpy as np
 from wertis.core import compiled
 from wertis.core.compiled import address
 from wertis.core.geometry.bspline import Lattice, evaluate, geometry_arguments
-from wertis.core.parallel import in_halves
+from wertis.core.imaging.parallel import in_halves
 from wertis.core.track.mesh.reference import MeshTiles
 
 TAPS = 7  # places along a blur at which a picture is read
