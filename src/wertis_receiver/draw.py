@@ -4,6 +4,7 @@ import cv2
 import numpy as np
 
 FINER = 4  # times in each direction that a pixel is sampled
+_TOGETHER = 1 << 17  # pixels of triangles that are drawn at a time, for memory's sake
 
 
 def on_corners(plate: np.ndarray, artwork: np.ndarray, corners: np.ndarray) -> np.ndarray:
@@ -56,20 +57,7 @@ def on_mesh(plate: np.ndarray, artwork: np.ndarray, corners: np.ndarray, home: n
         return plate.copy()
     now = places - first
     wide, high = (last - first) * FINER
-    at = np.full((high, wide, 2), np.nan, np.float32)  # where on the reference frame each part of a pixel is
-    for triangle in triangles:
-        corner, source = now[triangle] * FINER - 0.5, home[triangle]
-        low, up = np.maximum(np.floor(corner.min(0)).astype(int), 0), np.minimum(np.ceil(corner.max(0)).astype(int) + 1, [wide, high])
-        if (up <= low).any():
-            continue
-        sides = np.column_stack([corner[1] - corner[0], corner[2] - corner[0]])
-        if abs(np.linalg.det(sides)) < 1e-9:
-            continue
-        x, y = np.meshgrid(np.arange(low[0], up[0]), np.arange(low[1], up[1]))
-        uv = np.stack([x - corner[0, 0], y - corner[0, 1]], -1) @ np.linalg.inv(sides).T
-        inside = (uv >= -1e-6).all(-1) & (uv.sum(-1) <= 1 + 1e-6)
-        found = source[0] + uv @ np.stack([source[1] - source[0], source[2] - source[0]])
-        at[low[1]:up[1], low[0]:up[0]][inside] = found[inside]
+    at = _interpolated(now[triangles] * FINER - 0.5, home[triangles], (wide, high))  # where on the reference frame each part of a pixel is
     on_art = cv2.perspectiveTransform(np.nan_to_num(at, nan=-1e4).reshape(1, -1, 2), onto).reshape(at.shape)
     there = np.isfinite(at[..., 0]) & (on_art >= 0).all(-1) & (on_art <= [w, h]).all(-1)
     across, down = (_pixels_apart(on_art[::FINER, ::FINER], there[::FINER, ::FINER], axis) / FINER for axis in (1, 0))
@@ -83,6 +71,33 @@ def on_mesh(plate: np.ndarray, artwork: np.ndarray, corners: np.ndarray, home: n
     part = out[first[1]:last[1], first[0]:last[0], :3]
     part[...] = laid[..., :3] + part * (1 - laid[..., 3:])
     return np.clip(np.round(out), 0, 255).astype(plate.dtype)
+
+
+def _interpolated(corners: np.ndarray, values: np.ndarray, size: tuple[int, int]) -> np.ndarray:
+    """(h, w, 2) what is given at the corners of triangles (n, 3, 2) on pixels that count from 0, values (n, 3, 2), between them; nan outside all.
+
+    Where triangles lie on one another, it is the last one's. Barycentric coordinates (A. Moebius, Der barycentrische Calcul, 1827).
+    """
+    at = np.full((size[1], size[0], 2), np.nan, np.float32)
+    low = np.maximum(np.floor(corners.min(1)).astype(int), 0)
+    up = np.minimum(np.ceil(corners.max(1)).astype(int) + 1, size)
+    sides = np.stack([corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]], axis=2)
+    kept = np.flatnonzero((up > low).all(1) & (np.abs(np.linalg.det(sides)) >= 1e-9))
+    while len(kept):
+        # as many at a time as together have so many pixels, of the largest one's box each
+        areas = np.maximum.accumulate(up[kept] - low[kept], axis=0)
+        many = max(1, int((areas.prod(1) * np.arange(1, len(kept) + 1) <= _TOGETHER).sum()))
+        some, kept = kept[:many], kept[many:]
+        y, x = (axis[None] for axis in np.mgrid[:areas[many - 1, 1], :areas[many - 1, 0]])
+        x, y = x + low[some, 0, None, None], y + low[some, 1, None, None]
+        inverse = np.linalg.inv(sides[some])[..., None, None]
+        right, below = x - corners[some, 0, 0, None, None], y - corners[some, 0, 1, None, None]
+        u, v = (inverse[:, k, 0] * right + inverse[:, k, 1] * below for k in (0, 1))
+        n, row, column = np.nonzero((u >= -1e-6) & (v >= -1e-6) & (u + v <= 1 + 1e-6) & (x < size[0]) & (y < size[1]))
+        first, second, third = values[some][n].swapaxes(0, 1)
+        share = u[n, row, column, None], v[n, row, column, None]
+        at[y[n, row, 0], x[n, 0, column]] = first + share[0] * (second - first) + share[1] * (third - first)
+    return at
 
 
 def _pixels_apart(on_art: np.ndarray, there: np.ndarray, axis: int) -> float:
