@@ -112,6 +112,14 @@ class OffsetsAcrossTest(unittest.TestCase):
         square = np.array([[0.0, 0], [10, 0], [10, 10], [0, 10]])
         self.assertTrue(np.isnan(offsets_across(np.array([[5.0, 14]]), np.array([[1.0, 0]]), square)).all())
 
+    def test_another_part_of_the_figure_is_not_taken_for_the_edge(self) -> None:
+        """A line across the side of a short arm, where that has drawn back, meets the body's side farther on, which faces the same way."""
+        arm = np.array([[0.0, 0], [40, 0], [40, 80], [0, 80], [0, 60], [-4, 60], [-4, 50], [0, 50]])
+        place, normal = np.array([[-12.0, 50], [1.0, 70]]), np.array([[0.0, -1], [-1.0, 0]])
+        wide = np.array([[-30.0, 0], *arm[1:], [-4, 20], [-30, 20]])
+        np.testing.assert_allclose(offsets_across(place, normal, wide), [50, 1])
+        np.testing.assert_allclose(offsets_across(place, normal, wide, 8.0), [np.nan, 1])
+
 
 if __name__ == "__main__":
     unittest.main()
