@@ -1,5 +1,6 @@
 """Motions of a plane through points: affine ones, and robust fits of every kind."""
 
+from functools import cache
 from itertools import combinations, islice
 from typing import Literal
 
@@ -17,6 +18,7 @@ _ROUNDS = 5  # of reweighting
 POINTS_MET = {"shift": 1, "shift-x": 1, "shift-y": 1, "shift-scale": 2, "shift-turn": 2, "similarity": 2, "affine": 3, "perspective": 4}
 """How many points each kind of motion meets exactly."""
 _SAMPLES = 60  # sets of so few points that are tried
+_POINT, _LINE = 1e-9, 1e-6  # pixels, squared and not: points whose spread is less lie on one another, or on a line
 
 
 def affine_through(source: np.ndarray, target: np.ndarray) -> np.ndarray:
@@ -82,43 +84,66 @@ def _least_median(kind: PlaneKind, source: np.ndarray, target: np.ndarray, base:
     few = POINTS_MET[kind]
     if len(source) <= few:
         return _weighted_fit(kind, source, target, base)
-    subsets = list(islice(combinations(range(len(source)), few), _SAMPLES + 1))
+    chosen = _subsets(len(source), few)
+    found = _fits(kind, source[chosen], target[chosen], base[chosen])
+    away = np.linalg.norm(homography.apply_each(found, source) - target, axis=2) * np.sqrt(base)
+    middle = np.nan_to_num(np.sort(away, axis=1)[:, (len(source) + few) // 2], nan=np.inf)
+    best = int(np.argmin(middle))
+    return found[best] if np.isfinite(middle[best]) else _weighted_fit(kind, source, target, base)
+
+
+@cache
+def _subsets(count: int, few: int) -> np.ndarray:
+    """(s, few) numbers of so many points, of all sets of so few of them, or of _SAMPLES by chance, the same ones each time."""
+    subsets = list(islice(combinations(range(count), few), _SAMPLES + 1))
     if len(subsets) > _SAMPLES:
-        rng = np.random.default_rng(len(source))
-        subsets = [tuple(rng.choice(len(source), few, replace=False)) for _ in range(_SAMPLES)]
-    best, least = _weighted_fit(kind, source, target, base), np.inf
-    for subset in subsets:
-        which = list(subset)
-        found = _weighted_fit(kind, source[which], target[which], base[which])
-        with np.errstate(all="ignore"):
-            away = np.linalg.norm(homography.apply(found, source) - target, axis=1) * np.sqrt(base)
-        middle = float(np.sort(away)[(len(source) + few) // 2])
-        if middle < least:
-            best, least = found, middle
-    return best
+        rng = np.random.default_rng(count)
+        subsets = [tuple(rng.choice(count, few, replace=False)) for _ in range(_SAMPLES)]
+    chosen = np.array(subsets)
+    chosen.flags.writeable = False
+    return chosen
 
 
 def _weighted_fit(kind: PlaneKind, source: np.ndarray, target: np.ndarray, weight: np.ndarray) -> np.ndarray:
-    out = np.eye(3)
-    share = (weight / weight.sum())[:, None]
-    a, b = (source * share).sum(0), (target * share).sum(0)
-    p, q = source - a, target - b
+    """The motion (3, 3) of a kind that takes points nearest to others (n, 2) by weighted least squares."""
     if kind == "perspective":
         try:
             return homography.from_points(source, target, weight)
         except ValueError:
             kind = "affine"
-    size = float((share * p * p).sum())
-    if kind == "shift" or size < 1e-9:
-        form = np.eye(2)
-    elif kind == "affine" and np.linalg.svd(p, compute_uv=False)[1] > 1e-6:
-        form = np.linalg.lstsq(p * np.sqrt(share), q * np.sqrt(share), rcond=None)[0].T
-    else:
-        along, across = float((share * p * q).sum()) / size, float((share[:, 0] * (p[:, 0] * q[:, 1] - p[:, 1] * q[:, 0])).sum()) / size
+    return np.asarray(_fits(kind, source[None], target[None], weight[None])[0])
+
+
+def _fits(kind: PlaneKind, source: np.ndarray, target: np.ndarray, weight: np.ndarray) -> np.ndarray:
+    """The motions (s, 3, 3) of a kind that take sets of points nearest to others (s, n, 2), by least squares weighted (s, n); with perspective those that
+    meet four points.
+
+    What points on a line do not determine is taken to be a similarity; what four of which three lie on a line do not, an affine motion.
+    """
+    share = (weight / weight.sum(1, keepdims=True))[..., None]
+    a, b = (source * share).sum(1), (target * share).sum(1)
+    p, q = source - a[:, None], target - b[:, None]
+    forms, size = np.tile(np.eye(2), (len(source), 1, 1)), (share * p * p).sum((1, 2))
+    wide = size >= _POINT
+    if kind != "shift":
+        part = share[wide, :, 0] / size[wide, None]
+        pw, qw = p[wide], q[wide]
+        along = (part * (pw * qw).sum(2)).sum(1)
+        across = (part * (pw[..., 0] * qw[..., 1] - pw[..., 1] * qw[..., 0])).sum(1)
         if kind == "shift-scale":
-            across = 0.0
+            across = np.zeros_like(across)
         elif kind == "shift-turn":
-            along, across = (v / max(np.hypot(along, across), 1e-9) for v in (along, across))
-        form = np.array([[along, -across], [across, along]])
-    out[:2, :2], out[:2, 2] = form, b - form @ a
+            along, across = (v / np.maximum(np.hypot(along, across), 1e-9) for v in (along, across))
+        forms[wide] = np.stack([np.stack([along, -across], -1), np.stack([across, along], -1)], -2)
+    if kind in ("affine", "perspective"):
+        left, singular, right = np.linalg.svd(p * np.sqrt(share), full_matrices=False)
+        spread = wide & (singular[:, 1] > _LINE)
+        left, singular, right = left[spread], singular[spread], right[spread]
+        forms[spread] = ((q * np.sqrt(share))[spread].swapaxes(1, 2) @ left / singular[:, None]) @ right
+    out = np.tile(np.eye(3), (len(source), 1, 1))
+    out[:, :2, :2], out[:, :2, 2] = forms, b - (forms @ a[..., None])[..., 0]
+    if kind == "perspective":
+        met = homography.through_four_points(source, target)
+        known = np.isfinite(met).all((1, 2))
+        out[known] = met[known]
     return out

@@ -5,6 +5,8 @@ Source of the methods: R. Hartley and A. Zisserman, Multiple View Geometry in Co
 
 import numpy as np
 
+_DEGENERATE = 1e-12  # determinant, in coordinates of unit spread, below which four points count as having three in line
+
 
 def apply(matrix: np.ndarray, points: np.ndarray) -> np.ndarray:
     """Map points (..., 2) through `matrix` (3, 3).
@@ -21,6 +23,14 @@ def apply(matrix: np.ndarray, points: np.ndarray) -> np.ndarray:
     with np.errstate(divide="ignore", invalid="ignore"):
         seen = w > 1e-9 if matrix[2, 2] >= 0 else -w > 1e-9
         return np.where(seen, x[:, :2] / w, np.nan).reshape(p.shape)
+
+
+def apply_each(matrices: np.ndarray, points: np.ndarray) -> np.ndarray:
+    """(s, n, 2) what `apply` makes of points (n, 2) through each of matrices (s, 3, 3)."""
+    x = points @ matrices[:, :, :2].swapaxes(1, 2) + matrices[:, None, :, 2]
+    w = x[..., 2:] * np.where(matrices[:, 2, 2] < 0, -1.0, 1.0)[:, None, None]
+    with np.errstate(divide="ignore", invalid="ignore"):
+        return np.where(w > 1e-9, x[..., :2] / x[..., 2:], np.nan)
 
 
 def apply_to_grid(matrix: np.ndarray, columns: np.ndarray, rows: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
@@ -74,6 +84,22 @@ def from_points(source: np.ndarray, target: np.ndarray, weights: np.ndarray | No
     if s[7] < 1e-9 * s[0]:
         raise ValueError("the points do not determine a homography (three of them lie in line)")
     return normalised(np.linalg.inv(tt) @ vt[8].reshape(3, 3) @ ts)
+
+
+def through_four_points(source: np.ndarray, target: np.ndarray) -> np.ndarray:
+    """The homographies (s, 3, 3) that take four points to others (s, 4, 2); nan where three of them lie in line.
+
+    Hartley and Zisserman 2004, section 4.1.2: the inhomogeneous solution, in coordinates about the middle of all points.
+    """
+    ts, tt = (_conditioning(points.reshape(-1, 2)) for points in (source, target))
+    (x, y), (u, v) = (np.moveaxis(apply(t, points), -1, 0) for t, points in ((ts, source), (tt, target)))
+    one, zero = np.ones_like(x), np.zeros_like(x)
+    rows = np.concatenate([np.stack([x, y, one, zero, zero, zero, -u * x, -u * y], -1), np.stack([zero, zero, zero, x, y, one, -v * x, -v * y], -1)], 1)
+    known = np.abs(np.linalg.det(rows)) > _DEGENERATE
+    out = np.full((len(rows), 3, 3), np.nan)
+    solved = np.linalg.solve(rows[known], np.concatenate([u, v], 1)[known][..., None])[..., 0]
+    out[known] = np.linalg.inv(tt) @ np.concatenate([solved, np.ones((len(solved), 1))], 1).reshape(-1, 3, 3) @ ts
+    return out
 
 
 def from_unit_square(quad: np.ndarray) -> np.ndarray:
