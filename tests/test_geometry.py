@@ -58,6 +58,22 @@ class HomographyTest(unittest.TestCase):
         self.assertTrue(np.isfinite(homography.apply(m, np.array([[50.0, 5]]))).all())
 
 
+    def test_many_at_once_as_each_by_itself(self) -> None:
+        rng = np.random.default_rng(2)
+        sources = QUAD + rng.uniform(-30, 30, (5, 4, 2))
+        sources[3] = [[0, 0], [10, 20], [20, 40], [50, 100]]  # on a line
+        found = homography.through_four_points(sources, np.tile(QUAD, (5, 1, 1)))
+        points = rng.uniform(50, 500, (30, 2))
+        seen = homography.apply_each(found, points)
+        for k, source in enumerate(sources):
+            if k == 3:
+                self.assertTrue(np.isnan(found[k]).all())
+                continue
+            theirs = cv2.getPerspectiveTransform(source.astype(np.float32), QUAD.astype(np.float32))
+            np.testing.assert_allclose(found[k], theirs, rtol=1e-3, atol=1e-3)
+            np.testing.assert_array_equal(np.isnan(seen[k]), np.isnan(homography.apply(found[k], points)))
+            np.testing.assert_allclose(seen[k], homography.apply(found[k], points), rtol=1e-9)
+
     def test_a_grid_is_mapped_as_its_points_are(self) -> None:
         columns, rows = np.arange(30) * 20 + 0.5, np.arange(20) * 30 + 0.5
         points = np.stack(np.meshgrid(columns, rows), axis=-1)

@@ -118,7 +118,7 @@ def _fits(kind: PlaneKind, source: np.ndarray, target: np.ndarray, weight: np.nd
     """The motions (s, 3, 3) of a kind that take sets of points nearest to others (s, n, 2), by least squares weighted (s, n); with perspective those that
     meet four points.
 
-    What points on a line do not determine is taken to be a similarity; what four of which three lie on a line do not, an affine motion.
+    What points on a line do not determine is taken to be a similarity; what four points do not, an affine motion.
     """
     share = (weight / weight.sum(1, keepdims=True))[..., None]
     a, b = (source * share).sum(1), (target * share).sum(1)

@@ -5,7 +5,7 @@ Source of the methods: R. Hartley and A. Zisserman, Multiple View Geometry in Co
 
 import numpy as np
 
-_DEGENERATE = 1e-12  # determinant, in coordinates of unit spread, below which four points count as having three in line
+_DEGENERATE = 1e-12  # determinant, in coordinates of unit spread, below which four points determine no homography
 
 
 def apply(matrix: np.ndarray, points: np.ndarray) -> np.ndarray:
@@ -87,7 +87,7 @@ def from_points(source: np.ndarray, target: np.ndarray, weights: np.ndarray | No
 
 
 def through_four_points(source: np.ndarray, target: np.ndarray) -> np.ndarray:
-    """The homographies (s, 3, 3) that take four points to others (s, 4, 2); nan where three of them lie in line.
+    """The homographies (s, 3, 3) that take four points to others (s, 4, 2), with one in the lower right; nan where they do not determine one.
 
     Hartley and Zisserman 2004, section 4.1.2: the inhomogeneous solution, in coordinates about the middle of all points.
     """
@@ -98,7 +98,9 @@ def through_four_points(source: np.ndarray, target: np.ndarray) -> np.ndarray:
     known = np.abs(np.linalg.det(rows)) > _DEGENERATE
     out = np.full((len(rows), 3, 3), np.nan)
     solved = np.linalg.solve(rows[known], np.concatenate([u, v], 1)[known][..., None])[..., 0]
-    out[known] = np.linalg.inv(tt) @ np.concatenate([solved, np.ones((len(solved), 1))], 1).reshape(-1, 3, 3) @ ts
+    found = np.linalg.inv(tt) @ np.concatenate([solved, np.ones((len(solved), 1))], 1).reshape(-1, 3, 3) @ ts
+    with np.errstate(divide="ignore", invalid="ignore"):  # one that takes the origin to infinity has no such form
+        out[known] = found / found[:, 2:, 2:]
     return out
 
 
