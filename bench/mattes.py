@@ -1,4 +1,5 @@
-"""A matte of 40 shapes of 30 points in HD: hard, soft, blurred, beside OpenCV's filling of the same outlines on a raster 8 times finer, in one run.
+"""A matte of 40 shapes of 30 points in HD: hard, soft, blurred, carried by all of a track or by less, beside OpenCV's filling of the same outlines on a
+raster 8 times finer, in one run.
 
     python bench/mattes.py
 """
@@ -46,15 +47,14 @@ def main() -> None:
     track = Track(region=Region(frame=1, points=((0.0, 0.0), (100.0, 0.0), (100.0, 100.0))), solution=solution)
     against = min(yardstick() for _ in range(RUNS))
     print(f"OpenCV, {FINER} x {FINER} samples a pixel: {against:.0f} ms")
-    for soft in (0.0, 4.0):
-        for shutter in (0.0, 180.0):
-            shot, matte = add_matte(Shot(range=(1, 5), tracks=(track,)), track, 1, shapes=shapes(soft))
-            taken = []
-            for run in range(RUNS):
-                begun = time.perf_counter()
-                matte_alpha(shot, matte.but(shutter=shutter), 2 + run, SIZE)  # another frame each time: what was made is kept
-                taken.append(1e3 * (time.perf_counter() - begun))
-            print(f"soft {soft:g} px, shutter {shutter:g} degrees: {min(taken):.0f} ms, {min(taken) / against:.1f} times that")
+    for soft, shutter, take in ((0.0, 0.0, "all"), (0.0, 180.0, "all"), (0.0, 180.0, "affine"), (4.0, 0.0, "all"), (4.0, 180.0, "all")):
+        shot, matte = add_matte(Shot(range=(1, 5), tracks=(track,)), track, 1, shapes=shapes(soft))
+        taken = []
+        for run in range(RUNS):
+            begun = time.perf_counter()
+            matte_alpha(shot, matte.but(shutter=shutter, take=take), 2 + run, SIZE)  # another frame each time: what was made is kept
+            taken.append(1e3 * (time.perf_counter() - begun))
+        print(f"soft {soft:g} px, shutter {shutter:g} degrees, takes {take}: {min(taken):.0f} ms, {min(taken) / against:.1f} times that")
 
 
 if __name__ == "__main__":

@@ -57,7 +57,6 @@ class HomographyTest(unittest.TestCase):
         self.assertTrue(np.isnan(homography.apply(m, np.array([[150.0, 5]]))).all())
         self.assertTrue(np.isfinite(homography.apply(m, np.array([[50.0, 5]]))).all())
 
-
     def test_many_at_once_as_each_by_itself(self) -> None:
         rng = np.random.default_rng(2)
         sources = QUAD + rng.uniform(-30, 30, (5, 4, 2))

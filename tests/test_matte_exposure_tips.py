@@ -106,19 +106,18 @@ class OffsetsAcrossTest(unittest.TestCase):
     def test_distances_to_a_square(self) -> None:
         square = np.array([[0.0, 0], [10, 0], [10, 10], [0, 10]])
         places, normals = np.array([[12.0, 5], [7, 5], [5, -1], [5, 5]]), np.array([[1.0, 0], [1, 0], [0, -1], [0.6, 0.8]])
-        np.testing.assert_allclose(offsets_across(places, normals, square), [-2, 3, -1, 6.25])
+        np.testing.assert_allclose(offsets_across(places, normals, square, np.inf), [-2, 3, -1, 6.25])
 
     def test_what_lies_beside_it_meets_nothing(self) -> None:
         square = np.array([[0.0, 0], [10, 0], [10, 10], [0, 10]])
-        self.assertTrue(np.isnan(offsets_across(np.array([[5.0, 14]]), np.array([[1.0, 0]]), square)).all())
+        self.assertTrue(np.isnan(offsets_across(np.array([[5.0, 14]]), np.array([[1.0, 0]]), square, np.inf)).all())
 
     def test_another_part_of_the_figure_is_not_taken_for_the_edge(self) -> None:
         """A line across the side of a short arm, where that has drawn back, meets the body's side farther on, which faces the same way."""
-        arm = np.array([[0.0, 0], [40, 0], [40, 80], [0, 80], [0, 60], [-4, 60], [-4, 50], [0, 50]])
-        place, normal = np.array([[-12.0, 50], [1.0, 70]]), np.array([[0.0, -1], [-1.0, 0]])
-        wide = np.array([[-30.0, 0], *arm[1:], [-4, 20], [-30, 20]])
-        np.testing.assert_allclose(offsets_across(place, normal, wide), [50, 1])
-        np.testing.assert_allclose(offsets_across(place, normal, wide, 8.0), [np.nan, 1])
+        figure = np.array([[-30.0, 0], [40, 0], [40, 80], [0, 80], [0, 60], [-4, 60], [-4, 20], [-30, 20]])  # its arm to the left is 4 long
+        places, normals = np.array([[-12.0, 50], [1.0, 70]]), np.array([[0.0, -1], [-1.0, 0]])
+        np.testing.assert_allclose(offsets_across(places, normals, figure, np.inf), [50, 1])
+        np.testing.assert_allclose(offsets_across(places, normals, figure, 8.0), [np.nan, 1])
 
 
 if __name__ == "__main__":

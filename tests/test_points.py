@@ -113,6 +113,19 @@ class FitTest(unittest.TestCase):
         theirs = cv2.estimateAffinePartial2D(source, wrong, method=cv2.RANSAC)[0]  # OpenCV's robust similarity
         np.testing.assert_allclose(homography.apply(found, source), source @ theirs[:, :2].T + theirs[:, 2], atol=0.2)
 
+    def test_points_on_a_line_give_a_similarity(self) -> None:
+        """They do not determine shear or perspective; one that disagrees counts little all the same."""
+        source = np.column_stack([np.linspace(10, 300, 9), 40 + 0.5 * np.linspace(10, 300, 9)])
+        matrix = cv2.getRotationMatrix2D((150.0, 100.0), 12, 0.9)
+        target = source @ matrix[:, :2].T + matrix[:, 2]
+        wrong = target.copy()
+        wrong[4] += [25, 40]
+        for kind in ("affine", "perspective"):
+            found, away = robust_fit(kind, source, wrong, np.full(9, 0.1))  # type: ignore[arg-type]
+            np.testing.assert_allclose(found[:2], matrix, atol=2e-2, err_msg=kind)
+            np.testing.assert_allclose(homography.apply(found, source), target, atol=0.2, err_msg=kind)
+            self.assertEqual(int(away.argmax()), 4)
+
     def test_a_smooth_field_joins_what_was_measured(self) -> None:
         places = self.rng.uniform(0, 300, (150, 2))
         lattice = Lattice.over(places, 40)

@@ -74,9 +74,8 @@ def on_mesh(plate: np.ndarray, artwork: np.ndarray, corners: np.ndarray, home: n
 
 
 def _interpolated(corners: np.ndarray, values: np.ndarray, size: tuple[int, int]) -> np.ndarray:
-    """(h, w, 2) what is given at the corners of triangles (n, 3, 2) on pixels that count from 0, values (n, 3, 2), between them; nan outside all.
-
-    Where triangles lie on one another, it is the last one's. Barycentric coordinates (A. Moebius, Der barycentrische Calcul, 1827).
+    """(h, w, 2) values (n, 3, 2) at the corners (n, 3, 2) of triangles, interpolated by barycentric coordinates at the pixels of a raster of a `size`
+    (width, height), the first pixel's middle at 0, 0; nan outside all triangles. Where some overlap, it is the last one's.
     """
     at = np.full((size[1], size[0], 2), np.nan, np.float32)
     low = np.maximum(np.floor(corners.min(1)).astype(int), 0)
@@ -84,7 +83,7 @@ def _interpolated(corners: np.ndarray, values: np.ndarray, size: tuple[int, int]
     sides = np.stack([corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]], axis=2)
     kept = np.flatnonzero((up > low).all(1) & (np.abs(np.linalg.det(sides)) >= 1e-9))
     while len(kept):
-        # as many at a time as together have so many pixels, of the largest one's box each
+        # as many triangles at a time as _TOGETHER pixels hold, each in a box as large as the largest of them needs
         areas = np.maximum.accumulate(up[kept] - low[kept], axis=0)
         many = max(1, int((areas.prod(1) * np.arange(1, len(kept) + 1) <= _TOGETHER).sum()))
         some, kept = kept[:many], kept[many:]

@@ -18,7 +18,8 @@ _ROUNDS = 5  # of reweighting
 POINTS_MET = {"shift": 1, "shift-x": 1, "shift-y": 1, "shift-scale": 2, "shift-turn": 2, "similarity": 2, "affine": 3, "perspective": 4}
 """How many points each kind of motion meets exactly."""
 _SAMPLES = 60  # sets of so few points that are tried
-_POINT, _LINE = 1e-9, 1e-6  # pixels, squared and not: points whose spread is less lie on one another, or on a line
+_COINCIDENT = 1e-9  # square pixels: points whose variance is less lie on one another
+_COLLINEAR = 1e-6  # pixels: points whose lesser standard deviation is less lie on a line
 
 
 def affine_through(source: np.ndarray, target: np.ndarray) -> np.ndarray:
@@ -85,16 +86,17 @@ def _least_median(kind: PlaneKind, source: np.ndarray, target: np.ndarray, base:
     if len(source) <= few:
         return _weighted_fit(kind, source, target, base)
     chosen = _subsets(len(source), few)
-    found = _fits(kind, source[chosen], target[chosen], base[chosen])
+    found = _minimal_fits(kind, source[chosen], target[chosen], base[chosen])
     away = np.linalg.norm(homography.apply_each(found, source) - target, axis=2) * np.sqrt(base)
-    middle = np.nan_to_num(np.sort(away, axis=1)[:, (len(source) + few) // 2], nan=np.inf)
-    best = int(np.argmin(middle))
-    return found[best] if np.isfinite(middle[best]) else _weighted_fit(kind, source, target, base)
+    middle = np.sort(away, axis=1)[:, (len(source) + few) // 2]
+    if not np.isfinite(middle).any():
+        return _weighted_fit(kind, source, target, base)
+    return np.asarray(found[np.nanargmin(middle)])
 
 
 @cache
 def _subsets(count: int, few: int) -> np.ndarray:
-    """(s, few) numbers of so many points, of all sets of so few of them, or of _SAMPLES by chance, the same ones each time."""
+    """(s, few) all subsets of so few of so many points, by their numbers, or _SAMPLES random ones, the same each time."""
     subsets = list(islice(combinations(range(count), few), _SAMPLES + 1))
     if len(subsets) > _SAMPLES:
         rng = np.random.default_rng(count)
@@ -114,17 +116,24 @@ def _weighted_fit(kind: PlaneKind, source: np.ndarray, target: np.ndarray, weigh
     return np.asarray(_fits(kind, source[None], target[None], weight[None])[0])
 
 
-def _fits(kind: PlaneKind, source: np.ndarray, target: np.ndarray, weight: np.ndarray) -> np.ndarray:
-    """The motions (s, 3, 3) of a kind that take sets of points nearest to others (s, n, 2), by least squares weighted (s, n); with perspective those that
-    meet four points.
+def _minimal_fits(kind: PlaneKind, source: np.ndarray, target: np.ndarray, weight: np.ndarray) -> np.ndarray:
+    """The motions (s, 3, 3) of a kind through subsets (s, few, 2) of as many points as determine it; affine ones where four points do not."""
+    if kind != "perspective":
+        return _fits(kind, source, target, weight)
+    found = homography.through_four_points(source, target)
+    return np.where(np.isfinite(found).all((1, 2), keepdims=True), found, _fits("affine", source, target, weight))
 
-    What points on a line do not determine is taken to be a similarity; what four points do not, an affine motion.
+
+def _fits(kind: PlaneKind, source: np.ndarray, target: np.ndarray, weight: np.ndarray) -> np.ndarray:
+    """The motions (s, 3, 3) of a kind without perspective that take sets of points nearest to others (s, n, 2), by least squares weighted (s, n).
+
+    Points on a line, which do not determine an affine motion, give a similarity.
     """
     share = (weight / weight.sum(1, keepdims=True))[..., None]
     a, b = (source * share).sum(1), (target * share).sum(1)
     p, q = source - a[:, None], target - b[:, None]
     forms, size = np.tile(np.eye(2), (len(source), 1, 1)), (share * p * p).sum((1, 2))
-    wide = size >= _POINT
+    wide = size >= _COINCIDENT
     if kind != "shift":
         part = share[wide, :, 0] / size[wide, None]
         pw, qw = p[wide], q[wide]
@@ -135,15 +144,11 @@ def _fits(kind: PlaneKind, source: np.ndarray, target: np.ndarray, weight: np.nd
         elif kind == "shift-turn":
             along, across = (v / np.maximum(np.hypot(along, across), 1e-9) for v in (along, across))
         forms[wide] = np.stack([np.stack([along, -across], -1), np.stack([across, along], -1)], -2)
-    if kind in ("affine", "perspective"):
+    if kind == "affine":
         left, singular, right = np.linalg.svd(p * np.sqrt(share), full_matrices=False)
-        spread = wide & (singular[:, 1] > _LINE)
+        spread = wide & (singular[:, 1] > _COLLINEAR)
         left, singular, right = left[spread], singular[spread], right[spread]
         forms[spread] = ((q * np.sqrt(share))[spread].swapaxes(1, 2) @ left / singular[:, None]) @ right
     out = np.tile(np.eye(3), (len(source), 1, 1))
     out[:, :2, :2], out[:, :2, 2] = forms, b - (forms @ a[..., None])[..., 0]
-    if kind == "perspective":
-        met = homography.through_four_points(source, target)
-        known = np.isfinite(met).all((1, 2))
-        out[known] = met[known]
     return out

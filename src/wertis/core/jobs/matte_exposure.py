@@ -31,7 +31,6 @@ _FIRST_ROUNDS, _NEXT_ROUNDS, _ALL_ROUNDS = 10, 2, 3  # of learning the texture: 
 _NEIGHBOURS, _OF_ALL = 5, 16  # frames that it is learnt from then, beside keyed ones:
 _KEYED = 2  # the nearest of them, with each further frame
 _KEPT = 256_000_000  # bytes of pictures that are kept, and of boxes of them
-_STEEP = 2.0  # pixels, across a place beside a tip, by which the outline may lie farther away than any place there went
 _LEAST_KNOWN = 0.5  # share of a box whose background must be known
 
 
@@ -117,8 +116,8 @@ class ExposedFigure:
         arrived = start + offsets[:, None] * outwards(start)
         for tip in tips.values():  # places beside a tip go along with it, which says nothing of what lies across them
             beside = np.flatnonzero(np.abs(tip.displacements).max(1) > 0)
-            most = float(np.nan_to_num(np.linalg.norm(arrived[beside] - scaled[beside], axis=1)).max(initial=0)) + _STEEP * self._scale
-            offsets[beside] = offsets_across(scaled[beside], normals[beside], arrived, most)
+            farthest = float(np.nanmax(np.linalg.norm(arrived[beside] - scaled[beside], axis=1), initial=0))
+            offsets[beside] = offsets_across(scaled[beside], normals[beside], arrived, farthest)
         offsets = offsets / self._scale
         for corner, tip in tips.items():  # its own place is known along its axis and across, not along one normal
             move = tip.axes @ (arrived[corner] - scaled[corner]) / self._scale

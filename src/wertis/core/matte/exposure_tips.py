@@ -145,9 +145,11 @@ def _pattern_search(total: Callable[[np.ndarray], float], reach: float, scale: f
     return best, least
 
 
-def offsets_across(places: np.ndarray, normals: np.ndarray, outline: np.ndarray, most: float = np.inf) -> np.ndarray:
-    """(n,) how far along unit normals (n, 2) a closed polygon (m, 2) that faces the same way lies from places (n, 2), the nearest; nan where none does,
-    or none within `most` pixels, so that it is not another part of the figure that is met."""
+def offsets_across(places: np.ndarray, normals: np.ndarray, outline: np.ndarray, reach: float) -> np.ndarray:
+    """(n,) how far along unit normals (n, 2) a closed polygon (m, 2) that faces the same way lies from places (n, 2), the nearest.
+
+    Nan where none does within `reach` pixels to both sides: what is met farther on is another part of the figure.
+    """
     along = np.roll(outline, -1, 0) - outline
     facing = normals @ (outwards(outline) + np.roll(outwards(outline), -1, 0)).T > 0
     from_place = outline[None] - places[:, None]
@@ -155,7 +157,7 @@ def offsets_across(places: np.ndarray, normals: np.ndarray, outline: np.ndarray,
     cross = np.where(np.abs(cross) > 1e-9, cross, np.nan)
     distance = (from_place[..., 0] * along[None, :, 1] - from_place[..., 1] * along[None, :, 0]) / cross
     part = (from_place[..., 0] * normals[:, None, 1] - from_place[..., 1] * normals[:, None, 0]) / cross
-    distance = np.where(facing & (part >= 0) & (part <= 1) & (np.abs(distance) <= most), distance, np.nan)
+    distance = np.where(facing & (part >= 0) & (part <= 1) & (np.abs(distance) <= reach), distance, np.nan)
     nearest = np.argmin(np.where(np.isnan(distance), np.inf, np.abs(distance)), axis=1)
     return np.asarray(distance[np.arange(len(places)), nearest])
 
