@@ -2,14 +2,17 @@
 
 import unittest
 from dataclasses import replace
+from unittest import mock
 
 import numpy as np
 
 from tests.test_matte_exposure import SIZE, TEXTURE, moves, noise, with_picture
+from wertis.core import compiled
 from wertis.core.geometry import homography
 from wertis.core.matte.coverage import polygon_area
 from wertis.core.matte.exposure import Exposure, Texture, blank_texture, composed, explained_offsets, laid
 from wertis.core.matte.exposure_tips import TipDisplacement, offsets_across, tip_displacement
+from wertis.core.matte.tip_cost import TipCost, TipKnots, knot_equations, sum_of_logarithms
 
 TRAVEL = (4.0, 14.0)  # pixels while the shutter is open
 BEHIND = noise(5, 4.0, mean=70.0)
@@ -64,6 +67,48 @@ class TipTest(unittest.TestCase):
         at = homography.apply(texture.place, np.array([[101.0, 60]])).astype(int)[0]
         np.testing.assert_allclose(tip.texture.colours[at[1], at[0]], TEXTURE[55:65, 97:105].mean((0, 1)), atol=25)
         np.testing.assert_array_equal(tip.texture.colours[seen], blind.colours[seen])
+
+    def test_the_compiled_loops_give_what_numpy_gives(self) -> None:
+        exposure, texture = exposed()
+        h, w = texture.known.shape
+        seen = polygon_area(homography.apply(texture.place, np.array([[0.0, 0], [95, 0], [95, 120], [0, 120]])), (0, 0, w, h)) > 0.5
+        places, rng = wedge(100.0), np.random.default_rng(3)
+        chain = np.arange(-9, 10) % len(places)
+        for known in (texture.known, seen):  # with nothing to solve for, and with colours of what was not seen
+            blind = replace(texture, known=known)
+            knots = TipKnots(exposure, blind, places[chain], places[0], np.array([1.0, 0]), 15.0, 1.0)
+            longest = np.where(np.isin(np.arange(len(places)), chain)[:, None], [15.0, 0], 0)
+            cost = TipCost(exposure, blind, knots, places, chain, longest, 6)
+            for _ in range(5):
+                moved = rng.normal(0, 3, places.shape)
+                found = cost(moved)
+                with mock.patch.object(compiled, "LIBRARY", None):
+                    self.assertAlmostEqual(found / cost(moved), 1, places=5)
+            self.assertGreater(abs(cost(longest) - cost(0 * longest)), 1.0)
+            nowhere = np.full(places.shape, np.nan)  # covers nothing, as a place on the vanishing line
+            with mock.patch.object(compiled, "LIBRARY", None):
+                meant = cost(nowhere)
+            self.assertAlmostEqual(cost(nowhere) / meant, 1, places=5)
+
+    def test_the_knots_equations_and_the_robust_cost_by_their_formulas(self) -> None:
+        rng = np.random.default_rng(4)
+        coverage = np.zeros((30, 6), np.float32)
+        for row in coverage[:-1]:  # the last pixel is not covered at all
+            first = rng.integers(0, 5)
+            row[first:first + 2] = rng.random(2)
+        rest, behind, prior = rng.normal(0, 9, (3, 50)).astype(np.float32), rng.random((3, 30), np.float32), rng.random((6, 3)) * 255
+        for library in (compiled.LIBRARY, None):
+            with mock.patch.object(compiled, "LIBRARY", library):
+                left = rest.copy()
+                normal, right = knot_equations(coverage, left, behind, prior)
+                beside = rest[:, 20:] + coverage.sum(1) * behind
+                np.testing.assert_allclose(left, np.hstack([rest[:, :20], beside]), atol=1e-5)
+                np.testing.assert_allclose(normal, coverage.T @ coverage, rtol=1e-5, atol=1e-6)
+                np.testing.assert_allclose(right, coverage.T @ (beside.T - coverage @ prior), rtol=1e-4, atol=1e-3)
+                unexplained = left - np.hstack([np.zeros((3, 20)), (coverage @ prior).T])
+                for usual in (1e-3, 2.0):  # also where the product of all pixels would overflow
+                    meant = np.log1p((np.abs(unexplained).sum(0) / usual) ** 2).sum()
+                    self.assertAlmostEqual(sum_of_logarithms(left, coverage, prior, usual) / meant, 1, places=5)
 
     def test_a_blunt_corner_and_an_unknown_background_say_nothing(self) -> None:
         exposure, texture = exposed()

@@ -54,32 +54,45 @@ PART void within_row(float *row, long width, double x0, double x1, double dy)
     within_columns(row, a, b, (b - a) * per);
 }
 
+/* Adds to sums (height, width + 2) what the edges of a polygon of `count` corners cover; sums along rows, from the left, are then how often, and which
+ * way round, it winds round each pixel. Rows from *first to before *last are touched. */
+PART void add_edges(const double *corners, long count, long height, long width, float *sums, long *first, long *last)
+{
+    const long stride = width + 2;
+    *first = height, *last = 0;
+    for (long i = 0; i < count; i++) {
+        const double *p = corners + 2 * i, *q = corners + 2 * (i + 1 < count ? i + 1 : 0);
+        double x0 = p[0], y0 = p[1], x1 = q[0], y1 = q[1], sign = 1;
+        if (y0 == y1)
+            continue;
+        if (y1 < y0) {
+            double v = x0;
+            x0 = x1, x1 = v, v = y0, y0 = y1, y1 = v, sign = -1;
+        }
+        if (y1 <= 0 || y0 >= height)
+            continue;
+        const double slope = (x1 - x0) / (y1 - y0);
+        const double begin = y0 > 0 ? y0 : 0, end = y1 < height ? y1 : height;
+        double x = begin == y0 ? x0 : x0 + (begin - y0) * slope, y = begin;
+        long r = (long)begin;
+        *first = r < *first ? r : *first;
+        for (; r < height && y < end; r++) {
+            const double below = end < r + 1 ? end : r + 1, next = below == y1 ? x1 : x0 + (below - y0) * slope;
+            within_row(sums + r * stride, width, x, next, sign * (below - y));
+            x = next, y = below;
+        }
+        *last = r > *last ? r : *last;
+    }
+}
+
 /* out (height, width): the mean over polygons of how much of each pixel each covers. `counts` corners belong to each; `sums` is (height, width + 2). */
 void polygons_cover(const double *corners, const long *counts, long polygons, long height, long width, float *sums, float *out)
 {
     const long stride = width + 2;
+    long first, last;
     memset(sums, 0, sizeof(float) * (size_t)(stride * height));
     for (long k = 0; k < polygons; corners += 2 * counts[k], k++)
-        for (long i = 0; i < counts[k]; i++) {
-            const double *p = corners + 2 * i, *q = corners + 2 * ((i + 1) % counts[k]);
-            double x0 = p[0], y0 = p[1], x1 = q[0], y1 = q[1], sign = 1;
-            if (y0 == y1)
-                continue;
-            if (y1 < y0) {
-                double v = x0;
-                x0 = x1, x1 = v, v = y0, y0 = y1, y1 = v, sign = -1;
-            }
-            if (y1 <= 0 || y0 >= height)
-                continue;
-            const double slope = (x1 - x0) / (y1 - y0);
-            const double begin = y0 > 0 ? y0 : 0, end = y1 < height ? y1 : height;
-            double x = begin == y0 ? x0 : x0 + (begin - y0) * slope, y = begin;
-            for (long r = (long)begin; r < height && y < end; r++) {
-                const double below = end < r + 1 ? end : r + 1, next = below == y1 ? x1 : x0 + (below - y0) * slope;
-                within_row(sums + r * stride, width, x, next, sign * (below - y));
-                x = next, y = below;
-            }
-        }
+        add_edges(corners, counts[k], height, width, sums, &first, &last);
     for (long r = 0; r < height; r++) {
         float total = 0;
         for (long c = 0; c < width; c++) {
@@ -88,6 +101,108 @@ void polygons_cover(const double *corners, const long *counts, long polygons, lo
             out[r * width + c] = mean < 1 ? mean : 1;
         }
     }
+}
+
+/* For core/matte/tip_cost.py. A tip is closed by `places` corners, which a homography of `motions` (instants, 3, 3) takes to each instant of an exposure.
+ * filled (instants, count): `sign` times how much of each pixel of a box (height, width), whose corner is at left, top, it covers; `pixels` (count) are
+ * their numbers in the sums (height, width + 2), which are room to work in as moved (places, 2) is. rest (3, count): what there is, less what is filled
+ * times the contrasts (3, instants, count). */
+void tip_left_by_texture(const double *chain, long places, const double *motions, long instants, double left, double top, long height, long width,
+                         const long *pixels, long count, double sign, const float *contrasts, double *moved, float *sums, float *filled, float *rest)
+{
+    const long stride = width + 2;
+    memset(sums, 0, sizeof(float) * (size_t)(stride * height));
+    for (long i = 0; i < instants; i++) {
+        const double *m = motions + 9 * i;
+        long first = height, last = 0;
+        int finite = 1;
+        for (long k = 0; k < places; k++) {
+            const double x = chain[2 * k], y = chain[2 * k + 1], w = m[6] * x + m[7] * y + m[8];
+            moved[2 * k] = (m[0] * x + m[1] * y + m[2]) / w - left;
+            moved[2 * k + 1] = (m[3] * x + m[4] * y + m[5]) / w - top;
+            finite &= isfinite(moved[2 * k]) && isfinite(moved[2 * k + 1]);
+        }
+        if (finite) /* at the vanishing line it covers nothing */
+            add_edges(moved, places, height, width, sums, &first, &last);
+        for (long r = first; r < last; r++) {
+            float *row = sums + r * stride, total = 0;
+            for (long c = 0; c < width; c++)
+                row[c] = total += row[c];
+        }
+        float *own = filled + i * count;
+        for (long k = 0; k < count; k++) {
+            const float covered = fabsf(sums[pixels[k]]);
+            own[k] = (float)sign * (covered < 1 ? covered : 1);
+        }
+        for (long channel = 0; channel < 3; channel++) {
+            const float *contrast = contrasts + (channel * instants + i) * count;
+            float *r = rest + channel * count;
+            for (long k = 0; k < count; k++)
+                r[k] -= own[k] * contrast[k];
+        }
+        if (first < last)
+            memset(sums + first * stride, 0, sizeof(float) * (size_t)(stride * (last - first)));
+    }
+}
+
+/* Adds the (count) elements `at` of what is filled, by both weights (2, count), to the `elements` (count) of a coverage by knots and to those after them. */
+void tip_knot_coverage(const float *filled, const long *at, const long *elements, const float *weights, long count, float *coverage)
+{
+    for (long k = 0; k < count; k++) {
+        const float value = filled[at[k]];
+        coverage[elements[k]] += weights[k] * value;
+        coverage[elements[k] + 1] += weights[count + k] * value;
+    }
+}
+
+/* For core/matte/tip_cost.py, `knot_equations`. coverage (count, knots), behind (3, count), prior (knots, 3), rest (3, stride) of which the last `count`
+ * pixels count; normal (knots, knots) and right (knots, 3) begin as zero. Each pixel is covered by few knots, that follow one another. */
+void tip_knot_equations(const float *coverage, long count, long knots, long stride, const float *behind, const double *prior, float *rest,
+                        double *normal, double *right)
+{
+    for (long k = 0; k < count; k++) {
+        const float *row = coverage + k * knots;
+        long first = 0, last = knots;
+        while (first < last && row[first] == 0)
+            first++;
+        while (last > first && row[last - 1] == 0)
+            last--;
+        double covered = 0, left[3];
+        for (long i = first; i < last; i++)
+            covered += row[i];
+        for (long channel = 0; channel < 3; channel++) {
+            float *own = rest + channel * stride + (stride - count) + k;
+            *own += (float)(covered * behind[channel * count + k]);
+            left[channel] = *own;
+            for (long i = first; i < last; i++)
+                left[channel] -= row[i] * prior[3 * i + channel];
+        }
+        for (long i = first; i < last; i++) {
+            for (long j = i; j < last; j++)
+                normal[i * knots + j] += (double)row[i] * row[j];
+            for (long channel = 0; channel < 3; channel++)
+                right[3 * i + channel] += row[i] * left[channel];
+        }
+    }
+    for (long i = 0; i < knots; i++)
+        for (long j = 0; j < i; j++)
+            normal[i * knots + j] = normal[j * knots + i];
+}
+
+/* The sum over `count` pixels of log(1 + (r / usual)^2), where r is the sum of the absolute values of rest (3, count). A logarithm is taken of the product
+ * of many, before that grows too large. */
+void sum_of_logarithms(const float *rest, long count, double usual, double *found)
+{
+    double sum = 0, product = 1;
+    for (long k = 0; k < count; k++) {
+        const double size = (fabsf(rest[k]) + fabsf(rest[count + k]) + fabsf(rest[2 * count + k])) / usual;
+        product *= 1 + size * size;
+        if (product > 1e200) {
+            sum += log(product);
+            product = 1;
+        }
+    }
+    *found = sum + log(product);
 }
 
 /* For pixels within `reach` of sides: the square of the distance from the middle of each to the nearest side (height, width), that side's number,
