@@ -61,7 +61,8 @@ Flags = Annotated[np.ndarray, ArrayOf("bool", 2)]
 class Record(BaseModel):
     """Base of everything in a shot: checked on entry, never changed."""
 
-    model_config = ConfigDict(frozen=True, extra="forbid", arbitrary_types_allowed=True)
+    # validators are built when a kind of record is first used: all of them take a third of what importing Wertis takes
+    model_config = ConfigDict(frozen=True, extra="forbid", arbitrary_types_allowed=True, defer_build=True)
 
     def __eq__(self, other: object) -> bool:
         if self is other:
