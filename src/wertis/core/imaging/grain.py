@@ -112,9 +112,9 @@ def _by_blocks(parts: Sequence[tuple[np.ndarray, np.ndarray, np.ndarray | None]]
             continue
         rest = _without_slope(_blocks(varies)[sound].astype(np.float64))
         means.append(blocks[sound].mean((1, 2), dtype=np.float64))
-        spreads.append(np.sqrt((rest ** 2).mean((1, 2))))
-        together.append((np.mean(rest[:, :, 1:] * rest[:, :, :-1], (1, 2)) + np.mean(rest[:, 1:] * rest[:, :-1], (1, 2))) / 2
-                        / np.maximum((rest ** 2).mean((1, 2)), 1e-12))
+        energy = _products(rest, rest)
+        spreads.append(np.sqrt(energy))
+        together.append((_products(rest[:, :, 1:], rest[:, :, :-1]) + _products(rest[:, 1:], rest[:, :-1])) / 2 / np.maximum(energy, 1e-12))
     if sum(map(len, means)) < _FEWEST:
         return None
     mean, spread, lag = (np.concatenate(v) for v in (means, spreads, together))
@@ -146,6 +146,11 @@ def _blocks(picture: np.ndarray) -> np.ndarray:
     return picture[:h, :w].reshape(h // _BLOCK, _BLOCK, w // _BLOCK, _BLOCK, -1).swapaxes(1, 2).reshape(-1, _BLOCK, _BLOCK, picture.shape[2])
 
 
+def _products(a: np.ndarray, b: np.ndarray) -> np.ndarray:
+    """(n, 3) the mean product of the pixels of blocks (n, h, w, 3)."""
+    return np.asarray(np.einsum("nijc,nijc->nc", a, b) / (a.shape[1] * a.shape[2]))
+
+
 def _basis() -> np.ndarray:
     """(s s, 6) quadratic surfaces over a block."""
     y, x = np.mgrid[0:_BLOCK, 0:_BLOCK] / (_BLOCK - 1) - 0.5
@@ -161,18 +166,28 @@ def _without_slope(blocks: np.ndarray) -> np.ndarray:
 
 def _tables(correlation: Callable[[float], np.ndarray]) -> _Tables:
     """Tables for noise whose correlation at so many pixels apart (s, s) as rows and columns is a function of the grain's size."""
+    energy, neighbours = _correlation_weights()
+    sizes = np.arange(0, 3.01, 0.05)
+    each = np.array([correlation(float(size)) for size in sizes]).reshape(len(sizes), -1)
+    left = each @ energy
+    return _Tables(sizes, np.maximum.accumulate(each @ neighbours / left), left)
+
+
+@cache
+def _correlation_weights() -> tuple[np.ndarray, np.ndarray]:
+    """(s s,) each: by the correlation of noise at so many rows and columns apart, the mean variance of a pixel, and the mean covariance of two beside each
+    other in a row, in blocks from which a quadratic surface was taken.
+
+    Both are linear in the noise's covariance C. With the projection K that takes the surface out, they are the traces of K C K and of P K C K, where P
+    pairs the neighbours, and so the sums of the elements of C by those of K and of K P K.
+    """
     y, x = np.mgrid[0:_BLOCK, 0:_BLOCK].reshape(2, -1)
-    down, across = np.abs(y[:, None] - y[None]), np.abs(x[:, None] - x[None])
+    apart = (np.abs(y[:, None] - y[None]) * _BLOCK + np.abs(x[:, None] - x[None])).ravel()
     basis = _basis()
     keep = np.eye(_BLOCK ** 2) - basis @ np.linalg.pinv(basis)
-    right = np.array([(k, k + 1) for k in range(_BLOCK ** 2) if (k + 1) % _BLOCK])
-    sizes, beside, left = np.arange(0, 3.01, 0.05), [], []
-    for size in sizes:
-        covariance = keep @ correlation(float(size))[down, across] @ keep
-        share = float(np.trace(covariance)) / _BLOCK ** 2
-        beside.append(float(covariance[right[:, 0], right[:, 1]].sum()) / (_BLOCK * (_BLOCK - 1)) / share)
-        left.append(share)
-    return _Tables(sizes, np.maximum.accumulate(beside), np.array(left))
+    pairs = np.diag((np.arange(1, _BLOCK ** 2) % _BLOCK > 0).astype(float), 1)
+    energy, neighbours = (np.bincount(apart, m.ravel(), _BLOCK ** 2) for m in (keep, keep @ pairs @ keep))
+    return energy / _BLOCK ** 2, neighbours / (_BLOCK * (_BLOCK - 1))
 
 
 def _along(size: float, apart: np.ndarray) -> np.ndarray:
@@ -201,7 +216,7 @@ class _Interpolated:
         apart = np.arange(_BLOCK, dtype=float)
         alone = np.outer(_along(size, apart), _along(size, apart))
         between = np.arange(self.taps.shape[1])[:, None] - np.arange(self.taps.shape[1])[None]
-        each = np.array([[taps @ _along(size, d + between) @ taps for d in apart] for taps in self.taps])  # (phases, s)
+        each = np.einsum("pi,dij,pj->pd", self.taps, _along(size, apart[:, None, None] + between), self.taps, optimize=True)  # (phases, s)
         across, down = (often @ each for often in self.often)
         return np.asarray(alone + np.outer(down, across))
 
