@@ -22,7 +22,7 @@ from wertis.core.errors import RegionError, WertisError
 from wertis.core.geometry import homography
 from wertis.core.geometry.conventions import homography_to_centred
 from wertis.core.geometry.warp import HomographyWarp
-from wertis.core.imaging.grain import Registered, made, measure_grain, part_of_frame, taken_at
+from wertis.core.imaging.grain import _BLOCK, Registered, _plain_tables, made, measure_grain, part_of_frame, taken_at
 from wertis.core.imaging.light_field import PLACES, light_field
 from wertis.core.imaging.softness import edge_softness
 from wertis.core.jobs.light_change import light_change
@@ -93,6 +93,19 @@ class GrainTest(unittest.TestCase):
             else:
                 self.assertLess(found.size, 0.25)
         self.assertIsNone(measure_grain([np.ones((64, 64, 3), np.float32)]))
+
+    def test_tables_are_those_of_the_noise_s_whole_covariance(self) -> None:
+        """K C K of all pairs of pixels of a block, where C is the noise's covariance and K takes a quadratic surface out, by least squares."""
+        side, tables = _BLOCK, _plain_tables()
+        y, x = np.mgrid[0:side, 0:side].reshape(2, -1)
+        surface = np.linalg.qr(np.stack([x ** i * y ** j for i in range(3) for j in range(3 - i)], axis=1).astype(float))[0]
+        keep = np.eye(side ** 2) - surface @ surface.T
+        right = np.flatnonzero(x[:-1] < side - 1)
+        for number in (0, 20, 50):
+            apart2 = (y[:, None] - y) ** 2 + (x[:, None] - x) ** 2
+            left = keep @ np.exp(-apart2 / (4 * max(tables.sizes[number], 1e-3) ** 2)) @ keep
+            self.assertAlmostEqual(tables.left[number], np.trace(left) / side ** 2, places=9)
+            self.assertAlmostEqual(tables.beside[number], left[right, right + 1].mean() / tables.left[number], places=9)
 
     def test_where_nothing_is_flat_another_frame_of_the_surface_tells_it(self) -> None:
         """Within a tenth, where the picture alone is off by more than ten times; the light changes, and the surface turns and grows."""

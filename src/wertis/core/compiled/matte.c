@@ -155,10 +155,9 @@ void tip_knot_coverage(const float *filled, const long *at, const long *elements
     }
 }
 
-/* For core/matte/tip_cost.py, `knot_equations`. coverage (count, knots), behind (3, count), prior (knots, 3), rest (3, stride) of which the last `count`
- * pixels count; normal (knots, knots) and right (knots, 3) begin as zero. Each pixel is covered by few knots, that follow one another. */
-void tip_knot_equations(const float *coverage, long count, long knots, long stride, const float *behind, const double *prior, float *rest,
-                        double *normal, double *right)
+/* For core/matte/tip_cost.py, `knot_equations`. coverage (count, knots), prior (knots, 3), rest (3, stride) of which the last `count` pixels count; normal
+ * (knots, knots) and right (knots, 3) begin as zero. Each pixel is covered by few knots, which follow one another. */
+void tip_knot_equations(const float *coverage, long count, long knots, long stride, const double *prior, const float *rest, double *normal, double *right)
 {
     for (long k = 0; k < count; k++) {
         const float *row = coverage + k * knots;
@@ -167,13 +166,9 @@ void tip_knot_equations(const float *coverage, long count, long knots, long stri
             first++;
         while (last > first && row[last - 1] == 0)
             last--;
-        double covered = 0, left[3];
-        for (long i = first; i < last; i++)
-            covered += row[i];
+        double left[3];
         for (long channel = 0; channel < 3; channel++) {
-            float *own = rest + channel * stride + (stride - count) + k;
-            *own += (float)(covered * behind[channel * count + k]);
-            left[channel] = *own;
+            left[channel] = rest[channel * stride + (stride - count) + k];
             for (long i = first; i < last; i++)
                 left[channel] -= row[i] * prior[3 * i + channel];
         }
@@ -191,7 +186,7 @@ void tip_knot_equations(const float *coverage, long count, long knots, long stri
 
 /* The sum over `count` pixels of log(1 + (r / usual)^2), where r is the sum of the absolute values of rest (3, count). A logarithm is taken of the product
  * of many, before that grows too large. */
-void sum_of_logarithms(const float *rest, long count, double usual, double *found)
+void cauchy_cost(const float *rest, long count, double usual, double *found)
 {
     double sum = 0, product = 1;
     for (long k = 0; k < count; k++) {

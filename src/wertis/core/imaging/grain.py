@@ -112,9 +112,9 @@ def _by_blocks(parts: Sequence[tuple[np.ndarray, np.ndarray, np.ndarray | None]]
             continue
         rest = _without_slope(_blocks(varies)[sound].astype(np.float64))
         means.append(blocks[sound].mean((1, 2), dtype=np.float64))
-        energy = _products(rest, rest)
+        energy = _mean_products(rest, rest)
         spreads.append(np.sqrt(energy))
-        together.append((_products(rest[:, :, 1:], rest[:, :, :-1]) + _products(rest[:, 1:], rest[:, :-1])) / 2 / np.maximum(energy, 1e-12))
+        together.append((_mean_products(rest[:, :, 1:], rest[:, :, :-1]) + _mean_products(rest[:, 1:], rest[:, :-1])) / 2 / np.maximum(energy, 1e-12))
     if sum(map(len, means)) < _FEWEST:
         return None
     mean, spread, lag = (np.concatenate(v) for v in (means, spreads, together))
@@ -146,8 +146,8 @@ def _blocks(picture: np.ndarray) -> np.ndarray:
     return picture[:h, :w].reshape(h // _BLOCK, _BLOCK, w // _BLOCK, _BLOCK, -1).swapaxes(1, 2).reshape(-1, _BLOCK, _BLOCK, picture.shape[2])
 
 
-def _products(a: np.ndarray, b: np.ndarray) -> np.ndarray:
-    """(n, 3) the mean product of the pixels of blocks (n, h, w, 3)."""
+def _mean_products(a: np.ndarray, b: np.ndarray) -> np.ndarray:
+    """(n, 3) the mean over the pixels of blocks (n, h, w, 3) of their products."""
     return np.asarray(np.einsum("nijc,nijc->nc", a, b) / (a.shape[1] * a.shape[2]))
 
 

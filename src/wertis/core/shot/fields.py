@@ -61,7 +61,7 @@ Flags = Annotated[np.ndarray, ArrayOf("bool", 2)]
 class Record(BaseModel):
     """Base of everything in a shot: checked on entry, never changed."""
 
-    # validators are built when a kind of record is first used: all of them take a third of what importing Wertis takes
+    # a kind's validator is built when it is first used: building all of them would take a third of the time of importing Wertis
     model_config = ConfigDict(frozen=True, extra="forbid", arbitrary_types_allowed=True, defer_build=True)
 
     def __eq__(self, other: object) -> bool:
